@@ -1,0 +1,36 @@
+# Every target sets up its own virtual environment first: nothing is needed but Python 3.11, venv and make.
+PYTHON ?= python3.11
+VENV := .venv
+BIN := $(VENV)/bin
+STAMP := $(VENV)/ready
+DEMO ?= demo
+
+.PHONY: demo test bench screenshots lint clean
+
+demo: $(STAMP)
+	rm -rf $(DEMO)
+	$(BIN)/boxkite demo $(DEMO)
+
+test: $(STAMP)
+	$(BIN)/python -m pytest -n 2 --dist worksteal
+
+bench: $(STAMP)
+	$(BIN)/python bench/speed.py
+
+screenshots: $(STAMP)
+	$(BIN)/python tools/screenshots.py
+
+lint: $(STAMP)
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+
+clean:
+	rm -rf $(VENV) demo
+
+$(STAMP): pyproject.toml
+	@$(PYTHON) -c 'import venv, ensurepip' || \
+	  { echo "Python 3.11 with venv is needed: apt-get install python3.11 python3.11-venv"; exit 1; }
+	$(PYTHON) -m venv --clear $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e ".[dev]"
+	touch $(STAMP)

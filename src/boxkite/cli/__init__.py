@@ -1,0 +1,1 @@
+"""The command line: arguments in, tables and messages out. Nothing is computed here."""

@@ -1,0 +1,110 @@
+"""Draw made-up footage with its marks and tables, run the whole round on it, and say what to try next."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+EXAMPLES = """\
+examples:
+  boxkite demo
+  boxkite demo ~/tryout
+  boxkite demo --draw-only
+"""
+PRESETS = ("stock", "review", "web")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Where to."""
+    parser.add_argument(
+        "folder", nargs="?", default="demo", metavar="FOLDER", help="where to (default: demo)"
+    )
+    parser.add_argument("--draw-only", action="store_true", help="draw the footage and stop there")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Draw, inspect, plan, run."""
+    from boxkite.cli.tables import counted, make_console, print_line
+    from boxkite.core.errors import PlanError
+
+    folder = Path(arguments.folder).expanduser()
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise PlanError(
+            "the demo needs a folder that is empty or not there yet",
+            path=folder,
+            hint="remove it, or name another: boxkite demo tryout",
+        )
+    console = make_console()
+    started = time.monotonic()
+    print_line(console, f"Drawing “A Hundred Sheets”, one day at a paper mill, into {folder}", "bold")
+    files = _draw(console, folder)
+    print_line(console, f"drew {counted(len(files), 'file')} in {time.monotonic() - started:.1f} s")
+    status = 0 if arguments.draw_only else _round(console, folder)
+    _say_what_next(console, folder)
+    return status
+
+
+def _draw(console: Console, folder: Path) -> list[Path]:
+    from rich.progress import Progress
+
+    from boxkite.demo.world import draw_world
+
+    if not console.is_terminal:
+        return draw_world(folder)
+    with Progress(console=console, transient=True) as progress:
+        task = progress.add_task("drawing")
+        return draw_world(folder, lambda done, total: progress.update(task, completed=done, total=total))
+
+
+def _round(console: Console, folder: Path) -> int:
+    from boxkite.cli import inspect_command
+    from boxkite.cli.plan_command import show_plan
+    from boxkite.cli.run_command import make_files, show_summary
+    from boxkite.cli.tables import print_line
+    from boxkite.core.plan.job import Job, Output
+    from boxkite.core.plan.planning import make_plan
+
+    console.print()
+    print_line(console, f"$ boxkite inspect {folder}", "bold cyan")
+    inspect_command.run(argparse.Namespace(paths=[str(folder)], tokens=False, json=False))
+    outputs = tuple(Output(preset, folder / "out" / preset) for preset in PRESETS)
+    job = Job(
+        (folder / "mill.mov",),
+        outputs,
+        by="markers",
+        marks=folder / "mill.edl",
+        watermark=folder / "mill-mark.png",
+    )
+    words = " ".join(f"--to {output.preset}:{output.folder}" for output in outputs)
+    command = f"{folder}/mill.mov --marks {folder}/mill.edl --watermark {folder}/mill-mark.png {words}"
+    console.print()
+    print_line(console, f"$ boxkite plan {command}", "bold cyan")
+    plan = make_plan(job)
+    show_plan(console, plan)
+    console.print()
+    print_line(console, f"$ boxkite run {command}", "bold cyan")
+    started = time.monotonic()
+    ended = make_files(console, plan, None)
+    show_summary(console, plan, ended, time.monotonic() - started)
+    return 1 if any(event.result.failure for event in ended) else 0
+
+
+def _say_what_next(console: Console, folder: Path) -> None:
+    from boxkite.cli.tables import print_line
+
+    console.print()
+    print_line(console, "What to try next:", "bold")
+    for words in (
+        f"plan {folder}/mill.mov --marks {folder}/mill.edl"
+        f' --names "@(count:01)_@(marker:slug)" --to web:{folder}/out/numbered',
+        f"plan {folder}/card --by ranges --marks {folder}/picks.csv --metadata {folder}/slates.csv"
+        f' --names "@(Paper weight:slug)/@camera@scene@shot.t@take_@marker" --to review:{folder}/out/picks',
+        "presets show review",
+        "inspect --tokens",
+    ):
+        print_line(console, f"  boxkite {words}")

@@ -1,0 +1,117 @@
+"""Show every file a run would make: names, spans, sizes, and what is to be known before. Writes nothing."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import TYPE_CHECKING
+
+from boxkite.cli.options import add_job_arguments, job_from
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from boxkite.core.plan.job import Job
+    from boxkite.core.plan.rows import Plan
+
+EXAMPLES = """\
+examples:
+  boxkite plan mill.mov --marks mill.edl --to review:out/review
+  boxkite plan mill.mov --by markers --marks mill.edl --names "@(count:01)_@marker" --to web:out/web
+  boxkite plan card1/ --by ranges --marks picks.csv --metadata slates.csv --names "@scene/@clip_@marker" --to stock:out
+  boxkite plan mill.mov --marks mill.edl --start-timecode 01:00:00:00 --to review:out --json
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """A job."""
+    add_job_arguments(parser)
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Print the plan."""
+    from boxkite.cli.tables import make_console, print_json
+    from boxkite.core.plan.rows import plan_as_json
+
+    plan = plan_with_progress(job_from(arguments))
+    if arguments.json:
+        print_json(plan_as_json(plan))
+    else:
+        show_plan(make_console(), plan)
+    return 0
+
+
+def plan_with_progress(job: Job) -> Plan:
+    """Work the plan out, saying on a terminal which source is being measured."""
+    from boxkite.core.plan.planning import make_plan
+
+    if not sys.stderr.isatty():
+        return make_plan(job)
+    from boxkite.cli.tables import make_console, printable
+
+    with make_console(stderr=True).status("planning") as status:
+        return make_plan(job, progress=lambda label: status.update(f"measuring {printable(label)}"))
+
+
+def show_plan(console: Console, plan: Plan) -> None:
+    """The table, what each output adds up to, and every warning."""
+    from boxkite.cli.tables import Column, counted, file_size, print_line, print_table
+
+    columns = [
+        Column("#", right=True),
+        Column("file", gives_way=True),
+        Column("in"),
+        Column("out"),
+        Column("frames", right=True),
+        Column("picture"),
+        Column("preset"),
+        Column("about", right=True),
+    ]
+    rows = []
+    for row in plan.rows:
+        rows.append(
+            [
+                f"{row.number}{'!' if row.warnings else ''}",
+                f"{row.name}{row.preset.ending}",
+                str(row.in_timecode),
+                str(row.out_timecode),
+                str(row.span.length),
+                row.geometry.size,
+                row.preset.name,
+                file_size(row.expected_bytes),
+            ]
+        )
+    print_table(console, columns, rows)
+    console.print()
+    for (preset, folder), members in _by_output(plan).items():
+        size = file_size(sum(row.expected_bytes for row in members))
+        print_line(console, f"{preset} → {folder}  {counted(len(members), 'file')}, about {size}")
+    _show_uncovered(console, plan)
+    for row in plan.rows:
+        for warning in row.warnings:
+            print_line(console, f"! {row.number} {row.name}: {warning}", "yellow")
+    for notice in plan.notices:
+        print_line(console, f"! {notice}", "yellow")
+
+
+def _by_output(plan: Plan) -> dict[tuple[str, str], list]:  # type: ignore[type-arg]
+    found: dict[tuple[str, str], list] = {}  # type: ignore[type-arg]
+    for row in plan.rows:
+        found.setdefault((row.preset.name, str(row.folder)), []).append(row)
+    return found
+
+
+def _show_uncovered(console: Console, plan: Plan) -> None:
+    from boxkite.cli.tables import counted, print_line
+
+    for reel, span in plan.uncovered:
+        place = "in no shot"
+        if span.start == 0:
+            place = "before the first shot"
+        elif span.end == reel.table.frame_count:
+            place = "after the last shot"
+        print_line(
+            console,
+            f"no file: {counted(span.length, 'frame')} {place}"
+            f" ({reel.timecode(span.start)} to {reel.timecode(span.end)} of {reel.source.label})",
+        )

@@ -1,0 +1,130 @@
+"""Progress of a running batch: live in a window, a line a file elsewhere."""
+
+from __future__ import annotations
+
+import time
+from types import TracebackType
+from typing import Self
+
+from rich.console import Console
+from rich.progress import BarColumn, Progress, ProgressColumn, Task, TaskID, TextColumn, TimeRemainingColumn
+from rich.table import Column
+from rich.text import Text
+
+from boxkite.cli.tables import counted, file_size, print_line, printable
+from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
+from boxkite.core.plan.rows import Plan
+
+
+class _Speed(ProgressColumn):
+    """Frames a second since the task began, or nothing yet."""
+
+    def render(self, task: Task) -> Text:
+        speed = task.finished_speed or task.speed
+        return Text(f"{speed:.0f} fr/s" if speed else "", style="cyan")
+
+
+class WindowProgress:
+    """A bar for the whole batch, one for each shot being made, a line above for each file that ends."""
+
+    def __init__(self, console: Console, plan: Plan) -> None:
+        self._console = console
+        self._progress = Progress(
+            TextColumn("{task.description}", table_column=Column(no_wrap=True, overflow="ellipsis", ratio=1)),
+            BarColumn(bar_width=20),
+            TextColumn("{task.completed:.0f}/{task.total:.0f}"),
+            _Speed(),
+            TimeRemainingColumn(compact=True),
+            console=console,
+            expand=True,
+            transient=True,
+            speed_estimate_period=20,
+        )
+        shots = {rows[0].number: rows[0].span.length for rows in _rows_by_shot(plan).values()}
+        self._lengths = shots
+        self._files = len(plan.rows)
+        self._ended = 0
+        self._done: dict[int, int] = {}
+        self._tasks: dict[int, TaskID] = {}
+        self._whole = self._progress.add_task(self._heading(), total=sum(shots.values()))
+
+    def __enter__(self) -> Self:
+        self._progress.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._progress.stop()
+
+    def show(self, event: Event) -> None:
+        """Draw what has happened."""
+        if isinstance(event, ShotStarted):
+            first = event.rows[0]
+            presets = ", ".join(row.preset.name for row in event.rows)
+            self._tasks[first.number] = self._progress.add_task(
+                f"  {printable(first.name)} ({presets})", total=first.span.length
+            )
+        elif isinstance(event, FramesDone):
+            self._advance(event.first_row, event.frames)
+        else:
+            self._end_file(event)
+
+    def _advance(self, first_row: int, frames: int) -> None:
+        self._done[first_row] = frames
+        if first_row in self._tasks:
+            self._progress.update(self._tasks[first_row], completed=frames)
+        self._progress.update(self._whole, completed=sum(self._done.values()))
+
+    def _end_file(self, event: FileEnded) -> None:
+        self._ended += 1
+        self._progress.update(self._whole, description=self._heading())
+        shot = max((number for number in self._tasks if number <= event.row.number), default=None)
+        if shot is not None:
+            self._advance(shot, self._lengths[shot])
+            self._progress.update(self._tasks[shot], visible=False)
+        text, style = file_line(event)
+        self._progress.console.print(Text(printable(text), style=style, no_wrap=True, overflow="ellipsis"))
+
+    def _heading(self) -> str:
+        return f"{self._ended} of {counted(self._files, 'file')}"
+
+
+class LinesProgress:
+    """One line for each file that ends; for logs and pipes."""
+
+    def __init__(self, console: Console, plan: Plan) -> None:
+        self._console = console
+        self._files = len(plan.rows)
+        self._ended = 0
+        self._started = time.monotonic()
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        return None
+
+    def show(self, event: Event) -> None:
+        """Print a line when a file ends."""
+        if isinstance(event, FileEnded):
+            self._ended += 1
+            print_line(self._console, f"{self._ended}/{self._files} {file_line(event)[0]}")
+
+
+def file_line(event: FileEnded) -> tuple[str, str]:
+    """One line on a file that has ended, and its style."""
+    name = f"{event.row.name}{event.row.preset.ending} ({event.row.preset.name})"
+    if event.result.proof:
+        size = file_size(event.result.proof.size_bytes)
+        return f"proved  {name}: {counted(event.result.proof.frames, 'frame')}, {size}", "green"
+    return f"failed  {name}: {event.result.failure}", "red"
+
+
+def _rows_by_shot(plan: Plan) -> dict[int, list]:  # type: ignore[type-arg]
+    found: dict[int, list] = {}  # type: ignore[type-arg]
+    for row in plan.rows:
+        found.setdefault(id(row.shot), []).append(row)
+    return found

@@ -1,0 +1,113 @@
+"""Make the files of a plan, several shots at once, and prove each before it gets its name."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import TYPE_CHECKING, Any
+
+from boxkite.cli.options import add_job_arguments, job_from
+from boxkite.cli.plan_command import plan_with_progress
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from boxkite.core.batch.events import FileEnded
+    from boxkite.core.plan.rows import Plan
+
+EXAMPLES = """\
+examples:
+  boxkite run mill.mov --marks mill.edl --to review:out/review
+  boxkite run mill.mov --marks mill.edl --names "@marker" --to review:out/review --to stock:out/stock
+  boxkite run card1/ --by files --to web:out/web --workers 1
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """A job, and how to run it."""
+    add_job_arguments(parser)
+    parser.add_argument(
+        "--workers", type=int, metavar="N", help="shots made at the same time (default: one a core)"
+    )
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Run the plan; status 1 when files failed."""
+    from boxkite.cli.tables import make_console, print_json
+    from boxkite.core.errors import RequestError
+
+    if arguments.workers is not None and not 1 <= arguments.workers <= 256:
+        raise RequestError(f"--workers {arguments.workers}: give a number from 1 to 256")
+    plan = plan_with_progress(job_from(arguments))
+    started = time.monotonic()
+    ended = make_files(make_console(stderr=arguments.json), plan, arguments.workers)
+    seconds = time.monotonic() - started
+    if arguments.json:
+        print_json(_as_json(plan, ended, seconds))
+    else:
+        show_summary(make_console(), plan, ended, seconds)
+    return 1 if any(event.result.failure for event in ended) else 0
+
+
+def make_files(console: Console, plan: Plan, workers: int | None) -> list[FileEnded]:
+    """Run a plan with progress on the terminal, or a line a file where there is none."""
+    from boxkite.cli.progress import LinesProgress, WindowProgress
+    from boxkite.core.batch.events import FileEnded
+    from boxkite.core.batch.pool import run_plan
+
+    ended: list[FileEnded] = []
+    drawing = WindowProgress(console, plan) if console.is_terminal else LinesProgress(console, plan)
+    with drawing:
+        events = run_plan(plan, workers=workers)
+        try:
+            for event in events:
+                drawing.show(event)
+                if isinstance(event, FileEnded):
+                    ended.append(event)
+        finally:
+            events.close()  # type: ignore[attr-defined]
+    return sorted(ended, key=lambda event: event.row.number)
+
+
+def show_summary(console: Console, plan: Plan, ended: list[FileEnded], seconds: float) -> None:
+    """What was made, what failed and why, and what the plan had warned of."""
+    from boxkite.cli.tables import counted, file_size, print_line
+
+    proved = [event for event in ended if event.result.proof]
+    failed = [event for event in ended if event.result.failure]
+    size = sum(event.result.proof.size_bytes for event in proved if event.result.proof)
+    frames = sum(event.row.span.length for event in proved)
+    speed = f"{frames / seconds:.0f} frames a second" if seconds > 0 else ""
+    print_line(
+        console,
+        f"{counted(len(proved), 'file')} proved, {len(failed)} failed:"
+        f" {file_size(size)}, {frames} frames in {seconds:.1f} s, {speed}",
+        "bold green" if not failed else "bold red",
+    )
+    for folder in dict.fromkeys(str(row.folder) for row in plan.rows):
+        print_line(console, f"in {folder}")
+    for event in failed:
+        print_line(console, f"failed: {event.row.path.name}: {event.result.failure}", "red")
+    for event in ended:
+        for warning in (*event.row.warnings, *event.result.warnings):
+            print_line(console, f"! {event.row.name} ({event.row.preset.name}): {warning}", "yellow")
+    for notice in plan.notices:
+        print_line(console, f"! {notice}", "yellow")
+
+
+def _as_json(plan: Plan, ended: list[FileEnded], seconds: float) -> dict[str, Any]:
+    from boxkite.core.plan.rows import row_as_json
+
+    files = []
+    for event in ended:
+        proof = event.result.proof
+        files.append(
+            {
+                **row_as_json(event.row),
+                "state": "failed" if event.result.failure else "proved",
+                "failure": event.result.failure or None,
+                "size_bytes": proof.size_bytes if proof else None,
+                "warnings": [*event.row.warnings, *event.result.warnings],
+            }
+        )
+    return {"files": files, "notices": list(plan.notices), "seconds": round(seconds, 3)}

@@ -1,0 +1,174 @@
+"""Marker lists as CMX 3600 edit decision lists: read in the two note forms in wide use, written in one."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
+from boxkite.core.edit.text import read_text, split_lines
+from boxkite.core.errors import MarksError
+from boxkite.core.timebase import Timecode, is_timecode_like
+
+COLOURS = frozenset(
+    [
+        "RED",
+        "GREEN",
+        "BLUE",
+        "CYAN",
+        "MAGENTA",
+        "YELLOW",
+        "BLACK",
+        "WHITE",
+        "ORANGE",
+        "PURPLE",
+        "PINK",
+        "GREY",
+        "GRAY",
+        "BROWN",
+        "VIOLET",
+    ]
+)
+_EVENT = re.compile(r"\s*(\d{1,6})\s+(\S.*)", re.ASCII)
+_FRAME_CODE_MODE = re.compile(r"\s*FCM\s*:\s*(.*)", re.IGNORECASE)
+_LOCATOR = re.compile(r"\s*\*\s*LOC\s*:\s*(\S+)(?:\s+(.*))?", re.IGNORECASE)
+_BAR_FIELD = re.compile(r"\|\s*([A-Z])\s*:", re.ASCII)
+_KNOWN_LINES = re.compile(
+    r"\s*(\*|#|>>>|TITLE\s*:|M2\s|AUD\s|SPLIT\s*:|BL\s|ASC_|SOURCE\s|REEL\s|TRL\s|EFFECTS?\s|GPI\s|DLEDL)",
+    re.IGNORECASE,
+)
+
+
+@dataclass
+class _Reading:
+    path: Path
+    drop: bool | None = None
+    record_in: WrittenTime | None = None
+    marks: list[Mark] = field(default_factory=list)
+    times: list[WrittenTime] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)
+
+    def time(self, text: str, line: int) -> WrittenTime:
+        """A timecode checked in its shape and in all fields that do not depend on the rate."""
+        fields = re.split("[:;]", text)
+        if not is_timecode_like(text) or any(
+            int(value) >= limit for value, limit in zip(fields, (24, 60, 60), strict=False)
+        ):
+            raise MarksError(
+                f"“{text}” is not a timecode",
+                path=self.path,
+                line=line,
+                hint="a timecode is hours:minutes:seconds:frames, as 01:00:10:05",
+            )
+        return WrittenTime(text, line, self.drop)
+
+
+def read_edl(path: Path) -> MarkList:
+    """Read the markers of an edit decision list.
+
+    A marker is a note line `* LOC: timecode COLOUR name` at its own timecode, or a note line of
+    bar-separated fields (`M:` name, `C:` colour, `D:` length in frames) at the record in of the event above
+    it. Raises MarksError, with the line, for a broken timecode and for a list without markers.
+    """
+    reading = _Reading(path)
+    events = 0
+    for number, line in enumerate(split_lines(read_text(path)), start=1):
+        text = line.strip("\x1a\f \t")
+        if not text:
+            continue
+        if match := _FRAME_CODE_MODE.fullmatch(text):
+            _read_frame_code_mode(reading, match[1], number)
+        elif match := _LOCATOR.fullmatch(text):
+            _read_locator(reading, match[1], match[2] or "", number)
+        elif _BAR_FIELD.match(text.lstrip("* ")):
+            _read_bar_fields(reading, text.lstrip("* "), number)
+        elif match := _EVENT.fullmatch(text):
+            events += _read_event(reading, match[2], number)
+        elif not _KNOWN_LINES.match(text):
+            reading.warnings.append(f"line {number} is not understood and left aside: {text[:40]}")
+    if not reading.marks:
+        found = f"{events} events but no marker" if events else "no event and no marker"
+        raise MarksError(
+            f"there is {found} in this list",
+            path=path,
+            hint="markers stand on note lines: “* LOC: 01:00:10:05 RED name”; export the list with its markers",
+        )
+    return MarkList(path, "marker list", tuple(reading.marks), tuple(reading.times), tuple(reading.warnings))
+
+
+def _read_frame_code_mode(reading: _Reading, mode: str, line: int) -> None:
+    word = re.sub(r"[\s_-]+", " ", mode.strip().upper())
+    if word.startswith("NON DROP") or word.startswith("NONDROP") or word == "NDF":
+        reading.drop = False
+    elif word.startswith("DROP") or word == "DF":
+        reading.drop = True
+    else:
+        reading.warnings.append(f"line {line}: frame code mode “{mode.strip()}” is not known, left aside")
+
+
+def _read_locator(reading: _Reading, timecode: str, rest: str, line: int) -> None:
+    first, _, name = rest.strip().partition(" ")
+    colour = first if first.upper() in COLOURS else ""
+    reading.marks.append(
+        Mark(
+            name=(name if colour else rest).strip(),
+            start=reading.time(timecode, line),
+            colour=colour.lower(),
+        )
+    )
+
+
+def _read_bar_fields(reading: _Reading, text: str, line: int) -> None:
+    if reading.record_in is None:
+        raise MarksError(
+            "this marker stands before the first event, so it has no time", path=reading.path, line=line
+        )
+    parts = _BAR_FIELD.split(text)[1:]
+    fields = {key: value.strip() for key, value in zip(parts[::2], parts[1::2], strict=True)}
+    length = fields.get("D", "")
+    if length and not re.fullmatch(r"\d{1,9}", length, re.ASCII):
+        raise MarksError(f"D:{length} is not a length in frames", path=reading.path, line=line)
+    colour_words = re.findall(r"[A-Z][a-z]+", fields.get("C", "")) or [fields.get("C", "")]
+    reading.marks.append(
+        Mark(
+            name=fields.get("M", ""),
+            start=WrittenTime(reading.record_in.text, line, reading.record_in.drop),
+            length=length if length and int(length) > 1 else "",
+            colour=colour_words[-1].lower(),
+        )
+    )
+
+
+def _read_event(reading: _Reading, rest: str, line: int) -> int:
+    """Take an event line's record times; 1 for an event, 0 for a line that only begins with a number."""
+    words = rest.split()
+    times = [word for word in words if len(re.findall("[:;]", word)) >= 2]
+    if len(words) < 6 and len(times) < 3:
+        reading.warnings.append(f"line {line} is not understood and left aside: {rest[:40]}")
+        return 0
+    last_four = words[-4:] if len(words) >= 6 else times
+    for word in last_four[:2]:
+        reading.time(word, line)
+    record_in, record_out = (reading.time(word, line) for word in last_four[-2:])
+    reading.record_in = record_in
+    reading.times += [record_in, record_out]
+    return 1
+
+
+def write_edl(
+    path: Path, title: str, start: Timecode, end: Timecode, markers: Iterable[tuple[Timecode, str, str]]
+) -> None:
+    """Write markers as (timecode, colour, name) in the comment form, under one event that holds the program.
+
+    start, end: the program's first frame and the first frame after it.
+    """
+    lines = [
+        f"TITLE: {title}",
+        f"FCM: {'DROP FRAME' if start.drop else 'NON-DROP FRAME'}",
+        "",
+        f"001  AX       V     C        {start} {end} {start} {end}",
+    ]
+    lines += [f"* LOC: {timecode} {colour.upper():<7} {name}" for timecode, colour, name in markers]
+    path.write_text("\n".join(lines) + "\n", encoding="utf-8")

@@ -1,0 +1,97 @@
+"""The one tree of exceptions. Each says what is wrong, where, and what to do about it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+
+class BoxkiteError(Exception):
+    """Anything Box Kite refuses or cannot do, worded for the person who asked.
+
+    message: what is wrong, one line. hint: what to do, one line or empty.
+    path, line, key: where it is wrong, as far as that is known; line counts from 1.
+    """
+
+    exit_status = 2
+
+    def __init__(
+        self,
+        message: str,
+        *,
+        hint: str = "",
+        path: Path | str | None = None,
+        line: int | None = None,
+        key: str | None = None,
+    ) -> None:
+        super().__init__(message)
+        self.message = message
+        self.hint = hint
+        self.path = path
+        self.line = line
+        self.key = key
+
+    def __str__(self) -> str:
+        where = [str(part) for part in (self.path, self.line) if part is not None]
+        prefix = ":".join(where) + ": " if where else ""
+        key = f"{self.key}: " if self.key else ""
+        return f"{prefix}{key}{self.message}"
+
+    def at(self, *, path: Path | str | None = None, line: int | None = None) -> BoxkiteError:
+        """Add the place to an error that was raised where the place was not known; returns the same error."""
+        self.path = self.path if self.path is not None else path
+        self.line = self.line if self.line is not None else line
+        return self
+
+
+class RequestError(BoxkiteError):
+    """What was asked for cannot be done as it stands; nothing was written."""
+
+
+class RateError(RequestError):
+    """Not a frame rate, or not one this kind of timecode is defined for."""
+
+
+class TimecodeError(RequestError):
+    """Not a timecode, or one that does not exist at its rate."""
+
+
+class FootageError(RequestError):
+    """A file that cannot be used as a source, with the reason."""
+
+
+class MarksError(RequestError):
+    """A list of marks that cannot be read or placed."""
+
+
+class PatternError(RequestError):
+    """A name pattern that cannot be understood, or that makes no usable name.
+
+    column counts characters of the pattern from 1; None where the whole pattern is meant.
+    """
+
+    def __init__(self, message: str, *, pattern: str = "", column: int | None = None, hint: str = "") -> None:
+        super().__init__(message, hint=hint)
+        self.pattern = pattern
+        self.column = column
+
+
+class PresetError(RequestError):
+    """A preset that does not exist or does not hold together."""
+
+
+class PlanError(RequestError):
+    """A plan that would lose, overwrite or misname something."""
+
+
+class RenderError(BoxkiteError):
+    """One file could not be made; the others go on."""
+
+    exit_status = 1
+
+
+class DamagedError(RenderError):
+    """The source could not be decoded where it was needed."""
+
+
+class ProofError(RenderError):
+    """A finished file does not hold what it should."""

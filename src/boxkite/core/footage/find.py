@@ -1,0 +1,84 @@
+"""From the paths a user names to sources: files, folders with all below them, numbered images as sequences."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterable
+from pathlib import Path
+
+from boxkite.core.errors import FootageError
+from boxkite.core.footage.kinds import STILL_SUFFIXES, is_junk
+from boxkite.core.footage.probe import read_sequence, read_source
+from boxkite.core.footage.source import Findings, SequencePattern, Source, Unreadable
+
+
+def find_sources(paths: Iterable[Path]) -> Findings:
+    """Read every source under the paths. What cannot be read is listed with its reason.
+
+    A folder gives all files below it but the systems' own hidden ones. Two or more images whose names
+    differ only in their number make one sequence. A path that does not exist is listed as unreadable.
+    """
+    sources: list[Source] = []
+    unreadable: list[Unreadable] = []
+    for path in paths:
+        files = _files_below(path) if path.is_dir() else [path]
+        if path.is_dir() and not files:
+            unreadable.append(Unreadable(path, "there is nothing in this folder"))
+        sequences, singles = group_sequences(files)
+        items: list[SequencePattern | Path] = [*sequences, *singles]
+        for item in items:
+            try:
+                sources.append(
+                    read_sequence(item) if isinstance(item, SequencePattern) else read_source(item)
+                )
+            except FootageError as error:
+                where = item.folder / item.label if isinstance(item, SequencePattern) else item
+                unreadable.append(Unreadable(where, error.message, error.hint))
+            except OSError as error:
+                where = item.folder if isinstance(item, SequencePattern) else item
+                unreadable.append(Unreadable(where, f"it cannot be read: {error.strerror or error}"))
+    sources.sort(key=lambda source: (str(source.path.parent), source.path.name))
+    return Findings(tuple(sources), tuple(unreadable))
+
+
+def _files_below(folder: Path) -> list[Path]:
+    found: list[Path] = []
+    for parent, folders, names in os.walk(folder):
+        folders[:] = sorted(name for name in folders if not name.startswith("."))
+        found += [Path(parent, name) for name in sorted(names) if not is_junk(Path(name))]
+    return found
+
+
+def group_sequences(files: Iterable[Path]) -> tuple[list[SequencePattern], list[Path]]:
+    """Split files into numbered image sequences of two or more frames and all other files."""
+    groups: dict[tuple[Path, str, int, str], list[tuple[int, Path]]] = {}
+    singles: list[Path] = []
+    for path in files:
+        match = _last_number(path.name) if path.suffix.lower() in STILL_SUFFIXES else None
+        if match:
+            prefix, number, suffix = match
+            digits = len(number) if number.startswith("0") or len(number) > 1 else 0
+            groups.setdefault((path.parent, prefix, digits, suffix), []).append((int(number), path))
+        else:
+            singles.append(path)
+    sequences = []
+    for (folder, prefix, digits, suffix), members in groups.items():
+        if len(members) < 2:
+            singles += [path for _, path in members]
+            continue
+        numbers = sorted(number for number, _ in members)
+        present = set(numbers)
+        span = range(numbers[0], numbers[-1] + 1)
+        if len(span) > 4 * len(numbers) + 1000:  # names that share a shape but are no sequence
+            singles += [path for _, path in members]
+            continue
+        missing = tuple(number for number in span if number not in present)
+        sequences.append(SequencePattern(folder, prefix, digits, suffix, numbers[0], numbers[-1], missing))
+    return sequences, singles
+
+
+def _last_number(name: str) -> tuple[str, str, str] | None:
+    stem, dot, ending = name.rpartition(".")
+    match = re.fullmatch(r"(.*?)(\d{1,12})", stem, re.ASCII | re.DOTALL)
+    return (match[1], match[2], f"{dot}{ending}") if match else None

@@ -1,0 +1,219 @@
+"""The map from the frames of a source to its presentation times, measured once before anything is cut."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from fractions import Fraction
+
+import av
+import numpy as np
+from av.container import InputContainer
+from av.stream import Discard
+from av.video.stream import VideoStream
+
+from boxkite.core.errors import FootageError
+from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.source import Source
+from boxkite.core.timebase import FrameRate, Span, round_fraction
+
+_REORDER_WINDOW = 64
+"""Packets read to find the earliest presentation time: more than any codec's reordering needs."""
+_INDEXED_CONTAINERS = frozenset({"mov"})
+"""Containers whose index lists every frame, so that no packet need be read to count them."""
+
+
+@dataclass(frozen=True)
+class FrameTable:
+    """Where each frame of a source lies in its file's own time.
+
+    frame_count: frames at `rate`; frame n is on screen at n ÷ rate after `first_pts`.
+    constant: every coded frame lies on that grid, one each. Where it is False (variable rate), a frame
+    shows the last picture whose time has come, so pictures may be repeated or passed over.
+    timestamped: False where the file stores no presentation times and frames can only be counted.
+    picture_count: pictures coded in the file. rotation_degrees: 0, 90, 180 or 270, how far a player turns
+    the picture counter-clockwise.
+    """
+
+    rate: FrameRate
+    frame_count: int
+    picture_count: int
+    first_pts: int
+    time_base: Fraction
+    constant: bool
+    timestamped: bool = True
+    rotation_degrees: int = 0
+    warnings: tuple[str, ...] = ()
+
+    @property
+    def span(self) -> Span:
+        """All the frames there are."""
+        return Span(0, self.frame_count)
+
+    def frame_at(self, pts: int) -> int:
+        """The frame that begins nearest to a presentation time."""
+        return round_fraction((pts - self.first_pts) * self.time_base * self.rate.fraction)
+
+    def pts_of(self, frame: int) -> int:
+        """The presentation time of a frame, in ticks of the file's time base."""
+        return self.first_pts + round_fraction(frame / self.rate.fraction / self.time_base)
+
+
+def measure_frames(source: Source) -> FrameTable:
+    """Find out how many frames a source really has and where they lie.
+
+    Reads the container's index where it lists every frame, else every packet; decodes nothing.
+    Raises FootageError when there is no picture or not one frame in it.
+    """
+    if not source.video:
+        raise FootageError("there is no picture in it", path=source.path)
+    if source.sequence:
+        return _sequence_table(source)
+    try:
+        with open_source(source) as container:
+            stream = picture_stream(container)
+            if stream is None:
+                raise FootageError("there is no picture in it any more", path=source.path)
+            table = _from_index(container, stream, source) or _from_packets(container, stream, source)
+            table = replace(table, rotation_degrees=_rotation(container, stream))
+    except av.error.FFmpegError as error:
+        raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
+    if table.frame_count < 1:
+        raise FootageError("there is not one whole frame in it", path=source.path)
+    return table
+
+
+def _sequence_table(source: Source) -> FrameTable:
+    assert source.video and source.sequence
+    if source.sequence.missing:
+        raise FootageError(
+            f"frame {source.sequence.missing[0]} of the sequence is missing",
+            path=source.sequence.folder / source.sequence.label,
+            hint=f"{len(source.sequence.missing)} of its images are not there; bring them back first",
+        )
+    rate, count = source.video.rate, source.video.frame_count
+    return FrameTable(rate, count, count, 0, 1 / rate.fraction, constant=True)
+
+
+def _from_index(container: InputContainer, stream: VideoStream, source: Source) -> FrameTable | None:
+    """The table from the container's index alone; None where that does not settle it."""
+    assert source.video
+    entries = stream.index_entries
+    if source.container not in _INDEXED_CONTAINERS or not stream.time_base:
+        return None
+    if not stream.frames or len(entries) < stream.frames:
+        return None
+    shown = [entry.timestamp for entry in entries if not entry.is_discard]
+    if len(shown) != len(entries):
+        return None  # an edit list hides frames: only the packets tell where the first one shown lies
+    decode_times = np.array(shown, dtype=np.int64)
+    rate = source.video.rate
+    if not _on_grid(decode_times - decode_times.min(), rate, stream.time_base):
+        return None
+    first = _earliest_pts(container, stream)
+    if first is None:
+        return None
+    return FrameTable(rate, len(shown), len(shown), first, stream.time_base, constant=True)
+
+
+def _earliest_pts(container: InputContainer, stream: VideoStream) -> int | None:
+    times = []
+    for packet in container.demux(stream):
+        if packet.pts is None:
+            break
+        times.append(packet.pts)
+        if len(times) >= _REORDER_WINDOW:
+            break
+    return min(times, default=None)
+
+
+def _rotation(container: InputContainer, stream: VideoStream) -> int:
+    """The turn stored beside the picture; the codec library hands it out with decoded frames only."""
+    if container.format.name.split(",")[0] not in ("mov", "matroska"):
+        return 0
+    try:
+        container.seek(0)
+        picture = next(container.decode(stream), None)
+    except av.error.FFmpegError:
+        return 0  # damage is reported by the shot that needs the frame
+    return round(picture.rotation / 90) * 90 % 360 if picture else 0
+
+
+def _on_grid(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> bool:
+    """Whether sorted times are one apiece on the grid of the rate, half a frame or one tick allowed."""
+    step = 1 / (time_base * rate.fraction)
+    expected = np.arange(len(times), dtype=np.float64) * float(step)
+    tolerance = max(0.45 * float(step), 1.0)
+    return bool(np.all(np.abs(times - expected) <= tolerance))
+
+
+def _from_packets(container: InputContainer, stream: VideoStream, source: Source) -> FrameTable:
+    assert source.video
+    for other in container.streams:
+        if other.index != stream.index:
+            other.discard = Discard.all
+    if source.container in _INDEXED_CONTAINERS:
+        container.seek(0)  # the index was tried first, and that read a few packets
+    times: list[int] = []
+    first_key: int | None = None
+    packets = 0
+    last_duration = 0
+    try:
+        for packet in container.demux(stream):
+            if not packet.size or packet.is_discard:
+                continue
+            packets += 1
+            if packet.pts is None:
+                continue
+            if first_key is None and packet.is_keyframe:
+                first_key = packet.pts
+            times.append(packet.pts)
+            last_duration = packet.duration or last_duration
+    except av.error.FFmpegError:
+        if not times:
+            raise
+    time_base = stream.time_base or Fraction(1, 1000)
+    rate = source.video.rate
+    if len(times) < packets // 2 or not times:
+        return FrameTable(rate, packets, packets, 0, time_base, constant=True, timestamped=False)
+    return _table_from_times(np.array(times, dtype=np.int64), first_key, last_duration, time_base, rate)
+
+
+def _table_from_times(
+    times: np.ndarray, first_key: int | None, last_duration: int, time_base: Fraction, rate: FrameRate
+) -> FrameTable:
+    times = np.unique(times)
+    warnings: list[str] = []
+    if first_key is not None and (lost := int(np.count_nonzero(times < first_key))):
+        times = times[times >= first_key]
+        warnings.append(f"{lost} frames before the first keyframe cannot be decoded and are left out")
+    first, last = int(times[0]), int(times[-1])
+    if _on_grid(times - first, rate, time_base):
+        return FrameTable(rate, len(times), len(times), first, time_base, True, warnings=tuple(warnings))
+    grid_rate = _grid_rate(times, rate, time_base)
+    if _on_grid(times - first, grid_rate, time_base):
+        return FrameTable(grid_rate, len(times), len(times), first, time_base, True, warnings=tuple(warnings))
+    frame_ticks = 1 / (time_base * grid_rate.fraction)
+    end = last + max(last_duration, round_fraction(frame_ticks))
+    count = max(1, round_fraction((end - first) / frame_ticks))
+    warnings.append(
+        f"variable frame rate: {len(times)} pictures laid on {count} frames at {grid_rate} a second"
+    )
+    return FrameTable(grid_rate, count, len(times), first, time_base, False, warnings=tuple(warnings))
+
+
+def _grid_rate(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> FrameRate:
+    """The constant rate a variable one is laid on: the usual rate nearest to the commonest step."""
+    if len(times) < 2:
+        return rate
+    steps = np.diff(times)
+    median = Fraction(int(np.median(steps))) * time_base
+    if median <= 0:
+        return rate
+    fastest = 1 / median
+    best = FrameRate.near(fastest)
+    usual = ["23.976", "24", "25", "29.97", "30", "48", "50", "59.94", "60", "119.88", "120"]
+    candidates = [rate, best, *(FrameRate.parse(name) for name in usual)]
+    mean = Fraction(len(times) - 1, int(times[-1] - times[0])) / time_base
+    # Timestamps in whole milliseconds make 29.97 look like 30.3 or 29.4: the mean settles it when it is near.
+    target = mean if abs(mean / fastest - 1) < Fraction(1, 20) else fastest
+    return min(candidates, key=lambda candidate: abs(candidate.fraction / target - 1))

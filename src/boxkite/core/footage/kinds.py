@@ -1,0 +1,65 @@
+"""Kinds of file that are no source, told by their ending, and what to do with each instead."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+_CONVERT = "convert it first with its maker's software, or cut the finished program instead"
+
+CAMERA_RAW = {
+    ".r3d": "a camera maker's raw (.r3d)",
+    ".braw": "a camera maker's raw (.braw)",
+    ".ari": "a camera maker's raw (.ari)",
+    ".arx": "a camera maker's raw (.arx)",
+    ".crm": "a camera maker's raw (.crm)",
+    ".nev": "a camera maker's raw (.nev)",
+    ".rmf": "a camera maker's raw (.rmf)",
+    ".dng": "camera raw stills (.dng)",
+    ".cine": "a high-speed camera's raw (.cine)",
+    ".insv": "a panorama camera's raw (.insv)",
+}
+BESIDE_MEDIA = {
+    ".edl": ("a marker list or edit (.edl)", "give it to --marks"),
+    ".csv": ("a table (.csv)", "ranges go to --marks, facts to --metadata"),
+    ".tsv": ("a table (.tsv)", "ranges go to --marks, facts to --metadata"),
+    ".toml": ("a preset or job file (.toml)", ""),
+    ".cube": ("a look file (.cube)", ""),
+    ".cdl": ("a colour decision list (.cdl)", ""),
+    ".cc": ("a colour decision list (.cc)", ""),
+    ".ccc": ("a colour decision list (.ccc)", ""),
+    ".otio": ("a timeline (.otio)", "cut its finished program instead"),
+    ".xml": ("an XML file (.xml)", ""),
+    ".aaf": ("a timeline (.aaf)", "cut its finished program instead"),
+    ".xmp": ("a metadata sidecar (.xmp)", ""),
+    ".srt": ("subtitles (.srt)", ""),
+    ".txt": ("a text file (.txt)", ""),
+    ".md": ("a text file (.md)", ""),
+    ".pdf": ("a document (.pdf)", ""),
+}
+_STILL_ENDINGS = "dpx tif tiff exr png jpg jpeg jp2 j2k bmp tga webp cin ppm pgm"
+_MEDIA_ENDINGS = """mov mp4 m4v mxf mkv webm avi mts m2ts ts mpg mpeg m2v wmv flv 3gp dv gxf y4m
+    wav aif aiff flac mp3 m4a aac ogg opus w64 caf"""
+STILL_SUFFIXES = frozenset([f".{ending}" for ending in _STILL_ENDINGS.split()])
+MEDIA_SUFFIXES = STILL_SUFFIXES | frozenset(f".{ending}" for ending in _MEDIA_ENDINGS.split())
+JUNK_NAMES = frozenset({"thumbs.db", "desktop.ini"})
+
+
+def explain(path: Path) -> tuple[str, str]:
+    """Why the codec library could not open a file and what to do, as (reason, hint), told by its ending."""
+    suffix = path.suffix.lower()
+    if suffix in CAMERA_RAW:
+        return f"{CAMERA_RAW[suffix]}, which the codec library does not decode", _CONVERT
+    if suffix in BESIDE_MEDIA:
+        kind, hint = BESIDE_MEDIA[suffix]
+        return f"{kind}, not media", hint
+    if suffix in MEDIA_SUFFIXES:
+        return (
+            f"it is named as media ({suffix}) but is broken or incomplete: the codec library finds no way in",
+            "copy it again from where it came; it may have been still being written",
+        )
+    return "not a media file the codec library knows", ""
+
+
+def is_junk(path: Path) -> bool:
+    """Files that systems leave beside media; never worth a line."""
+    return path.name.startswith(".") or path.name.lower() in JUNK_NAMES

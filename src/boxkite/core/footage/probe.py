@@ -1,0 +1,181 @@
+"""Reading the facts of one source from its container, without decoding."""
+
+from __future__ import annotations
+
+import re
+from fractions import Fraction
+from pathlib import Path
+
+import av
+from av.audio.stream import AudioStream
+from av.container import InputContainer
+from av.video.stream import VideoStream
+
+from boxkite.core.errors import BoxkiteError, FootageError
+from boxkite.core.footage.kinds import STILL_SUFFIXES
+from boxkite.core.footage.opening import open_file, open_sequence, picture_stream
+from boxkite.core.footage.source import (
+    AudioFacts,
+    Chapter,
+    SequencePattern,
+    Source,
+    SourceKind,
+    VideoFacts,
+)
+from boxkite.core.timebase import FrameRate, Timecode
+
+_FIELD_ORDERS = {1: "progressive", 2: "top first", 3: "bottom first", 4: "top first", 5: "bottom first"}
+SEQUENCE_RATE = FrameRate(Fraction(24))
+
+
+def read_source(path: Path) -> Source:
+    """Read the facts of one media file. Raises FootageError with the reason when it is not one."""
+    with open_file(path) as container:
+        return _facts(container, path, None, path.stat().st_size)
+
+
+def read_sequence(sequence: SequencePattern) -> Source:
+    """Read the facts of numbered images from the first of them. Raises FootageError."""
+    size = sum(
+        (sequence.folder / sequence.file_name(number)).stat().st_size
+        for number in range(sequence.first, sequence.last + 1)
+        if number not in set(sequence.missing)
+    )
+    with open_sequence(sequence, SEQUENCE_RATE) as container:
+        return _facts(container, sequence.folder / sequence.file_name(sequence.first), sequence, size)
+
+
+def _facts(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
+    picture = picture_stream(container)
+    sounds = [stream for stream in container.streams.audio if stream.codec_context is not None]
+    if picture is None and not sounds:
+        raise FootageError("there is neither picture nor sound the codec library can decode in it", path=path)
+    warnings: list[str] = []
+    duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
+    video = _video_facts(picture, duration, warnings) if picture else None
+    audio = tuple(_audio_facts(stream) for stream in sounds)
+    if video and sequence:
+        count = sequence.last - sequence.first + 1
+        video = VideoFacts(**{**vars(video), "frame_count": count, "frame_count_exact": True})
+        duration = video.rate.seconds(count)
+        warnings.append(f"images carry no rate: taken as {SEQUENCE_RATE} frames a second")
+        if sequence.missing:
+            listed = ", ".join(str(number) for number in sequence.missing[:5])
+            more = "…" if len(sequence.missing) > 5 else ""
+            warnings.append(f"{len(sequence.missing)} of its frames are missing: {listed}{more}")
+    else:
+        duration = _stream_duration(picture or sounds[0]) or duration
+    kind = SourceKind.AUDIO
+    if video:
+        kind = SourceKind.SEQUENCE if sequence else SourceKind.VIDEO
+        if kind is SourceKind.VIDEO and path.suffix.lower() in STILL_SUFFIXES:
+            kind = SourceKind.STILL
+            video = VideoFacts(**{**vars(video), "frame_count": 1, "frame_count_exact": True})
+    return Source(
+        path=path,
+        kind=kind,
+        container=container.format.name.split(",")[0],
+        size_bytes=size,
+        duration=duration,
+        video=video,
+        audio=audio,
+        start_timecode=_start_timecode(container, video, warnings),
+        reel=_first_value(container, ("reel_name", "reel", "material_package_name")),
+        chapters=_chapters(container),
+        sequence=sequence,
+        warnings=tuple(warnings),
+        metadata=dict(container.metadata),
+    )
+
+
+def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -> VideoFacts:
+    context = stream.codec_context
+    if not context.width or not context.height:
+        raise FootageError("the picture has no size: the codec library cannot make sense of it")
+    rate = _rate(stream, warnings)
+    count = stream.frames
+    if not count:
+        count = rate.frames_in(_stream_duration(stream) or duration)
+    pixel_format = context.format
+    components = pixel_format.components if pixel_format else ()
+    return VideoFacts(
+        index=stream.index,
+        codec=context.codec.name if context.codec else "unknown",
+        width_px=context.width,
+        height_px=context.height,
+        rate=rate,
+        frame_count=count,
+        frame_count_exact=bool(stream.frames),
+        pixel_format=pixel_format.name if pixel_format else "",
+        bit_depth=max((component.bits for component in components), default=8),
+        sample_aspect=stream.sample_aspect_ratio or Fraction(1),
+        field_order=_FIELD_ORDERS.get(int(getattr(context, "field_order", 0) or 0), ""),
+        has_alpha=any(component.is_alpha for component in components),
+    )
+
+
+def _rate(stream: VideoStream, warnings: list[str]) -> FrameRate:
+    """The stream's frames a second; the average where base and average agree, else the likelier of the two."""
+    average = stream.average_rate
+    guessed = stream.guessed_rate
+    for candidate in (average, guessed, stream.base_rate):
+        if candidate and 0 < candidate <= 1000:
+            if candidate is average and guessed and abs(guessed / candidate - 1) < Fraction(1, 200):
+                # A short or slightly odd file's average is off its nominal rate; the base rate is not.
+                candidate = guessed  # noqa: PLW2901
+            return FrameRate.near(Fraction(candidate).limit_denominator(1_000_000))
+    warnings.append("the file says no frame rate: taken as 25")
+    return FrameRate(Fraction(25))
+
+
+def _stream_duration(stream: VideoStream | AudioStream) -> Fraction | None:
+    """How long the stream itself says it lasts: in its header, or in a DURATION tag (Matroska)."""
+    if stream.duration and stream.time_base:
+        return stream.duration * stream.time_base
+    match = re.fullmatch(r"(\d+):(\d\d):(\d\d(?:\.\d+)?)", stream.metadata.get("DURATION", ""), re.ASCII)
+    return int(match[1]) * 3600 + int(match[2]) * 60 + Fraction(match[3]) if match else None
+
+
+def _audio_facts(stream: AudioStream) -> AudioFacts:
+    context = stream.codec_context
+    return AudioFacts(
+        index=stream.index,
+        codec=context.codec.name if context.codec else "unknown",
+        sample_rate_hz=context.sample_rate or 0,
+        channels=context.channels,
+        layout=context.layout.name if context.layout else "",
+    )
+
+
+def _first_value(container: InputContainer, keys: tuple[str, ...]) -> str:
+    """The first of these metadata keys that any stream or the container holds, case ignored."""
+    places = [*(stream.metadata for stream in container.streams), container.metadata]
+    for key in keys:
+        for metadata in places:
+            for name, value in metadata.items():
+                if name.lower() == key and value.strip():
+                    return str(value.strip())
+    return ""
+
+
+def _start_timecode(
+    container: InputContainer, video: VideoFacts | None, warnings: list[str]
+) -> Timecode | None:
+    text = _first_value(container, ("timecode",))
+    if not text or not video:
+        return None
+    try:
+        return Timecode.parse(text, video.rate)
+    except BoxkiteError as error:
+        warnings.append(f"its start timecode cannot be used: {error.message}")
+        return None
+
+
+def _chapters(container: InputContainer) -> tuple[Chapter, ...]:
+    found = []
+    for chapter in container.chapters():
+        time_base = chapter["time_base"]
+        if time_base:
+            name = chapter["metadata"].get("title", "").strip()
+            found.append(Chapter(name, chapter["start"] * time_base, chapter["end"] * time_base))
+    return tuple(found)

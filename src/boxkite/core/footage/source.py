@@ -1,0 +1,136 @@
+"""The facts about one source, as plain values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+from fractions import Fraction
+from pathlib import Path
+
+from boxkite.core.timebase import FrameRate, Timecode
+
+
+class SourceKind(StrEnum):
+    """What a source holds."""
+
+    VIDEO = "video"
+    AUDIO = "audio"
+    SEQUENCE = "image sequence"
+    STILL = "still"
+
+
+@dataclass(frozen=True)
+class VideoFacts:
+    """One picture stream.
+
+    frame_count: frames, exact where frame_count_exact, else worked out from duration and rate.
+    sample_aspect: width ÷ height of one pixel. field_order: "progressive", "top first", "bottom first" or "".
+    """
+
+    index: int
+    codec: str
+    width_px: int
+    height_px: int
+    rate: FrameRate
+    frame_count: int
+    frame_count_exact: bool
+    pixel_format: str
+    bit_depth: int
+    sample_aspect: Fraction = Fraction(1)
+    field_order: str = ""
+    has_alpha: bool = False
+
+    @property
+    def size(self) -> str:
+        """Width and height as people write them."""
+        return f"{self.width_px}x{self.height_px}"
+
+
+@dataclass(frozen=True)
+class AudioFacts:
+    """One sound stream: sample rate in Hz, channel layout by the codec library's name."""
+
+    index: int
+    codec: str
+    sample_rate_hz: int
+    channels: int
+    layout: str
+
+
+@dataclass(frozen=True)
+class Chapter:
+    """A chapter stored in a media file; times in seconds from the file's own zero."""
+
+    name: str
+    start: Fraction
+    end: Fraction
+
+
+@dataclass(frozen=True)
+class SequencePattern:
+    """Numbered frames in one folder: name = prefix + number of `digits` digits (0: unpadded) + suffix."""
+
+    folder: Path
+    prefix: str
+    digits: int
+    suffix: str
+    first: int
+    last: int
+    missing: tuple[int, ...] = ()
+
+    def file_name(self, number: int) -> str:
+        """The file name of one frame."""
+        return f"{self.prefix}{number:0{self.digits}d}{self.suffix}"
+
+    @property
+    def label(self) -> str:
+        """The sequence as one name: loft.[0001-0100].png."""
+        return f"{self.prefix}[{self.first:0{self.digits}d}-{self.last:0{self.digits}d}]{self.suffix}"
+
+
+@dataclass(frozen=True)
+class Source:
+    """One media file or image sequence, with all that is known about it without reading its packets."""
+
+    path: Path
+    kind: SourceKind
+    container: str
+    size_bytes: int
+    duration: Fraction
+    video: VideoFacts | None
+    audio: tuple[AudioFacts, ...] = ()
+    start_timecode: Timecode | None = None
+    reel: str = ""
+    chapters: tuple[Chapter, ...] = ()
+    sequence: SequencePattern | None = None
+    warnings: tuple[str, ...] = ()
+    metadata: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def clip_name(self) -> str:
+        """The name without its ending; for a sequence, without number either."""
+        if self.sequence:
+            return self.sequence.prefix.rstrip("._- ") or self.sequence.folder.name
+        return self.path.stem
+
+    @property
+    def label(self) -> str:
+        """The file name, or the sequence written as one name."""
+        return self.sequence.label if self.sequence else self.path.name
+
+
+@dataclass(frozen=True)
+class Unreadable:
+    """A file that cannot be used as a source: why, and the way out where there is one."""
+
+    path: Path
+    reason: str
+    hint: str = ""
+
+
+@dataclass(frozen=True)
+class Findings:
+    """All that was found under some paths, in the order of their names."""
+
+    sources: tuple[Source, ...]
+    unreadable: tuple[Unreadable, ...]

@@ -1,0 +1,40 @@
+"""The tokens a pattern can use, and the pattern of each way to cut when none is given."""
+
+from __future__ import annotations
+
+TOKENS: dict[str, str] = {
+    "marker": "name of the marker, range or chapter the shot was made from",
+    "clip": "name of the source without its ending; of a sequence, without number",
+    "file": "file name of the source, ending included",
+    "folder": "name of the folder the source lies in",
+    "reel": "reel of the source, from its container or a table",
+    "scene": "scene, from a table",
+    "shot": "shot as slated, from a table",
+    "take": "take, from a table",
+    "camera": "camera, from a table",
+    "keyword": "first keyword of the mark",
+    "keywords": "all keywords of the mark, joined by dashes",
+    "note": "note of the mark",
+    "colour": "colour of the marker",
+    "count": "position among the shots of this plan; the digits of its form say width and start",
+    "total": "how many shots this plan has",
+    "in": "first frame of the shot, as timecode of the source",
+    "out": "first frame after the shot, as timecode of the source",
+    "length": "length of the shot, as timecode or frames",
+    "rate": "frames a second of the source",
+    "resolution": "width and height of the picture in this file",
+    "codec": "picture codec of this file",
+    "preset": "name of the preset this file is made with",
+    "date": "date of the run",
+    "time": "time of day of the run",
+    "user": "who runs it",
+}
+
+TABLE_TOKENS = ("scene", "shot", "take", "camera", "reel", "keyword", "keywords", "note")
+"""Tokens a table of facts can fill, by a column of the same name."""
+
+DEFAULT_PATTERNS: dict[str, str] = {
+    "markers": "@(marker|in)",
+    "ranges": "@clip_@(marker|in)",
+    "files": "@clip",
+}

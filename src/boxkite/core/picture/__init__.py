@@ -1,0 +1,1 @@
+"""What is done to each picture between decoding and encoding: shape, pixel format, burn-ins, watermark."""

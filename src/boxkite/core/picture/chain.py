@@ -1,0 +1,173 @@
+"""From what a row says of its picture to one function that does it to each frame."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import av
+import av.filter
+from av.video.frame import VideoFrame
+
+from boxkite.core.errors import RenderError
+from boxkite.core.picture.lettering import Line, place, watermark_stamp
+from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over
+from boxkite.core.plan.rows import Row
+
+_TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
+_NO_PICTURE_TYPE = 0
+_BT709 = 1
+_UNSAID = 2
+
+
+class PictureChain:
+    """Does to each picture what its row says: upright, progressive, sized, in its pixel format, lettered.
+
+    Pictures go in one by one in order and come out in the same order, perhaps one late.
+    """
+
+    def __init__(self, row: Row) -> None:
+        self.row = row
+        self.pixel_format = row.preset.video.written_format
+        self._rate = row.shot.reel.table.rate.fraction
+        self._time_base = 1 / self._rate
+        self._graph: av.filter.Graph | None = None
+        self._ready = False
+        self._count_in = 0
+        self._count_out = 0
+        geometry = row.geometry
+        layout = PixelLayout.of(self.pixel_format)
+        self._layout = layout
+        self._lines = [
+            Line(planned, geometry.height_px, geometry.width_px, layout) for planned in row.lettering
+        ]
+        self._watermark: tuple[Stamp, int, int] | None = None
+        if row.preset.watermark:
+            stamp = watermark_stamp(row.preset.watermark, geometry.width_px, layout)
+            position = row.preset.watermark.position
+            self._watermark = (stamp, *place(position, stamp, geometry.width_px, geometry.height_px))
+
+    def put(self, picture: VideoFrame) -> Iterator[VideoFrame]:
+        """Take one picture in, give out what is ready, times counted from 0 in frames."""
+        if not self._ready:
+            self._graph = self._build(picture)
+            self._ready = True
+        picture.pts = self._count_in
+        picture.time_base = self._time_base
+        self._count_in += 1
+        if self._graph is None:
+            yield self._finish(picture, shared=True)
+            return
+        self._graph.push(picture)
+        yield from self._pull()
+
+    def end(self) -> Iterator[VideoFrame]:
+        """Give out what is still held."""
+        if self._graph is not None:
+            self._graph.push(None)
+            yield from self._pull()
+
+    def _pull(self) -> Iterator[VideoFrame]:
+        assert self._graph is not None
+        while True:
+            try:
+                picture = self._graph.pull()
+            except (av.error.BlockingIOError, av.error.EOFError):
+                return
+            if isinstance(picture, VideoFrame):
+                yield self._finish(picture, shared=False)
+
+    def _finish(self, picture: VideoFrame, *, shared: bool) -> VideoFrame:
+        if self._lines or self._watermark:
+            if shared:
+                picture = picture.reformat(format=self.pixel_format)
+            picture.make_writable()
+            self._letter(picture)
+        picture.pts = self._count_out
+        picture.time_base = self._time_base
+        picture.pict_type = _NO_PICTURE_TYPE
+        self._count_out += 1
+        return picture
+
+    def _letter(self, picture: VideoFrame) -> None:
+        width, height = self.row.geometry.width_px, self.row.geometry.height_px
+        if self._watermark:
+            stamp, left, top = self._watermark
+            lay_over(picture, stamp, left, top, self._layout)
+        frame = self.row.span.start + self._count_out
+        timecode = str(self.row.shot.reel.timecode(frame)) if self._lines else ""
+        for line in self._lines:
+            stamp = line.stamp(timecode, frame)
+            lay_over(picture, stamp, *place(line.planned.position, stamp, width, height), self._layout)
+
+    def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
+        """The library's filters that are needed for such pictures; None when they fit as they are."""
+        steps = self._steps(picture)
+        if not steps:
+            return None
+        graph = av.filter.Graph()
+        try:
+            source = graph.add_buffer(
+                width=picture.width,
+                height=picture.height,
+                format=picture.format,
+                time_base=self._time_base,
+            )
+            last = source
+            for step in steps:
+                name, _, arguments = step.partition("=")
+                node = graph.add(name, arguments)
+                last.link_to(node)
+                last = node
+            sink = graph.add("buffersink")
+            last.link_to(sink)
+            graph.configure()
+        except (av.error.FFmpegError, ValueError) as error:
+            raise RenderError(f"the picture cannot be prepared: {error}") from None
+        return graph
+
+    def _steps(self, picture: VideoFrame) -> list[str]:
+        geometry, preset = self.row.geometry, self.row.preset
+        steps: list[str] = []
+        if preset.video.scan == "progressive" and (picture.interlaced_frame or self._source_is_interlaced()):
+            steps.append("bwdif=mode=send_frame:deint=all")
+        steps += _TURNS.get(geometry.turn_degrees, [])
+        width, height = picture.width, picture.height
+        if geometry.turn_degrees in (90, 270):
+            width, height = height, width
+        if any(geometry.crop):
+            width, height = width - geometry.crop[0], height - geometry.crop[1]
+            steps.append(f"crop={width}:{height}:0:0:exact=1")
+        full_range = picture.color_range == 2 or picture.format.name.startswith("yuvj")
+        is_rgb = picture.format.is_rgb
+        resized = (width, height) != (geometry.width_px, geometry.height_px)
+        if resized or picture.format.name != self.pixel_format or full_range or is_rgb:
+            matrix = "" if not is_rgb else ":out_color_matrix=bt709"
+            span = "pc" if full_range or is_rgb else "tv"
+            steps.append(
+                f"scale={geometry.width_px}:{geometry.height_px}:flags=bicubic+accurate_rnd+full_chroma_int"
+                f":in_range={span}:out_range=tv{matrix}"
+            )
+            steps.append(f"format={self.pixel_format}")
+        return steps
+
+    def _source_is_interlaced(self) -> bool:
+        video = self.row.shot.reel.source.video
+        return bool(video and video.field_order in ("top first", "bottom first"))
+
+
+def colour_tags(picture: VideoFrame, source: VideoFrame) -> dict[str, int]:
+    """Colour tags for the encoder: those of the source, BT.709 for pictures that came as RGB.
+
+    What the source does not say stays unsaid (2), so that a player assumes what it would have assumed.
+    """
+    if source.format.is_rgb:
+        return {"colorspace": _BT709, "color_primaries": _BT709, "color_trc": _BT709, "color_range": 1}
+    tags = {
+        "colorspace": int(source.colorspace),
+        "color_primaries": int(source.color_primaries),
+        "color_trc": int(source.color_trc),
+        "color_range": 1 if int(picture.color_range) != 2 else 2,
+    }
+    if tags["colorspace"] == 0:  # the RGB tag on Y′CbCr pictures
+        tags["colorspace"] = _UNSAID
+    return tags

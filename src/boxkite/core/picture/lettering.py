@@ -1,0 +1,147 @@
+"""Burn-ins and watermarks drawn once as stamps: white letters in a dark box, legible on white and on black."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+
+import numpy as np
+from PIL import Image, ImageDraw, ImageFont
+
+from boxkite.core.errors import RenderError
+from boxkite.core.picture.stamp import Array, PixelLayout, Stamp, join_stamps, make_stamp
+from boxkite.core.plan.rows import PlannedLettering, Running
+from boxkite.core.presets.model import Watermark
+
+_FONTS = Path(__file__).parent / "fonts"
+TEXT_FONT = _FONTS / "DejaVuSans-Bold.ttf"
+RUNNING_FONT = _FONTS / "DejaVuSansMono-Bold.ttf"
+_LEAST_HEIGHT_PX = 12
+
+
+@lru_cache(maxsize=32)
+def _font(path: Path, size_px: int) -> ImageFont.FreeTypeFont:
+    return ImageFont.truetype(str(path), size_px)
+
+
+def _even(value: float) -> int:
+    return max(2, round(value / 2) * 2)
+
+
+def _boxed_letters(
+    text: str, font: ImageFont.FreeTypeFont, width_px: int, height_px: int, opacity: float, box_opacity: float
+) -> tuple[Array, Array]:
+    """White letters over a dark box as (rgb, alpha), the text in the middle of the height."""
+    mask = Image.new("L", (width_px, height_px), 0)
+    draw = ImageDraw.Draw(mask)
+    ascent, descent = font.getmetrics()
+    draw.text((0, (height_px - ascent - descent) / 2), text, fill=255, font=font)
+    letters = np.asarray(mask, dtype=np.float64) / 255 * opacity
+    alpha = letters + box_opacity * (1 - letters)
+    rgb = np.repeat((letters / np.maximum(alpha, 1e-6))[..., None], 3, axis=2)
+    return rgb, alpha
+
+
+class Line:
+    """One line of a burn-in. Its fixed text is drawn once; what runs along is put together from single signs."""
+
+    def __init__(
+        self, planned: PlannedLettering, picture_height: int, picture_width: int, layout: PixelLayout
+    ):
+        self.planned = planned
+        self.layout = layout
+        size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.height_percent / 100))
+        self.runs = any(isinstance(part, Running) for part in planned.parts)
+        self._font = _font(RUNNING_FONT if self.runs else TEXT_FONT, size_px)
+        self._height_px = _even(size_px * 1.4)
+        self._edge = self._stamp(" " if self.runs else "", _even(size_px * 0.3))
+        self._signs: dict[str, Stamp] = {}
+        self._fixed = None if self.runs else self._draw_fixed(picture_width)
+
+    def stamp(self, timecode: str, frame: int) -> Stamp:
+        """The line as it stands on one frame."""
+        if self._fixed:
+            return self._fixed
+        running = {Running.TIMECODE: timecode, Running.FRAME: str(frame)}
+        text = "".join(running[part] if isinstance(part, Running) else part for part in self.planned.parts)
+        return join_stamps([self._edge, *(self._sign(sign) for sign in text), self._edge])
+
+    def _draw_fixed(self, picture_width: int) -> Stamp:
+        text = "".join(str(part) for part in self.planned.parts)
+        most = picture_width * 0.62
+        while len(text) > 4 and self._font.getlength(text) > most:
+            text = text[:-2].rstrip(" …") + "…"
+        body = self._stamp(text, _even(self._font.getlength(text) + 1))
+        return join_stamps([self._edge, body, self._edge])
+
+    def _sign(self, sign: str) -> Stamp:
+        if sign not in self._signs:
+            self._signs[sign] = self._stamp(sign, _even(self._font.getlength("0")))
+        return self._signs[sign]
+
+    def _stamp(self, text: str, width_px: int) -> Stamp:
+        planned = self.planned
+        rgb, alpha = _boxed_letters(
+            text, self._font, width_px, self._height_px, planned.opacity, planned.box_opacity
+        )
+        return make_stamp(rgb, alpha, self.layout)
+
+
+def watermark_stamp(watermark: Watermark, picture_width: int, layout: PixelLayout) -> Stamp:
+    """A watermark's text or image at its width. Raises RenderError when the image cannot be read."""
+    width_px = _even(picture_width * watermark.width_percent / 100)
+    picture = (
+        _watermark_text(watermark.text, width_px) if watermark.text else _watermark_image(watermark, width_px)
+    )
+    values = np.asarray(picture, dtype=np.float64) / 255
+    return make_stamp(values[..., :3], values[..., 3] * watermark.opacity, layout)
+
+
+def _watermark_image(watermark: Watermark, width_px: int) -> Image.Image:
+    try:
+        with Image.open(str(watermark.image)) as opened:
+            picture = opened.convert("RGBA")
+    except (OSError, ValueError, Image.DecompressionBombError) as error:
+        raise RenderError(f"the watermark cannot be read: {error}", path=watermark.image) from None
+    return picture.resize(
+        (width_px, _even(picture.height * width_px / picture.width)), Image.Resampling.LANCZOS
+    )
+
+
+def _watermark_text(text: str, width_px: int) -> Image.Image:
+    """White letters with a dark edge, as wide as asked."""
+    trial = _font(TEXT_FONT, 100)
+    size_px = max(_LEAST_HEIGHT_PX // 2, int(100 * (width_px - 4) / max(1.0, trial.getlength(text))))
+    font = _font(TEXT_FONT, size_px)
+    picture = Image.new("RGBA", (width_px, _even(size_px * 1.4)), (0, 0, 0, 0))
+    ImageDraw.Draw(picture).text(
+        (width_px / 2, picture.height / 2),
+        text,
+        font=font,
+        anchor="mm",
+        fill=(255, 255, 255, 255),
+        stroke_width=max(1, size_px // 14),
+        stroke_fill=(0, 0, 0, 200),
+    )
+    return picture
+
+
+def place(position: str, stamp: Stamp, picture_width: int, picture_height: int) -> tuple[int, int]:
+    """Left and top of a stamp at one of the nine positions, inside the action-safe margin, even numbers.
+
+    The margin is 3.5 % of each side (the action-safe area of EBU R 95).
+    """
+    width, height = stamp.size
+    margin_x, margin_y = picture_width * 0.035, picture_height * 0.035
+    words = position.split()
+    left = (picture_width - width) / 2
+    top = (picture_height - height) / 2
+    if "left" in words:
+        left = margin_x
+    elif "right" in words:
+        left = picture_width - margin_x - width
+    if "top" in words:
+        top = margin_y
+    elif "bottom" in words:
+        top = picture_height - margin_y - height
+    return max(0, round(left / 2) * 2), max(0, round(top / 2) * 2)

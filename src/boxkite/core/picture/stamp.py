@@ -1,0 +1,106 @@
+"""Laying a small picture with transparency over the planes of a video frame, in place."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from av.video.frame import VideoFrame
+from av.video.plane import VideoPlane
+
+Array = np.ndarray
+
+_ALPHA_ONE = 256
+
+
+@dataclass(frozen=True)
+class PixelLayout:
+    """How a planar Y′CbCr format stores its samples. shift_x, shift_y: chroma subsampling as powers of two."""
+
+    bit_depth: int
+    shift_x: int
+    shift_y: int
+
+    @classmethod
+    def of(cls, pixel_format: str) -> PixelLayout:
+        """The layout of a format by the codec library's name, as yuv422p10le."""
+        shift_x = 0 if "444" in pixel_format else 1
+        shift_y = 1 if "420" in pixel_format else 0
+        depth = next((bits for bits in (10, 12, 16) if f"p{bits}" in pixel_format), 8)
+        return cls(depth, shift_x, shift_y)
+
+
+@dataclass(frozen=True)
+class Stamp:
+    """Something to lay over a picture: out = picture × keep ÷ 256 + add, for Y′, Cb and Cr.
+
+    keep: uint32 arrays (height, width) in 0…256, one a plane. add: uint32, already weighted.
+    Chroma arrays are of the size that the subsampling gives.
+    """
+
+    keep: tuple[Array, Array, Array]
+    add: tuple[Array, Array, Array]
+
+    @property
+    def size(self) -> tuple[int, int]:
+        """Width and height in luma pixels."""
+        return self.keep[0].shape[1], self.keep[0].shape[0]
+
+
+def make_stamp(rgb: Array, alpha: Array, layout: PixelLayout) -> Stamp:
+    """Prepare a picture once for laying over many.
+
+    rgb: float (height, width, 3) in 0…1; alpha: float (height, width) in 0…1. Both sides must be multiples
+    of the subsampling. Converted by the BT.709 matrix to limited range.
+    """
+    red, green, blue = rgb[..., 0], rgb[..., 1], rgb[..., 2]
+    luma = 0.2126 * red + 0.7152 * green + 0.0722 * blue
+    planes = (16 + 219 * luma, 128 + 224 * (blue - luma) / 1.8556, 128 + 224 * (red - luma) / 1.5748)
+    scale = 1 << (layout.bit_depth - 8)
+    keeps, adds = [], []
+    for index, plane in enumerate(planes):
+        weighted, weight = plane * scale * alpha, alpha
+        if index:
+            weighted, weight = _subsample(weighted, layout), _subsample(weight, layout)
+        keeps.append(np.rint((1 - weight) * _ALPHA_ONE).astype(np.uint32))
+        adds.append(np.rint(weighted).astype(np.uint32))
+    return Stamp((keeps[0], keeps[1], keeps[2]), (adds[0], adds[1], adds[2]))
+
+
+def _subsample(plane: Array, layout: PixelLayout) -> Array:
+    height, width = plane.shape
+    step_x, step_y = 1 << layout.shift_x, 1 << layout.shift_y
+    blocks = plane.reshape(height // step_y, step_y, width // step_x, step_x)
+    return np.asarray(blocks.mean(axis=(1, 3)))
+
+
+def join_stamps(stamps: list[Stamp]) -> Stamp:
+    """Several stamps of one height, side by side."""
+    return Stamp(
+        tuple(np.hstack([stamp.keep[plane] for stamp in stamps]) for plane in range(3)),  # type: ignore[arg-type]
+        tuple(np.hstack([stamp.add[plane] for stamp in stamps]) for plane in range(3)),  # type: ignore[arg-type]
+    )
+
+
+def lay_over(frame: VideoFrame, stamp: Stamp, left: int, top: int, layout: PixelLayout) -> None:
+    """Lay a stamp over a frame, in place; what lies outside the picture is cut off.
+
+    left, top: luma pixels, multiples of the subsampling. The frame must be writable.
+    """
+    highest = (1 << layout.bit_depth) - 1
+    for index in range(3):
+        shift_x, shift_y = (layout.shift_x, layout.shift_y) if index else (0, 0)
+        plane = plane_array(frame.planes[index], layout)
+        x, y = left >> shift_x, top >> shift_y
+        area = plane[y : y + stamp.keep[index].shape[0], x : x + stamp.keep[index].shape[1]]
+        keep = stamp.keep[index][: area.shape[0], : area.shape[1]]
+        add = stamp.add[index][: area.shape[0], : area.shape[1]]
+        area[:] = np.minimum((area * keep >> 8) + add, highest)
+
+
+def plane_array(plane: VideoPlane, layout: PixelLayout) -> Array:
+    """A plane's samples as an array (height, width) that shares the frame's memory."""
+    kind = np.uint8 if layout.bit_depth == 8 else np.uint16
+    samples = np.frombuffer(plane, dtype=kind)  # type: ignore[call-overload]
+    stride = plane.line_size // samples.itemsize
+    return np.asarray(samples.reshape(-1, stride)[: plane.height, : plane.width])

@@ -1,0 +1,101 @@
+"""Paths that would clash: with each other, or with what is there already."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+from boxkite.core.errors import PlanError
+from boxkite.core.naming.filename import clash_key
+from boxkite.core.plan.rows import Row
+
+
+def check_clashes(rows: Sequence[Row], pattern: str) -> None:
+    """Make sure no two rows write to what some file system takes for one path.
+
+    Raises PlanError that lists both sides and a pattern that would work.
+    """
+    seen: dict[str, Row] = {}
+    for row in rows:
+        key = clash_key(str(row.path))
+        other = seen.setdefault(key, row)
+        if other is not row:
+            raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, rows, pattern))
+    for row in rows:
+        for parent in row.path.parents:
+            if other_row := seen.get(clash_key(str(parent))):
+                raise PlanError(
+                    f"{_side(other_row)} would be a file where {_side(row)} needs a folder",
+                    hint="give one of them another name",
+                )
+
+
+def _side(row: Row) -> str:
+    return f"“{row.name}” ({row.preset.name}, {row.shot.origin}, in {row.in_timecode})"
+
+
+def _clash_message(first: Row, second: Row) -> str:
+    how = "" if first.path == second.path else " but for case or composition"
+    return f"two files would have one name{how}: {_side(first)} and {_side(second)}"
+
+
+def _working_pattern(first: Row, second: Row, rows: Sequence[Row], pattern: str) -> str:
+    if first.shot is second.shot:
+        return f'give each preset a folder of its own, or use --names "{pattern}_@preset"'
+    digits = "0" * (len(str(len(rows))) - 1) + "1"
+    return f'a pattern that works: --names "{pattern}_@(count:{digits})"'
+
+
+def check_existing(rows: Sequence[Row]) -> None:
+    """Make sure nothing is there yet under any of the paths, whatever its case. Raises PlanError."""
+    listings: dict[Path, dict[str, str]] = {}
+    found: list[Path] = []
+    for row in rows:
+        parent = row.path.parent
+        if parent not in listings:
+            names = [path.name for path in parent.iterdir()] if parent.is_dir() else []
+            listings[parent] = {clash_key(name): name for name in names}
+        there = listings[parent].get(clash_key(row.path.name))
+        if there:
+            found.append(parent / there)
+    if found:
+        listed = ", ".join(path.name for path in found[:3]) + (" …" if len(found) > 3 else "")
+        raise PlanError(
+            f"{len(found)} of {len(rows)} files are there already: {listed}",
+            path=found[0].parent,
+            hint="nothing is overwritten: choose another folder with --to, or move them away",
+        )
+
+
+def check_folder(folder: Path) -> None:
+    """Make sure a folder is there and can be written to, or can be made. Raises PlanError."""
+    for ancestor in (folder, *folder.parents):
+        if ancestor.is_dir():
+            if not os.access(ancestor, os.W_OK | os.X_OK) or _read_only(ancestor):
+                raise PlanError(
+                    "this folder cannot be written to", path=ancestor, hint="choose another with --to"
+                )
+            return
+        if ancestor.exists() or ancestor.is_symlink():
+            raise PlanError("this is a file, not a folder", path=ancestor, hint="choose another with --to")
+
+
+def _read_only(folder: Path) -> bool:
+    """Whether the volume is mounted read-only, which a right to write does not tell."""
+    statvfs = getattr(os, "statvfs", None)
+    return bool(statvfs and statvfs(folder).f_flag & getattr(os, "ST_RDONLY", 0))
+
+
+def check_inside(rows: Sequence[Row]) -> None:
+    """Make sure no path leaves its output folder, through links that are there already either."""
+    resolved: dict[Path, Path] = {}
+    for row in rows:
+        folder = resolved.setdefault(row.folder, row.folder.resolve())
+        parent = resolved.setdefault(row.path.parent, row.path.parent.resolve())
+        if not parent.is_relative_to(folder):
+            raise PlanError(
+                f"“{row.name}” would be written outside the output folder, to {parent}",
+                path=row.folder,
+                hint="a link inside the folder points elsewhere",
+            )

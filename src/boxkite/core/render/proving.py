@@ -1,0 +1,144 @@
+"""Reading a finished file again before it gets its name: what it holds against what it should."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+from av.container import InputContainer
+from av.video.frame import VideoFrame
+from av.video.stream import VideoStream
+
+from boxkite.core.errors import ProofError
+from boxkite.core.timebase import FrameRate, round_fraction
+
+_LOOK = (32, 18)
+_MOST_DIFFERENCE = 10.0
+"""Mean difference, in 8-bit steps, that a coded picture may have from the one that was encoded."""
+
+
+@dataclass(frozen=True)
+class Expected:
+    """What a file must hold. samples: of each sound track, with its sample rate in Hz.
+
+    first_look, last_look: the first and last picture as encoded, reduced by picture_look.
+    """
+
+    frames: int
+    rate: FrameRate
+    width_px: int
+    height_px: int
+    samples: tuple[tuple[int, int], ...]
+    first_look: np.ndarray
+    last_look: np.ndarray
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What was counted in a finished file."""
+
+    frames: int
+    sound_tracks: int
+    size_bytes: int
+
+
+def picture_look(picture: VideoFrame) -> np.ndarray:
+    """A picture's lightness, area-averaged to 32 × 18, as float: enough to tell one frame from another."""
+    small = picture.reformat(width=_LOOK[0], height=_LOOK[1], format="gray", interpolation="AREA")
+    return small.to_ndarray().astype(np.float32)
+
+
+def prove(path: Path, expected: Expected) -> Proof:
+    """Read every packet of a file, and decode its first and last picture.
+
+    Raises ProofError with what differs: count, times, size, sound, or the picture at either end.
+    """
+    try:
+        with av.open(f"file:{path}", options={"protocol_whitelist": "file"}) as container:
+            return _prove(container, path, expected)
+    except av.error.FFmpegError as error:
+        raise ProofError(f"the finished file cannot be read again: {error.strerror}") from None
+
+
+def _prove(container: InputContainer, path: Path, expected: Expected) -> Proof:
+    if len(container.streams.video) != 1 or len(container.streams.audio) != len(expected.samples):
+        raise ProofError(
+            f"the finished file has {len(container.streams.video)} picture and"
+            f" {len(container.streams.audio)} sound tracks, it should have 1 and {len(expected.samples)}"
+        )
+    stream = container.streams.video[0]
+    if (stream.width, stream.height) != (expected.width_px, expected.height_px):
+        raise ProofError(f"the picture is {stream.width}x{stream.height}, not as planned")
+    times: list[int] = []
+    keys: list[int] = []
+    sounds: dict[int, list[int]] = {sound.index: [0, 0] for sound in container.streams.audio}
+    for packet in container.demux():
+        if packet.size and packet.pts is not None:
+            if packet.stream_index == stream.index:
+                times.append(packet.pts)
+                if packet.is_keyframe:
+                    keys.append(packet.pts)
+            elif packet.stream_index in sounds:
+                ends = packet.pts + (packet.duration or 0)
+                sounds[packet.stream_index][0] = max(sounds[packet.stream_index][0], ends)
+                sounds[packet.stream_index][1] += 1
+    _check_times(sorted(times), stream, expected)
+    _check_sound(container, sounds, expected)
+    _check_ends(container, stream, sorted(times), keys, expected)
+    return Proof(len(times), len(sounds), path.stat().st_size)
+
+
+def _check_times(times: list[int], stream: VideoStream, expected: Expected) -> None:
+    if len(times) != expected.frames:
+        raise ProofError(f"the finished file holds {len(times)} frames, it should hold {expected.frames}")
+    time_base = stream.time_base or Fraction(1, 1000)
+    for number, pts in enumerate(times):
+        if round_fraction((pts - times[0]) * time_base * expected.rate.fraction) != number:
+            raise ProofError(f"frame {number} of the finished file is shown at the wrong time")
+    if round_fraction(times[0] * time_base * expected.rate.fraction) != 0:
+        raise ProofError("the finished file does not begin at its first frame")
+
+
+def _check_sound(container: InputContainer, sounds: dict[int, list[int]], expected: Expected) -> None:
+    for (samples, rate), sound in zip(expected.samples, container.streams.audio, strict=True):
+        time_base = sound.time_base or Fraction(1, rate)
+        ends, packets = sounds[sound.index]
+        found = round_fraction(ends * time_base * rate)
+        # Lossy codecs fill their last frame up; containers with coarse times round it.
+        frame = sound.codec_context.frame_size or 0
+        slack = (
+            frame + round_fraction(time_base * rate, "up")
+            if frame > 1 or time_base > Fraction(1, rate)
+            else 0
+        )
+        if (samples and not packets) or abs(found - samples) > slack:
+            raise ProofError(f"a sound track ends after {found} samples, it should after {samples}")
+
+
+def _check_ends(
+    container: InputContainer, stream: VideoStream, times: list[int], keys: list[int], expected: Expected
+) -> None:
+    stream.thread_type = "AUTO"
+    container.seek(0)
+    first = next((picture for picture in container.decode(stream)), None)
+    if first is None or first.pts != times[0]:
+        raise ProofError("the first frame of the finished file cannot be decoded")
+    _compare(first, expected.first_look, "first")
+    last_key = max(keys, default=times[0])
+    container.seek(last_key, stream=stream)
+    last = None
+    for picture in container.decode(stream):
+        if picture.pts is not None and (last is None or last.pts is None or picture.pts > last.pts):
+            last = picture
+    if last is None or last.pts != times[-1]:
+        raise ProofError("the last frame of the finished file cannot be decoded")
+    _compare(last, expected.last_look, "last")
+
+
+def _compare(picture: VideoFrame, look: np.ndarray, which: str) -> None:
+    difference = float(np.abs(picture_look(picture) - look).mean())
+    if difference > _MOST_DIFFERENCE:
+        raise ProofError(f"the {which} frame of the finished file is not the picture that was encoded")

@@ -1,0 +1,69 @@
+"""Files written beside and then renamed: an unfinished one never bears its final name, nothing is replaced."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from pathlib import Path
+
+from boxkite.core.errors import RenderError
+
+PARTIAL_PREFIX = ".boxkite-"
+PARTIAL_ENDING = ".partial"
+
+
+def partial_path(final: Path, process: int | None = None) -> Path:
+    """Where a file is written until it is proved: hidden, in the same folder, one name a process and file.
+
+    process: the process that writes it; None for this one.
+    """
+    key = hashlib.sha256(final.name.encode("utf-8", "surrogatepass")).hexdigest()[:12]
+    return final.with_name(f"{PARTIAL_PREFIX}{key}-{process or os.getpid()}{PARTIAL_ENDING}")
+
+
+def publish(partial: Path, final: Path) -> None:
+    """Give a finished file its name, after it has reached the disk. Raises RenderError if the name is taken."""
+    _sync(partial)
+    try:
+        os.link(partial, final)  # unlike a rename, this never replaces a file that came meanwhile
+        partial.unlink()
+    except FileExistsError:
+        raise RenderError(
+            "another file took its name meanwhile; nothing was overwritten", path=final
+        ) from None
+    except OSError:
+        # Volumes without hard links: the check and the rename are two steps there.
+        if final.exists():
+            raise RenderError(
+                "another file took its name meanwhile; nothing was overwritten", path=final
+            ) from None
+        partial.rename(final)
+    _sync(final.parent)
+
+
+def remove_stale_partials(folder: Path) -> None:
+    """Remove what killed runs left in a folder: partial files of processes that are no more."""
+    for path in folder.glob(f"{PARTIAL_PREFIX}*{PARTIAL_ENDING}"):
+        process = path.name.removesuffix(PARTIAL_ENDING).rpartition("-")[2]
+        if process.isdigit() and not _is_running(int(process)):
+            path.unlink(missing_ok=True)
+
+
+def _is_running(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
+
+
+def _sync(path: Path) -> None:
+    if os.name == "nt" and path.is_dir():
+        return  # a folder cannot be opened for syncing there
+    descriptor = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(descriptor)
+    finally:
+        os.close(descriptor)

@@ -1,0 +1,182 @@
+"""Reading the sound of a span cut to the sample: every track, silence where the source has none."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any, cast
+
+import av
+import numpy as np
+from av.audio.frame import AudioFrame
+from av.audio.stream import AudioStream
+from av.packet import Packet
+
+from boxkite.core.errors import DamagedError
+from boxkite.core.footage.opening import open_source
+from boxkite.core.footage.source import AudioFacts
+from boxkite.core.shots.shot import Reel
+from boxkite.core.timebase import Span, round_fraction, sample_at
+
+_LEAD_SECONDS = Fraction(1, 2)
+"""Read before the wanted sample: decoders of lossy codecs need some frames to settle."""
+
+
+@dataclass
+class _Track:
+    stream: AudioStream
+    facts: AudioFacts
+    start: int
+    end: int
+    reached: int
+    next_sample: int | None = None
+    ready: list[AudioFrame] = field(default_factory=list)
+    silence_samples: int = 0
+
+
+class SoundReader:
+    """The sound of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
+
+    def __init__(self, reel: Reel, span: Span, tracks: tuple[int, ...]) -> None:
+        """tracks: which sound streams, by position. Raises FootageError when the source has gone."""
+        self._reel = reel
+        self._container = open_source(reel.source)
+        self._tracks: list[_Track] = []
+        self._at_end = False
+        rate = reel.table.rate
+        for position in tracks:
+            facts = reel.source.audio[position]
+            start = sample_at(span.start, rate, facts.sample_rate_hz)
+            end = sample_at(span.end, rate, facts.sample_rate_hz)
+            self._tracks.append(_Track(self._container.streams.audio[position], facts, start, end, start))
+        self._packets = self._seek(span)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self._container.close()
+
+    @property
+    def silence_samples(self) -> int:
+        """The most samples that had to be filled with silence on any track."""
+        return max((track.silence_samples for track in self._tracks), default=0)
+
+    def until(self, frame: int) -> Iterator[tuple[int, AudioFrame]]:
+        """Yield (place in the list of tracks, sound) up to the moment a frame begins, in order, without gaps.
+
+        Raises DamagedError when sound inside the span cannot be decoded.
+        """
+        for track in self._tracks:
+            wanted = min(sample_at(frame, self._reel.table.rate, track.facts.sample_rate_hz), track.end)
+            while track.reached < wanted and not self._at_end:
+                self._read_packet()
+            if track.reached < wanted:
+                self._fill(track, wanted)
+        for place, track in enumerate(self._tracks):
+            for sound in track.ready:
+                yield place, sound
+            track.ready.clear()
+
+    def _seek(self, span: Span) -> Iterator[Packet[AudioStream]]:
+        table = self._reel.table
+        seconds = table.first_pts * table.time_base + table.rate.seconds(span.start) - _LEAD_SECONDS
+        start_time = self._container.start_time
+        begins = Fraction(start_time, av.time_base) if start_time is not None else Fraction(0)
+        if seconds > begins:
+            try:
+                self._container.seek(int(seconds * av.time_base))
+            except av.error.FFmpegError:
+                self._container.seek(0)
+        streams = tuple(track.stream for track in self._tracks)
+        return cast(Iterator[Packet[AudioStream]], self._container.demux(*streams))
+
+    def _read_packet(self) -> None:
+        packet = next(self._packets, None)
+        if packet is None:
+            self._at_end = True
+            return
+        track = next(track for track in self._tracks if track.stream.index == packet.stream_index)
+        try:
+            sounds = packet.decode()
+        except av.error.EOFError:
+            return
+        except av.error.FFmpegError as error:
+            if self._is_wanted(track, packet):
+                raise DamagedError(f"the sound is damaged ({error.strerror})") from None
+            return
+        for sound in sounds:
+            self._take(track, sound)
+
+    def _is_wanted(self, track: _Track, packet: Packet[AudioStream]) -> bool:
+        if packet.pts is None:
+            return True
+        sample = self._sample_of(track, packet.pts, packet.time_base)
+        return track.start <= sample < track.end
+
+    def _sample_of(self, track: _Track, pts: int, time_base: Fraction) -> int:
+        table = self._reel.table
+        seconds = pts * time_base - table.first_pts * table.time_base
+        return round_fraction(seconds * track.facts.sample_rate_hz)
+
+    def _position(self, track: _Track, sound: AudioFrame) -> int:
+        """The sample at which decoded sound begins: by its time, but unbroken where times are only rounded."""
+        expected = track.next_sample
+        if sound.pts is None or sound.time_base is None:
+            return expected if expected is not None else track.start
+        sample = self._sample_of(track, sound.pts, sound.time_base)
+        tick = round_fraction(sound.time_base * track.facts.sample_rate_hz, "up")
+        if expected is not None and abs(sample - expected) <= max(tick, 2):
+            return expected
+        if tick > 1:
+            # Times in milliseconds: codecs' frames are of one length and counted from the stream's start.
+            begin = track.stream.start_time or 0
+            first = self._sample_of(track, begin, sound.time_base)
+            on_grid = first + round((sample - first) / max(1, sound.samples)) * sound.samples
+            if abs(on_grid - sample) <= tick:
+                return on_grid
+        return sample
+
+    def _take(self, track: _Track, sound: AudioFrame) -> None:
+        position = self._position(track, sound)
+        track.next_sample = position + sound.samples
+        if sound.rate != track.facts.sample_rate_hz:
+            raise DamagedError(
+                f"the sound changes its sample rate from {track.facts.sample_rate_hz} to {sound.rate}"
+            )
+        if position > track.reached and position < track.end:
+            self._fill(track, position)
+        first = max(track.reached, position) - position
+        last = min(track.end, position + sound.samples) - position
+        if first >= last:
+            return
+        track.ready.append(_part_of(sound, first, last))
+        track.reached = position + last
+
+    def _fill(self, track: _Track, until: int) -> None:
+        """Silence up to a sample."""
+        missing = until - track.reached
+        track.silence_samples += missing
+        while missing > 0:
+            samples = min(missing, 48_000)
+            silence = AudioFrame(format="s16", layout=track.stream.layout.name, samples=samples)
+            for plane in silence.planes:
+                plane.update(bytes(plane.buffer_size))
+            silence.sample_rate = track.facts.sample_rate_hz
+            track.ready.append(silence)
+            missing -= samples
+        track.reached = until
+
+
+def _part_of(sound: AudioFrame, first: int, last: int) -> AudioFrame:
+    """Samples first … last of decoded sound; the sound itself when that is all of it."""
+    if first == 0 and last == sound.samples:
+        return sound
+    samples: Any = sound.to_ndarray()
+    step = 1 if sound.format.is_planar else len(sound.layout.channels)
+    part = AudioFrame.from_ndarray(
+        np.ascontiguousarray(samples[:, first * step : last * step]),
+        format=sound.format.name,
+        layout=sound.layout.name,
+    )
+    part.sample_rate = sound.sample_rate
+    return part

@@ -1,0 +1,148 @@
+"""The ways to cut: at markers, at ranges, whole files."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from boxkite.core.edit.marks import Mark, MarkList
+from boxkite.core.errors import MarksError
+from boxkite.core.footage.source import Source
+from boxkite.core.shots.placing import PlacedMark
+from boxkite.core.shots.shot import Cut, Reel, Shot
+from boxkite.core.timebase import Span, uncovered
+
+
+def assign_marks(marks: MarkList, sources: Sequence[Source]) -> tuple[dict[int, list[Mark]], list[str]]:
+    """Which marks belong to which source, by the position of the source, and what found no source.
+
+    Raises MarksError, with the line, for a mark that names no source or fits several.
+    """
+    by_source: dict[int, list[Mark]] = {}
+    notices = []
+    for mark in marks.marks:
+        fitting = [
+            index
+            for index, source in enumerate(sources)
+            if not mark.source_name
+            or mark.source_name.casefold() in (source.path.name.casefold(), source.clip_name.casefold())
+        ]
+        if len(fitting) > 1:
+            problem = f"“{mark.source_name}” fits" if mark.source_name else "this mark could belong to"
+            raise MarksError(
+                f"{problem} {len(fitting)} sources",
+                path=marks.path,
+                line=mark.start.line,
+                hint="name the source of each range in a column “source”, or give one program only",
+            )
+        if fitting:
+            by_source.setdefault(fitting[0], []).append(mark)
+        else:
+            notices.append(f"{_where(marks, mark)}: no source is called “{mark.source_name}”: no file")
+    return by_source, notices
+
+
+def cut_at_markers(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel, closing_name: str) -> Cut:
+    """A shot from each marker to the next mark, or to the end of the media.
+
+    A marker with a length of its own ends there. A closing marker, known by its name whatever its case,
+    ends the shot before it and makes none. Of several markers on one frame the first in the list makes the
+    shot. What lies outside the media makes none. All of that is told in the notices.
+    """
+    notices: list[str] = []
+    whole = reel.table.span
+    ordered = sorted(placed, key=lambda one: one.start)
+    if [one.start for one in ordered] != [one.start for one in placed]:
+        notices.append(f"{marks.path.name}: its marks are not in the order of time; they were sorted")
+    starts = sorted({one.start for one in ordered})
+    shots: list[Shot] = []
+    first_on_frame: dict[int, PlacedMark] = {}
+    for one in ordered:
+        if _is_closing(one.mark, closing_name):
+            if one.start > whole.end:
+                notices.append(
+                    f"{_where(marks, one.mark)}: the closing marker lies {one.start - whole.end} frames behind"
+                    " the end of the media; the last shot ends with the media"
+                )
+            continue
+        if not whole.start <= one.start < whole.end:
+            notices.append(_outside(marks, one, whole))
+            continue
+        if one.end is not None:
+            shots.append(_shot(marks, one, reel, Span(one.start, one.end)))
+            continue
+        if one.start in first_on_frame:
+            first = first_on_frame[one.start].mark
+            notices.append(
+                f"{_where(marks, one.mark)}: “{one.mark.name}” is on the same frame as “{first.name}”"
+                f" ({_where(marks, first)}): no file of its own"
+            )
+            continue
+        first_on_frame[one.start] = one
+        end = next((start for start in starts if start > one.start), whole.end)
+        shots.append(_shot(marks, one, reel, Span(one.start, min(end, whole.end))))
+    return _finished(shots, notices, reel)
+
+
+def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel) -> Cut:
+    """A shot for each range, cut short at the ends of the media; points make none."""
+    notices: list[str] = []
+    whole = reel.table.span
+    shots: list[Shot] = []
+    for one in placed:
+        if one.end is None:
+            notices.append(f"{_where(marks, one.mark)}: “{one.mark.name}” has no out: no file")
+        elif one.start >= whole.end or one.end <= whole.start:
+            notices.append(_outside(marks, one, whole))
+        else:
+            shots.append(_shot(marks, one, reel, Span(one.start, one.end)))
+    return _finished(shots, notices, reel)
+
+
+def cut_whole(reel: Reel) -> Cut:
+    """One shot: the whole source."""
+    return Cut((Shot(reel, reel.table.span, origin=reel.source.label),))
+
+
+def _finished(shots: list[Shot], notices: list[str], reel: Reel) -> Cut:
+    gaps = uncovered(reel.table.span, [shot.span for shot in shots])
+    return Cut(tuple(shots), tuple(notices), tuple((reel, gap) for gap in gaps))
+
+
+def _is_closing(mark: Mark, closing_name: str) -> bool:
+    return bool(closing_name) and mark.name.strip().casefold() == closing_name.strip().casefold()
+
+
+def _shot(marks: MarkList, placed: PlacedMark, reel: Reel, wanted: Span) -> Shot:
+    span = wanted.clipped_to(reel.table.span)
+    warnings = []
+    if span != wanted:
+        cut_off = wanted.length - span.length
+        warnings.append(f"cut short by {cut_off} frames where the media ends")
+    mark = placed.mark
+    if not mark.name:
+        warnings.append("its mark has no name")
+    return Shot(
+        reel=reel,
+        span=span,
+        marker=mark.name,
+        keywords=mark.keywords,
+        note=mark.note,
+        colour=mark.colour,
+        circled=mark.circled,
+        facts=mark.facts,
+        origin=_where(marks, mark),
+        warnings=tuple(warnings),
+    )
+
+
+def _where(marks: MarkList, mark: Mark) -> str:
+    if mark.start.line is None:
+        return f"{marks.path.name}, {mark.start.text}"
+    return f"{marks.path.name}:{mark.start.line}"
+
+
+def _outside(marks: MarkList, placed: PlacedMark, whole: Span) -> str:
+    side = "before the first frame" if placed.start < whole.start else "behind the last frame"
+    return (
+        f"{_where(marks, placed.mark)}: “{placed.mark.name}” ({placed.mark.start.text}) lies {side}: no file"
+    )

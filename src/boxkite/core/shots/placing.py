@@ -1,0 +1,152 @@
+"""From times as a list writes them to frames of a source.
+
+Conventions, for every list: `in` is the first frame of a shot, `out` the first frame after it. Timecodes are
+placed by the source's start timecode, read in the list's own way of counting. A list at another rate is
+placed by real time, but frame for frame where both rates count alike (23.976 and 24, 29.97 and 30).
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
+from boxkite.core.errors import BoxkiteError, MarksError
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.source import Source
+from boxkite.core.shots.shot import Reel
+from boxkite.core.timebase import (
+    FrameRate,
+    Timecode,
+    convert_frames,
+    frames_per_day,
+    round_fraction,
+    timecode_to_frames,
+)
+
+_FRAMES = re.compile(r"\d{1,9}", re.ASCII)
+_SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,9})?)\s*s", re.ASCII)
+
+
+@dataclass(frozen=True)
+class PlacedMark:
+    """A mark with the frames of its source; `end` is None for a point. Frames may lie outside the media."""
+
+    mark: Mark
+    start: int
+    end: int | None
+
+
+def make_reel(source: Source, table: FrameTable, start_timecode: str | None) -> Reel:
+    """Settle which timecode the first frame bears: the one given, the source's own, or zero.
+
+    Raises TimecodeError or RateError when the given one does not exist at the source's rate.
+    """
+    if start_timecode is not None:
+        return Reel(source, table, Timecode.parse(start_timecode, table.rate), True)
+    found = source.start_timecode
+    if found is None:
+        return Reel(source, table, Timecode(0, table.rate), False)
+    return Reel(source, table, found.relabelled(table.rate, drop=found.drop and table.rate.can_drop), True)
+
+
+def place_marks(
+    marks: MarkList, chosen: list[Mark], reel: Reel, marks_rate: FrameRate | None
+) -> list[PlacedMark]:
+    """Lay marks on a source. Raises MarksError, with file and line, for a time its rate does not have."""
+    placing = _Placing(reel, marks_rate or reel.table.rate, marks.path)
+    for time in marks.other_times:
+        placing.frame(time)
+    return [placing.mark(mark) for mark in chosen]
+
+
+def counting_notice(marks: MarkList, reel: Reel) -> str | None:
+    """A word of warning when the list counts drop-frame and the source does not, or the other way round."""
+    stated = {time.drop for mark in marks.marks for time in [mark.start] if time.drop is not None}
+    separators = {";" in mark.start.text for mark in marks.marks if ":" in mark.start.text}
+    if separators == {True}:
+        stated = {True}
+    if (
+        not reel.has_timecode
+        or not reel.start.rate.can_drop
+        or len(stated) != 1
+        or stated == {reel.start.drop}
+    ):
+        return None
+    words = {True: "drop-frame", False: "non-drop"}
+    return (
+        f"{marks.path.name} counts {words[stated.pop()]}, {reel.source.label} {words[reel.start.drop]}:"
+        " times are measured from the start label, each in the list's counting"
+    )
+
+
+@dataclass(frozen=True)
+class _Placing:
+    reel: Reel
+    rate: FrameRate
+    path: Path
+
+    def mark(self, mark: Mark) -> PlacedMark:
+        start = self.frame(mark.start)
+        end = None
+        if mark.end is not None:
+            end = self.frame(mark.end)
+        elif mark.length:
+            end = start + self.length(mark)
+        if end is not None and end <= start:
+            out = mark.end.text if mark.end else mark.length
+            raise MarksError(
+                f"out ({out}) does not come after in ({mark.start.text})",
+                path=self.path,
+                line=mark.start.line,
+                hint="out is the first frame after the range",
+            )
+        return PlacedMark(mark, start, end)
+
+    def frame(self, time: WrittenTime) -> int:
+        """The frame of the source at a written time, as it comes out: before 0 or behind the end too."""
+        table = self.reel.table
+        if time.seconds is not None:
+            return round_fraction((time.seconds - table.first_pts * table.time_base) * table.rate.fraction)
+        try:
+            if _FRAMES.fullmatch(time.text):
+                return self._to_source(int(time.text))
+            if match := _SECONDS.fullmatch(time.text):
+                return table.rate.frames_in(Fraction(match[1].replace(",", ".")))
+            return self._to_source(self._offset(time))
+        except BoxkiteError as error:
+            raise MarksError(error.message, path=self.path, line=time.line, hint=error.hint) from None
+
+    def length(self, mark: Mark) -> int:
+        """The length of a mark in frames of the source."""
+        text, line = mark.length, mark.start.line
+        try:
+            if _FRAMES.fullmatch(text):
+                return self._to_source(int(text))
+            if match := _SECONDS.fullmatch(text):
+                return self.reel.table.rate.frames_in(Fraction(match[1].replace(",", ".")))
+            return self._to_source(timecode_to_frames(text, self.rate)[0])
+        except BoxkiteError as error:
+            raise MarksError(error.message, path=self.path, line=line, hint=error.hint) from None
+
+    def _offset(self, time: WrittenTime) -> int:
+        """Frames of the list from the source's start to a timecode, over midnight where that fits."""
+        assumed = time.drop
+        if assumed is None:
+            assumed = self.reel.start.drop and self.rate.can_drop
+        frame, drop = timecode_to_frames(time.text, self.rate, drop=assumed)
+        start = self.reel.start.relabelled(self.rate, drop=drop)
+        offset = frame - start.frame
+        if offset < 0:
+            over_midnight = offset + frames_per_day(self.rate, drop=drop)
+            if self._to_source(over_midnight) <= self.reel.table.frame_count:
+                return over_midnight
+        return offset
+
+    def _to_source(self, frames: int) -> int:
+        to_rate = self.reel.table.rate
+        if self.rate.nominal == to_rate.nominal:
+            return frames
+        return convert_frames(frames, self.rate, to_rate)
