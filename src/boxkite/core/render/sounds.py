@@ -88,14 +88,14 @@ class SoundReader:
             except av.error.FFmpegError:
                 self._container.seek(0)
         streams = tuple(track.stream for track in self._tracks)
-        return cast(Iterator[Packet[AudioStream]], self._container.demux(*streams))
+        return cast("Iterator[Packet[AudioStream]]", self._container.demux(*streams))
 
     def _read_packet(self) -> None:
         packet = next(self._packets, None)
         if packet is None:
             self._at_end = True
             return
-        track = next(track for track in self._tracks if track.stream.index == packet.stream_index)
+        track = next(track for track in self._tracks if track.stream.index == packet.stream.index)
         try:
             sounds = packet.decode()
         except av.error.EOFError:
@@ -149,8 +149,17 @@ class SoundReader:
         last = min(track.end, position + sound.samples) - position
         if first >= last:
             return
-        track.ready.append(_part_of(sound, first, last))
+        track.ready.append(self._alike(track, _part_of(sound, first, last)))
         track.reached = position + last
+
+    def _alike(self, track: _Track, sound: AudioFrame) -> AudioFrame:
+        """The sound in the sample format and layout its track began with, whatever the stream does midway."""
+        context = track.stream.codec_context
+        wanted = (context.format.name, track.facts.layout)
+        if (sound.format.name, sound.layout.name) == wanted:
+            return sound
+        converted = av.AudioResampler(format=wanted[0], layout=wanted[1], rate=sound.rate).resample(sound)
+        return converted[0]
 
     def _fill(self, track: _Track, until: int) -> None:
         """Silence up to a sample."""
@@ -158,7 +167,9 @@ class SoundReader:
         track.silence_samples += missing
         while missing > 0:
             samples = min(missing, 48_000)
-            silence = AudioFrame(format="s16", layout=track.stream.layout.name, samples=samples)
+            silence = AudioFrame(
+                format=track.stream.codec_context.format.name, layout=track.facts.layout, samples=samples
+            )
             for plane in silence.planes:
                 plane.update(bytes(plane.buffer_size))
             silence.sample_rate = track.facts.sample_rate_hz

@@ -1,0 +1,56 @@
+"""Footage for measuring: drawn pictures with grain, so that a codec has as much to do as on a camera's."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+from typing import cast
+
+import av
+import numpy as np
+from av.audio.frame import AudioFrame
+from av.audio.stream import AudioStream
+from av.video.stream import VideoStream
+
+from boxkite.core.edit.edl import write_edl
+from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.timebase import FrameRate, Timecode
+from boxkite.demo.barcode import draw_barcode
+from boxkite.demo.pictures import BEATER, COUCH, LOFT, PRESS, VAT, draw_picture
+from boxkite.demo.ticks import draw_sound
+
+RATE = FrameRate(Fraction(25))
+PLACES = (BEATER, VAT, COUCH, PRESS, LOFT)
+
+
+def write_grainy(path: Path, seconds: int, width: int, height: int) -> None:
+    frames = seconds * 25
+    grain = np.random.default_rng(7).normal(0, 1.2, (height + 64, width + 64)).astype(np.int16)
+    with av.open(str(path), "w") as container:
+        options = {"preset": "ultrafast", "crf": "20", "g": "50", "bf": "2"}
+        stream = cast(VideoStream, container.add_stream("libx264", rate=25, options=options))
+        stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
+        stream.metadata["timecode"] = "01:00:00:00"
+        sound = cast(AudioStream, container.add_stream("pcm_s16le", rate=48_000, layout="stereo"))
+        wave = draw_sound(frames, RATE, 48_000).astype(np.float32)
+        for number in range(frames):
+            picture = draw_picture(PLACES[number // 100 % len(PLACES)], 1, number, width, height)
+            luma = plane_array(picture.planes[0], PixelLayout(8, 1, 1))
+            y, x = number * 37 % 64, number * 53 % 64
+            luma[:] = np.clip(luma + grain[y : y + height, x : x + width], 16, 235)
+            draw_barcode(luma, 1, number)
+            picture.pts, picture.time_base = number, Fraction(1, 25)
+            container.mux(stream.encode(picture))
+            part = np.repeat(wave[None, number * 1920 : (number + 1) * 1920], 2, axis=0)
+            heard = AudioFrame.from_ndarray(np.ascontiguousarray(part), format="fltp", layout="stereo")
+            heard.sample_rate, heard.pts, heard.time_base = 48_000, number * 1920, Fraction(1, 48_000)
+            container.mux(sound.encode(heard))
+        container.mux(stream.encode(None))
+        container.mux(sound.encode(None))
+
+
+def write_marks(path: Path, seconds: int, shots: int) -> None:
+    start = Timecode.parse("01:00:00:00", RATE)
+    frames = seconds * 25
+    marks = [(start + frames * index // shots, "RED", f"shot {index + 1}") for index in range(shots)]
+    write_edl(path, "measured", start, start + frames, marks)

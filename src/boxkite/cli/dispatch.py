@@ -1,0 +1,86 @@
+"""Running one command: its arguments, and what becomes of what it raises."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Sequence
+from importlib import import_module
+from typing import NoReturn
+
+from boxkite.cli.main import print_error
+from boxkite.core.errors import BoxkiteError, PatternError
+from boxkite.core.suggest import did_you_mean
+
+
+class Parser(argparse.ArgumentParser):
+    """A parser that takes no abbreviations and suggests the word that was probably meant."""
+
+    def __init__(self, **settings: object) -> None:
+        settings.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
+        settings["allow_abbrev"] = False
+        super().__init__(**settings)  # type: ignore[arg-type]
+
+    def error(self, message: str) -> NoReturn:
+        """Refuse the command line with one line and, where there is one, a hint."""
+        hint = ""
+        if message.startswith("unrecognized arguments:"):
+            word = message.removeprefix("unrecognized arguments:").strip().split()[0]
+            message = f"“{word}” is not understood here"
+            options = [option for action in self._actions for option in action.option_strings]
+            hint = did_you_mean(word.partition("=")[0], options) if word.startswith("-") else ""
+        elif message.endswith("expected one argument") or message.endswith("expected at least one argument"):
+            message = (
+                message.replace("argument ", "", 1)
+                .replace(": expected", " needs")
+                .replace("one argument", "a value")
+            )
+            hint = 'patterns go in double quotes: --names "@marker"' if "--names" in message else ""
+        elif message.startswith("the following arguments are required:"):
+            message = message.replace("the following arguments are required:", "missing:")
+        command = self.prog.removeprefix("boxkite").strip()
+        print_error(message, hint or f"see: boxkite {command + ' ' if command else ''}--help")
+        raise SystemExit(2)
+
+
+def build_parser(command: str) -> Parser:
+    """The parser of one command."""
+    module = import_module(f"boxkite.cli.{command}_command")
+    parser = Parser(prog=f"boxkite {command}", description=module.__doc__, epilog=module.EXAMPLES)
+    module.add_arguments(parser)
+    parser.add_argument("--debug", action="store_true", help="show where in the program an error came from")
+    return parser
+
+
+def run_command(command: str, words: Sequence[str]) -> int:
+    """Run one command and return its exit status."""
+    parsed = build_parser(command).parse_args(words)
+    try:
+        return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
+    except BoxkiteError as error:
+        if parsed.debug:
+            raise
+        _print_boxkite_error(error)
+        return error.exit_status
+    except KeyboardInterrupt:
+        print_error("stopped; what was finished is kept, what was not is gone")
+        return 130
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return 141
+    except Exception as error:
+        if parsed.debug:
+            raise
+        print_error(
+            f"something went wrong inside: {type(error).__name__}: {error}", "run it again with --debug"
+        )
+        return 1
+
+
+def _print_boxkite_error(error: BoxkiteError) -> None:
+    print_error(str(error), "")
+    if isinstance(error, PatternError) and error.column is not None:
+        print(f"  {error.pattern}\n  {' ' * (error.column - 1)}^ column {error.column}", file=sys.stderr)  # noqa: T201
+    if error.hint:
+        print(f"  {error.hint}", file=sys.stderr)  # noqa: T201

@@ -1,0 +1,89 @@
+"""Reading finished files back: which source frame each picture is, and where the sound ticks."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+
+from boxkite.core.timebase import FrameRate, Span, sample_at
+from boxkite.demo import find_ticks, read_barcode
+from boxkite.demo.ticks import tick_frames
+
+PROGRAM = Path(sys.executable).with_name("boxkite")
+
+
+@dataclass(frozen=True)
+class Run:
+    """What a command said and its exit status."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self):
+        return json.loads(self.out)
+
+
+def boxkite(*words: str | Path, cwd: Path | None = None, env: dict[str, str] | None = None) -> Run:
+    """Run the installed program."""
+    done = subprocess.run(
+        [PROGRAM, *map(str, words)],
+        cwd=cwd,
+        env=env,
+        capture_output=True,
+        text=True,
+        timeout=120,
+        check=False,
+    )
+    assert "Traceback" not in done.stderr, done.stderr
+    return Run(done.returncode, done.stdout, done.stderr)
+
+
+def frames_of(path: Path) -> list[tuple[int, int]]:
+    """(source, frame) of every picture, after checking that each is shown exactly one frame after the last."""
+    with av.open(str(path)) as container:
+        stream = container.streams.video[0]
+        stream.thread_type = "AUTO"
+        rate, found = stream.average_rate, []
+        for number, picture in enumerate(container.decode(stream)):
+            assert abs(picture.pts * picture.time_base * rate - number) < Fraction(1, 20), (path, number)
+            found.append(read_barcode(picture))
+    return found
+
+
+def sound_of(path: Path, track: int = 0) -> tuple[np.ndarray, int]:
+    """The first channel of a sound track as floats, and its sample rate."""
+    with av.open(str(path)) as container:
+        resampler = av.AudioResampler(format="fltp")
+        parts = []
+        for sound in container.decode(container.streams.audio[track]):
+            parts += [part.to_ndarray()[0] for part in resampler.resample(sound)]
+            rate = sound.sample_rate
+    return np.concatenate(parts), rate
+
+
+def assert_holds(
+    path: Path, span: Span, rate: FrameRate, *, source: int = 1, sample_slack: int | None = 1
+) -> None:
+    """The file holds exactly the frames of the span, once each, and ticks on the samples of its ticking frames.
+
+    sample_slack: how far a tick may be off, in samples; None where there is no sound.
+    """
+    assert frames_of(path) == [(source, frame) for frame in range(span.start, span.end)]
+    if sample_slack is None:
+        return
+    samples, sample_rate = sound_of(path)
+    origin = sample_at(span.start, rate, sample_rate)
+    ticks = [frame for frame in tick_frames(span.end, rate) if span.start <= frame < span.end - 1]
+    wanted = [sample_at(frame, rate, sample_rate) - origin for frame in ticks]
+    found = [tick for tick in find_ticks(samples, sample_rate) if tick < len(samples) - sample_rate // 50]
+    assert len(found) == len(wanted), (path, found, wanted)
+    assert all(abs(a - b) <= sample_slack for a, b in zip(found, wanted, strict=True)), (path, found, wanted)
