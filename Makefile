@@ -12,7 +12,7 @@ demo: $(STAMP)
 	$(BIN)/boxkite demo $(DEMO)
 
 test: $(STAMP)
-	$(BIN)/python -m pytest -n 2 --dist worksteal
+	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
 bench: $(STAMP)
 	$(BIN)/python bench/speed.py

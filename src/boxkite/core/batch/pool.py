@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.batch.messages import ShotTask, Told
 from boxkite.core.plan.rows import Plan, Row
-from boxkite.core.render.publishing import partial_path, remove_stale_partials
+from boxkite.core.render.publishing import partial_path, prepare_folders
 from boxkite.core.render.rendering import Result
 
 
@@ -58,13 +58,13 @@ def run_plan(plan: Plan, *, workers: int | None = None) -> Iterator[Event]:
     """Make every file of a plan and yield what happens, in the order it does.
 
     workers: shots made at the same time; None for one a core. A shot's files share one decode. A worker
-    that dies fails its own files only. Closing the iterator stops all work and leaves nothing half-made.
+    that dies fails its own files only. Raises PlanError, before anything is made, when a folder cannot be
+    written to. Closing the iterator stops all work and leaves nothing half-made.
     """
     waiting = _shots_longest_first(plan)
     cores = usable_cores()
     wanted = max(1, min(workers or cores, len(waiting)))
-    for folder in {row.path.parent for row in plan.rows if row.path.parent.is_dir()}:
-        remove_stale_partials(folder)
+    prepare_folders({row.path.parent for row in plan.rows})
     heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
     active: dict[int, _Worker] = {}
     next_number = 0

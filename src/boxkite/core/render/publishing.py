@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 from pathlib import Path
 
-from boxkite.core.errors import RenderError
+from boxkite.core.errors import PlanError, RenderError
 
 PARTIAL_PREFIX = ".boxkite-"
 PARTIAL_ENDING = ".partial"
@@ -41,7 +42,35 @@ def publish(partial: Path, final: Path) -> None:
     _sync(final.parent)
 
 
-def remove_stale_partials(folder: Path) -> None:
+def prepare_folders(folders: set[Path]) -> None:
+    """Make the folders files will be written to, and make sure that they can be.
+
+    Removes what killed runs left in them. Raises PlanError for the first that cannot be written to, after
+    removing the folders made so far.
+    """
+    made: list[Path] = []
+    for folder in sorted(folders):
+        try:
+            for ancestor in reversed([folder, *folder.parents]):
+                if not ancestor.is_dir():
+                    ancestor.mkdir()
+                    made.append(ancestor)
+            _remove_stale_partials(folder)
+            trial = partial_path(folder / "trial")
+            trial.touch()
+            trial.unlink()
+        except OSError as error:
+            for ancestor in reversed(made):
+                with contextlib.suppress(OSError):  # someone else may have put something in meanwhile
+                    ancestor.rmdir()
+            raise PlanError(
+                f"this folder cannot be written to: {(error.strerror or 'unknown cause').lower()}",
+                path=folder,
+                hint="choose another with --to",
+            ) from None
+
+
+def _remove_stale_partials(folder: Path) -> None:
     """Remove what killed runs left in a folder: partial files of processes that are no more."""
     for path in folder.glob(f"{PARTIAL_PREFIX}*{PARTIAL_ENDING}"):
         process = path.name.removesuffix(PARTIAL_ENDING).rpartition("-")[2]

@@ -1,0 +1,47 @@
+"""The stages import from their left only, and the core knows no command line."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+
+import boxkite
+
+ROOT = Path(boxkite.__file__).parent
+ORDER = ["errors", "suggest", "timebase", "footage", "edit", "naming", "presets", "shots", "plan", "picture", "render",
+         "batch"]  # fmt: skip
+
+
+def imports_of(path: Path) -> set[str]:
+    tree = ast.parse(path.read_text())
+    found = {node.module for node in ast.walk(tree) if isinstance(node, ast.ImportFrom) and node.module}
+    return found | {
+        alias.name for node in ast.walk(tree) if isinstance(node, ast.Import) for alias in node.names
+    }
+
+
+def test_no_stage_of_the_core_imports_from_its_right_or_from_the_command_line() -> None:
+    wrong = []
+    for path in sorted((ROOT / "core").rglob("*.py")):
+        stage = path.relative_to(ROOT / "core").parts[0].removesuffix(".py")
+        for name in imports_of(path):
+            parts = name.split(".")
+            if parts[:2] in (["boxkite", "cli"], ["boxkite", "demo"]) or parts[0] in ("argparse", "rich"):
+                wrong.append((path.name, name))
+            if parts[:2] == ["boxkite", "core"] and len(parts) > 2 and stage != "__init__":
+                assert parts[2] in ORDER, name
+                if ORDER.index(parts[2]) > ORDER.index(stage):
+                    wrong.append((path.name, name))
+    assert wrong == []
+
+
+def test_the_core_prints_nothing() -> None:
+    calls = [
+        path.name
+        for path in (ROOT / "core").rglob("*.py")
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.Call)
+        and isinstance(node.func, ast.Name)
+        and node.func.id in ("print", "input")
+    ]
+    assert calls == []

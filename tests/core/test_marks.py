@@ -1,0 +1,228 @@
+"""Lists of marks as they come, and each outcome the guide promises for them."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from boxkite.core.edit.edl import read_edl, write_edl
+from boxkite.core.edit.ranges import read_ranges
+from boxkite.core.edit.reading import read_marks
+from boxkite.core.errors import BoxkiteError, MarksError
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.shots.cutting import cut_at_markers, cut_at_ranges
+from boxkite.core.shots.placing import counting_notice, make_reel, place_marks
+from boxkite.core.shots.shot import Cut, Reel
+from boxkite.core.timebase import FrameRate, Timecode
+
+EVENT = "001  AX       V     C        01:00:00:00 01:00:10:00 01:00:00:00 01:00:10:00\n"
+
+
+def reel(rate: str = "25", frames: int = 250, start: str | None = "01:00:00:00") -> Reel:
+    parsed = FrameRate.parse(rate)
+    table = FrameTable(parsed, frames, frames, 0, 1 / parsed.fraction, constant=True)
+    source = Source(Path("mill.mov"), SourceKind.VIDEO, "mov", 1, Fraction(frames), None)
+    return make_reel(source, table, start)
+
+
+def cut(path: Path, on: Reel, *, by: str = "markers", marks_rate: str | None = None) -> Cut:
+    marks = read_marks(path)
+    placed = place_marks(marks, list(marks.marks), on, FrameRate.parse(marks_rate) if marks_rate else None)
+    return cut_at_markers(marks, placed, on, "END") if by == "markers" else cut_at_ranges(marks, placed, on)
+
+
+def shots(found: Cut) -> list[tuple[str, int, int]]:
+    return [(shot.marker, shot.span.start, shot.span.end) for shot in found.shots]
+
+
+def write(folder: Path, text: str, name: str = "list.edl", encoding: str = "utf-8") -> Path:
+    (folder / name).write_bytes(text.encode(encoding))
+    return folder / name
+
+
+def test_a_point_runs_to_the_next_mark_and_the_closing_marker_makes_no_file(tmp_path: Path) -> None:
+    path = write(tmp_path, f"TITLE: a\n{EVENT}* LOC: 01:00:01:00 RED first dip\n* LOC: 01:00:04:05 GREEN couching\n"
+                           "*loc:  01:00:09:00   blue   End\n")  # fmt: skip
+    found = cut(path, reel())
+    assert shots(found) == [("first dip", 25, 105), ("couching", 105, 225)]
+    assert [(span.start, span.end) for _, span in found.uncovered] == [(0, 25), (225, 250)]
+
+
+def test_without_a_closing_marker_the_last_shot_runs_to_the_end(tmp_path: Path) -> None:
+    path = write(tmp_path, "* LOC: 01:00:08:00 dip without colour\n")
+    assert shots(cut(path, reel())) == [("dip without colour", 200, 250)]
+
+
+def test_bar_separated_notes_mark_the_event_above_and_only_long_ones_have_a_length(tmp_path: Path) -> None:
+    text = (
+        "FCM: NON-DROP FRAME\n\n001  001      V     C        01:00:01:00 01:00:01:01 01:00:01:00 01:00:01:01  \n"
+        " |C:PaintColorBlue |M:first | dip |D:1\n\n"
+        "002  001      V     C        01:00:03:00 01:00:03:01 01:00:03:00 01:00:03:01\n|D:20 |C:Red |M:a length\n"
+        "003  001      V     C        01:00:05:00 01:00:05:01 01:00:05:00 01:00:05:01\n|M:point|D:0\n"
+    )
+    path = write(tmp_path, text)
+    assert shots(cut(path, reel())) == [("first | dip", 25, 75), ("a length", 75, 95), ("point", 125, 250)]
+    assert [mark.colour for mark in read_edl(path).marks] == ["blue", "red", ""]
+
+
+def test_titles_modes_comments_and_blank_lines_come_in_any_order_and_encoding(tmp_path: Path) -> None:
+    text = f"* a comment\r\n\r\n{EVENT.strip()}\r\n* FROM CLIP NAME: Bütte\r\nTITLE:   x\r\n* LOC: 01:00:01:00 RED Bütte\r\n"
+    for encoding in ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "cp1252"):
+        for line_end in ("\r\n", "\r", "\n"):
+            path = write(tmp_path, text.replace("\r\n", line_end), encoding=encoding)
+            assert shots(cut(path, reel())) == [("Bütte", 25, 250)]
+
+
+def test_each_odd_marker_has_its_one_visible_outcome(tmp_path: Path) -> None:
+    path = write(
+        tmp_path,
+        "* LOC: 01:00:06:00 RED later\n* LOC: 01:00:02:00 RED first\n* LOC: 01:00:02:00 RED second\n"
+        "* LOC: 00:59:59:00 RED before\n* LOC: 01:00:10:00 RED behind\n* LOC: 01:00:08:00 RED\n",
+    )
+    found = cut(path, reel())
+    assert shots(found) == [("first", 50, 150), ("later", 150, 200), ("", 200, 250)]
+    told = "\n".join(found.notices)
+    for words in ("not in the order of time", "“second” is on the same frame as “first”", "list.edl:4", "before the first",
+                  "list.edl:5", "behind the last"):  # fmt: skip
+        assert words in told
+    assert found.shots[2].warnings == ("its mark has no name",)
+
+
+def test_drop_frame_lists_land_on_the_frames_a_counter_gives(tmp_path: Path) -> None:
+    on = reel("29.97", 5000, "01:00:00;00")
+    path = write(
+        tmp_path,
+        "FCM: DROP FRAME\n* LOC: 01:01:00:02 RED by the mode line\n* LOC: 01:02:00;02 RED by its sign\n",
+    )
+    assert [span[1] for span in shots(cut(path, on))] == [1800, 3598]
+    plain = write(tmp_path, "* LOC: 01:01:00:02 RED as the program counts\n")
+    assert [span[1] for span in shots(cut(plain, on))] == [1800]
+    other = write(tmp_path, "FCM: NON-DROP FRAME\n* LOC: 01:01:00:00 RED counted otherwise\n")
+    assert [span[1] for span in shots(cut(other, on))] == [1800]
+    assert "non-drop" in (counting_notice(read_marks(other), on) or "")
+
+
+@pytest.mark.parametrize(
+    ("marks_rate", "rate", "at", "frame"),
+    [("25", "50", "01:00:02:10", 120), ("24", "23.976", "01:00:10:12", 252), ("50", "25", "01:00:01:30", 40),
+     ("30", "25", "01:00:01:15", 38)],
+)  # fmt: skip
+def test_a_list_at_another_rate_is_placed_by_time(
+    marks_rate: str, rate: str, at: str, frame: int, tmp_path: Path
+) -> None:
+    path = write(tmp_path, f"* LOC: {at} RED there\n")
+    assert shots(cut(path, reel(rate, 1000), marks_rate=marks_rate))[0][1] == frame
+
+
+def test_marks_after_midnight_belong_to_a_program_that_began_before(tmp_path: Path) -> None:
+    path = write(tmp_path, "* LOC: 23:59:59:00 RED a\n* LOC: 00:00:02:00 RED b\n")
+    assert shots(cut(path, reel(start="23:59:58:00"))) == [("a", 25, 100), ("b", 100, 250)]
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "says"),
+    [
+        ("TITLE: a\n* LOC: 01:00:0x:00 RED a\n", 2, "not a timecode"),
+        (
+            "\n001  AX  V  C  01:00:00:00 01:00:61:00 01:00:00:00 01:00:01:00\n* LOC: 01:00:00:00 a\n",
+            2,
+            "not a timecode",
+        ),
+        ("001 AX V C 01:00:00:00 01:00:01:00 01:00:00 01:00:01:00\n", 1, "not a timecode"),
+        ("* LOC: 01:00:00:00 RED a\n* LOC: 01:00:01:25 RED b\n", 2, "no frame 25"),
+        (
+            "001 AX V C 01:00:00:00 01:00:01:00 01:00:00:00 01:00:01:29\n* LOC: 01:00:00:00 RED a\n",
+            1,
+            "no frame 29",
+        ),
+        ("* LOC: 01:00:00;00 RED a\n", 1, "not defined at 25"),
+        ("|M:early|D:1\n", 1, "before the first event"),
+        (f"{EVENT}|M:a|D:long\n", 2, "not a length"),
+        (EVENT, None, "no marker"),
+    ],
+)
+def test_a_broken_list_is_refused_with_its_line(
+    text: str, line: int | None, says: str, tmp_path: Path
+) -> None:
+    with pytest.raises(MarksError, match=says) as caught:
+        cut(write(tmp_path, text), reel())
+    assert caught.value.line == line
+
+
+def test_ranges_come_in_any_order_of_columns_and_with_any_separator(tmp_path: Path) -> None:
+    for sign in ",;\t":
+        rows = [
+            "Note|Out|Weight|NAME|Keywords|In",
+            "wet|01:00:03:00|90 g|dip|vat, hands|01:00:01:00",
+            "||||",
+            "|4s||b||75",
+        ]
+        text = "\n".join(sign.join(f'"{cell}"' if cell else "" for cell in row.split("|")) for row in rows)
+        path = write(tmp_path, text + "\n", "list.csv")
+        assert shots(cut(path, reel(), by="ranges")) == [("dip", 25, 75), ("b", 75, 100)]
+        first = read_ranges(path).marks[0]
+        assert (first.keywords, first.note, dict(first.facts)) == (
+            ("vat", "hands"),
+            "wet",
+            {"Weight": "90 g"},
+        )
+
+
+def test_ranges_are_cut_short_where_the_media_ends_and_said_so(tmp_path: Path) -> None:
+    path = write(tmp_path, "name,in,out\nlong,240,300\nbehind,250,260\nno out,3,\n", "list.csv")
+    found = cut(path, reel(), by="ranges")
+    assert shots(found) == [("long", 240, 250)]
+    assert found.shots[0].warnings == ("cut short by 50 frames where the media ends",)
+    assert "list.csv:3" in found.notices[0]
+    assert "no out" in found.notices[1]
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "says"),
+    [
+        ("name,in,out\na,01:00:02:00,01:00:01:00\n", 2, "does not come after"),
+        ("name,in,out\na,10,10\n", 2, "does not come after"),
+        ("name,in,out\na,,10\n", 2, "no in"),
+        ("name,in,out\n\na,1,2,3\n", 3, "4 cells"),
+        ("name,in,in\n", 1, "two columns"),
+        ("name,was\na,1\n", 1, "no column"),
+        ('name,in,out\n"a,1,2\n', 2, "cannot be read"),
+        ("name,in,out\na,00:00:05,10\n", 2, "not a timecode"),
+    ],
+)
+def test_a_broken_table_is_refused_with_its_line(text: str, line: int, says: str, tmp_path: Path) -> None:
+    with pytest.raises(MarksError, match=says) as caught:
+        cut(write(tmp_path, text, "list.csv"), reel(), by="ranges")
+    assert caught.value.line == line
+
+
+def test_what_we_write_we_read(tmp_path: Path) -> None:
+    rate = FrameRate.parse("59.94")
+    start = Timecode.parse("01:00:00;00", rate)
+    marks = [(start + 7 * index, "red", f"mark {index}") for index in range(600)]
+    write_edl(tmp_path / "w.edl", "A Hundred Sheets", start, start + 4300, marks)
+    found = cut(tmp_path / "w.edl", reel("59.94", 4300, "01:00:00;00"))
+    assert [span[:2] for span in shots(found)] == [(name, frame - start.frame) for frame, _, name in
+                                                   ((mark[0].frame, mark[1], mark[2]) for mark in marks)]  # fmt: skip
+
+
+pieces = st.sampled_from(["* LOC: ", "01:00:01:00", " RED ", "|M:", "|D:2", "\n", "FCM: ", "DROP FRAME", "001 AX V C ", ";", ",",
+                          '"', "in,out\n", "\0", "TITLE:", "9999999999"]) | st.text(max_size=6)  # fmt: skip
+
+
+@given(st.lists(pieces, max_size=30), st.sampled_from([".edl", ".csv", ".txt"]))
+def test_rubbish_is_refused_in_words_or_read_but_never_breaks(parts: list[str], suffix: str) -> None:
+    import tempfile
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder, f"list{suffix}")
+        path.write_bytes("".join(parts).encode("utf-8", "surrogatepass"))
+        try:
+            cut(path, reel("29.97"), by="ranges" if suffix == ".csv" else "markers")
+        except BoxkiteError as error:
+            assert str(error)
