@@ -53,7 +53,7 @@ CASES = {
     "cut off media": (["cut short.mov", "--to", "web:new"], ["cut short.mov", "incomplete"]),
     "camera raw": (["shot.braw", "--to", "web:new"], ["camera maker's raw", "convert it first"]),
     "broken timecode": ([*GOOD, "--marks", "broken.edl"], ["broken.edl:3:", "01:00:0:00"]),
-    "timecode that does not exist": ([*GOOD, "--marks", "drop.edl", "--marks-rate", "29.97"], ["drop.edl:1:", "does not exist"]),
+    "timecode that does not exist": ([*GOOD, "--marks", "drop.edl", "--marks-rate", "29.97"], ["drop.edl:1:", "does not exist"]),  # noqa: E501
     "drop-frame not defined": ([*GOOD, "--marks", "drop.edl"], ["drop.edl:1:", "not defined at 25"]),
     "frame the rate has not": ([*GOOD, "--marks", "rate.edl"], ["rate.edl:1:", "no frame 28", "--marks-rate"]),
     "all outside": ([*GOOD, "--marks", "far.edl"], ["far.edl", "behind the last frame", "--start-timecode"]),

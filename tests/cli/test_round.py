@@ -69,7 +69,7 @@ def test_review_carries_name_timecode_and_watermark_and_web_does_not(demo) -> No
 def test_plan_and_run_say_the_same_and_plan_writes_nothing(demo, tmp_path: Path) -> None:
     folder, _ = demo
     words = [folder / "card", "--by", "ranges", "--marks", folder / "picks.csv", "--metadata", folder / "slates.csv",
-             "--names", "@(Paper weight:slug)/@camera@scene@shot.t@take_@(count:01)_@marker", "--to", "web:out", "--json"]  # fmt: skip
+             "--names", "@(Paper weight:slug)/@camera@scene@shot.t@take_@(count:01)_@marker", "--to", "web:out", "--json"]  # fmt: skip  # noqa: E501
     planned = boxkite("plan", *words, cwd=tmp_path)
     assert planned.status == 0, planned.err
     assert list(tmp_path.iterdir()) == []

@@ -71,7 +71,7 @@ def test_bar_separated_notes_mark_the_event_above_and_only_long_ones_have_a_leng
 
 
 def test_titles_modes_comments_and_blank_lines_come_in_any_order_and_encoding(tmp_path: Path) -> None:
-    text = f"* a comment\r\n\r\n{EVENT.strip()}\r\n* FROM CLIP NAME: Bütte\r\nTITLE:   x\r\n* LOC: 01:00:01:00 RED Bütte\r\n"
+    text = f"* a comment\r\n\r\n{EVENT.strip()}\r\n* FROM CLIP NAME: Bütte\r\nTITLE:   x\r\n* LOC: 01:00:01:00 RED Bütte\r\n"  # noqa: E501
     for encoding in ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "cp1252"):
         for line_end in ("\r\n", "\r", "\n"):
             path = write(tmp_path, text.replace("\r\n", line_end), encoding=encoding)
@@ -87,7 +87,7 @@ def test_each_odd_marker_has_its_one_visible_outcome(tmp_path: Path) -> None:
     found = cut(path, reel())
     assert shots(found) == [("first", 50, 150), ("later", 150, 200), ("", 200, 250)]
     told = "\n".join(found.notices)
-    for words in ("not in the order of time", "“second” is on the same frame as “first”", "list.edl:4", "before the first",
+    for words in ("not in the order of time", "“second” is on the same frame as “first”", "list.edl:4", "before the first",  # noqa: E501
                   "list.edl:5", "behind the last"):  # fmt: skip
         assert words in told
     assert found.shots[2].warnings == ("its mark has no name",)
@@ -211,7 +211,7 @@ def test_what_we_write_we_read(tmp_path: Path) -> None:
                                                    ((mark[0].frame, mark[1], mark[2]) for mark in marks)]  # fmt: skip
 
 
-pieces = st.sampled_from(["* LOC: ", "01:00:01:00", " RED ", "|M:", "|D:2", "\n", "FCM: ", "DROP FRAME", "001 AX V C ", ";", ",",
+pieces = st.sampled_from(["* LOC: ", "01:00:01:00", " RED ", "|M:", "|D:2", "\n", "FCM: ", "DROP FRAME", "001 AX V C ", ";", ",",  # noqa: E501
                           '"', "in,out\n", "\0", "TITLE:", "9999999999"]) | st.text(max_size=6)  # fmt: skip
 
 

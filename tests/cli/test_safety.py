@@ -1,0 +1,173 @@
+"""Whatever happens in the middle: nothing half-written bears a final name, and the rest goes on."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import av
+import pytest
+
+from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LOFT, VAT
+from tests.proof import PROGRAM, assert_holds, boxkite, frames_of
+
+RATE = FrameRate.parse("25")
+
+
+def hidden(folder: Path) -> list[str]:
+    return [path.name for path in folder.rglob(".*")]
+
+
+@pytest.fixture(scope="module")
+def long_film(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("safety")
+    write_movie(Movie(folder / "film.mov", 500, RATE, ((0, VAT), (250, LOFT)), width=640, height=360))
+    (folder / "marks.csv").write_text("name,in\n" + "".join(f"s{n},{n * 100}\n" for n in range(5)))
+    return folder
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT])
+def test_killed_at_any_moment_only_whole_files_have_names(long_film: Path, how: int, tmp_path: Path) -> None:
+    for wait in (0.5, 1.0, 1.6, 2.2):
+        out = tmp_path / f"out{wait}"
+        process = subprocess.Popen(
+            [PROGRAM, "run", "film.mov", "--by", "markers", "--marks", "marks.csv", "--to", f"stock:{out}"],
+            cwd=long_film, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        time.sleep(wait)
+        process.send_signal(how)
+        _, said = process.communicate(timeout=20)
+        if how == signal.SIGINT and process.returncode:
+            assert (process.returncode, "stopped" in said) == (130, True), said
+            assert hidden(out) == []
+        deadline = time.monotonic() + 10  # workers notice that nobody listens any more
+        while len(hidden(out)) and time.monotonic() < deadline and how == signal.SIGKILL:
+            time.sleep(0.2)
+        for path in out.glob("*.mov"):
+            number = int(path.stem[1:])
+            assert_holds(path, Span(number * 100, number * 100 + 100), RATE)
+        done = [path.name for path in out.glob("*.mov")]
+        for name in done:
+            (out / name).unlink()
+        again = boxkite(
+            "run",
+            "film.mov",
+            "--by",
+            "markers",
+            "--marks",
+            "marks.csv",
+            "--to",
+            f"stock:{out}",
+            cwd=long_film,
+        )
+        assert again.status == 0, again.err
+        assert sorted(path.name for path in out.iterdir()) == [f"s{n}.mov" for n in range(5)]
+
+
+def test_a_worker_that_dies_fails_its_own_files_only(long_film: Path, tmp_path: Path) -> None:
+    process = subprocess.Popen(
+        [PROGRAM, "run", "film.mov", "--by", "markers", "--marks", "marks.csv", "--to", f"stock:{tmp_path}", "--workers", "2"],  # noqa: E501
+        cwd=long_film, stdout=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    children = Path(f"/proc/{process.pid}/task/{process.pid}/children")
+    workers: list[str] = []
+    while len(workers) < 2 or not hidden(tmp_path):
+        workers = children.read_text().split()
+        time.sleep(0.02)
+    os.kill(int(workers[0]), signal.SIGKILL)
+    out, _ = process.communicate(timeout=60)
+    assert process.returncode == 1
+    assert "signal 9" in out
+    made = sorted(path.name for path in tmp_path.iterdir())
+    assert len(made) == 4
+    assert all(len(frames_of(tmp_path / name)) == 100 for name in made)
+
+
+def test_damage_in_the_middle_fails_that_file_alone(tmp_path: Path) -> None:
+    path = tmp_path / "film.mov"
+    write_movie(Movie(path, 300, RATE, ((0, VAT),), width=640, height=360,
+                      options={"preset": "ultrafast", "g": "50", "crf": "10"}, sound_tracks=0))  # fmt: skip
+    with av.open(str(path)) as container:
+        packets = [
+            (packet.pts, packet.pos, packet.size) for packet in container.demux(video=0) if packet.size
+        ]
+    data = bytearray(path.read_bytes())
+    for _pts, position, size in packets[120:125]:
+        data[position + 12 : position + size] = os.urandom(size - 12)
+    path.write_bytes(data)
+    (tmp_path / "m.csv").write_text("name,in\na,0\nb,100\nc,200\n")
+    done = boxkite(
+        "run", "film.mov", "--by", "markers", "--marks", "m.csv", "--to", "web:w", "--json", cwd=tmp_path
+    )
+    assert done.status == 1, done.out
+    states = {file["name"]: (file["state"], file["failure"]) for file in done.json["files"]}
+    assert states["a"] == states["c"] == ("proved", None)
+    assert states["b"][0] == "failed"
+    assert "damaged" in states["b"][1] or "cannot be decoded" in states["b"][1]
+    assert sorted(path.name for path in (tmp_path / "w").iterdir()) == ["a.mp4", "c.mp4"]
+
+
+@pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="needs the right to mount")
+def test_a_full_disk_fails_in_words_and_leaves_nothing_behind(long_film: Path, tmp_path: Path) -> None:
+    volume = tmp_path / "small"
+    volume.mkdir()
+    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=5m", "tmpfs", volume], check=False).returncode:
+        pytest.skip("no mounting here")
+    try:
+        words = [
+            "run",
+            "film.mov",
+            "--by",
+            "markers",
+            "--marks",
+            "marks.csv",
+            "--to",
+            f"stock:{volume / 'out'}",
+        ]
+        done = boxkite(*words, "--workers", "1", cwd=long_film)
+        assert done.status == 1
+        assert "the disk is full" in done.out
+        assert hidden(volume) == []
+        for path in (volume / "out").iterdir():
+            assert len(frames_of(path)) == 100
+    finally:
+        subprocess.run(["umount", volume], check=True)
+
+
+def test_a_file_that_takes_the_name_meanwhile_is_not_overwritten(long_film: Path, tmp_path: Path) -> None:
+    process = subprocess.Popen(
+        [PROGRAM, "run", "film.mov", "--by", "files", "--to", f"stock:{tmp_path}"],
+        cwd=long_film, stdout=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    while not hidden(tmp_path):
+        time.sleep(0.02)
+    (tmp_path / "film.mov").write_text("precious")
+    out, _ = process.communicate(timeout=60)
+    assert (process.returncode, "meanwhile" in out) == (1, True)
+    assert (tmp_path / "film.mov").read_text() == "precious"
+    assert hidden(tmp_path) == []
+
+
+def test_a_link_inside_the_output_folder_does_not_lead_out_of_it(long_film: Path, tmp_path: Path) -> None:
+    (tmp_path / "out").mkdir()
+    (tmp_path / "out" / "film").symlink_to(tmp_path)
+    done = boxkite(
+        "run",
+        "film.mov",
+        "--by",
+        "files",
+        "--names",
+        "@clip/x",
+        "--to",
+        f"web:{tmp_path / 'out'}",
+        cwd=long_film,
+    )
+    assert (done.status, "outside the output folder" in done.err) == (2, True)
+    shutil.rmtree(tmp_path / "out")

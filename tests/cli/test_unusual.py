@@ -1,0 +1,160 @@
+"""Footage that is not plain: variable rate, turned, interlaced, odd sizes, images, chapters, late sound."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+
+from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo import read_barcode
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LOFT, VAT, draw_picture
+from tests.proof import assert_holds, boxkite, frames_of, sound_of
+
+RATE = FrameRate.parse("25")
+SMALL = {"width": 320, "height": 180, "scenes": ((0, VAT), (60, LOFT))}
+
+
+def cut_in_two(folder: Path, source: Path, at: int, *to: str) -> dict:
+    """Cut at a frame number into “a” and “b”, and give back what the run said."""
+    (folder / "two.csv").write_text(f"name,in\na,0\nb,{at}\n")
+    done = boxkite("run", source, "--by", "markers", "--marks", "two.csv", *(word for one in to for word in ("--to", one)),  # noqa: E501
+                   "--json", cwd=folder)  # fmt: skip
+    assert done.status == 0, done.out + done.err
+    return done.json
+
+
+def test_variable_rate_is_laid_on_a_constant_one_without_drift(tmp_path: Path) -> None:
+    rng = np.random.default_rng(3)
+    steps = rng.choice([33, 33, 33, 34, 50, 100, 17], 200)
+    times = [0, *np.cumsum(steps[:-1]).tolist()]
+    write_movie(
+        Movie(tmp_path / "phone.mp4", 200, FrameRate.parse("30"), times=times, sound_tracks=0, **SMALL)
+    )
+    said = cut_in_two(tmp_path, tmp_path / "phone.mp4", 100, "web:w")
+    assert "variable frame rate" in said["files"][0]["warnings"][0]
+    rate = FrameRate.parse(said["files"][0]["rate"])
+    shown = frames_of(tmp_path / "w/a.mp4") + frames_of(tmp_path / "w/b.mp4")
+    assert len(shown) == sum(file["frames"] for file in said["files"])
+    for number, (_, frame) in enumerate(shown):
+        at = float(1000 * number / rate.fraction)
+        assert times[frame] <= at + 500 / rate.fraction, number
+        later = times[frame + 1] if frame + 1 < 200 else 1 << 40
+        assert later > at - 500 / rate.fraction - 1, number
+
+
+@pytest.mark.parametrize("turn", [90, 180, 270])
+def test_turned_footage_comes_out_upright(turn: int, tmp_path: Path) -> None:
+    write_movie(
+        Movie(tmp_path / "turned.mov", 60, RATE, width=320, height=320, scenes=((0, VAT),), turn_degrees=turn)
+    )
+    cut_in_two(tmp_path, tmp_path / "turned.mov", 20, "web:w", "stock:s")
+    for made in ("w/b.mp4", "s/b.mov"):
+        with av.open(str(tmp_path / made)) as container:
+            for number, picture in enumerate(container.decode(video=0)):
+                assert picture.rotation == 0
+                upright = np.rot90(picture.reformat(format="gray").to_ndarray(), -turn // 90)
+                assert read_barcode(np.ascontiguousarray(upright)) == (1, 20 + number)
+
+
+@pytest.mark.parametrize(
+    ("size", "format_name", "encoder"),
+    [((322, 181), "yuv422p", "ffv1"), ((321, 180), "yuv444p", "ffv1"), ((321, 181), "yuv420p", "ffv1")],
+)
+def test_odd_sizes_lose_a_line_not_their_sharpness(
+    size: tuple[int, int], format_name: str, encoder: str, tmp_path: Path
+) -> None:
+    with av.open(str(tmp_path / "odd.mkv"), "w") as container:
+        stream = container.add_stream(encoder, rate=25)
+        stream.width, stream.height, stream.pix_fmt = *size, format_name
+        for number in range(30):
+            picture = draw_picture(VAT, 1, number, 320, 180).reformat(*size, format=format_name)
+            picture.pts = number
+            container.mux(stream.encode(picture))
+        container.mux(stream.encode(None))
+    said = cut_in_two(tmp_path, tmp_path / "odd.mkv", 11, "web:w", "stock:s", "review:r")
+    assert frames_of(tmp_path / "w/b.mp4") == [(1, number) for number in range(11, 30)]
+    assert frames_of(tmp_path / "s/b.mov") == [(1, number) for number in range(11, 30)]
+    assert said["files"][0]["size"] == f"{size[0] // 2 * 2}x{size[1] // 2 * 2}"
+
+
+def test_interlaced_footage_keeps_its_fields_in_stock_and_loses_them_in_web(tmp_path: Path) -> None:
+    with av.open(str(tmp_path / "tape.mov"), "w") as container:
+        stream = container.add_stream(
+            "mpeg2video", rate=25, options={"b": "8M", "flags": "+ildct+ilme", "top": "1"}
+        )
+        stream.width, stream.height, stream.pix_fmt = 320, 180, "yuv420p"
+        stream.codec_context.field_order = 2
+        for number in range(40):
+            picture = draw_picture(VAT, 1, number, 320, 180)
+            picture.pts = number
+            container.mux(stream.encode(picture))
+        container.mux(stream.encode(None))
+    assert (
+        boxkite("inspect", tmp_path / "tape.mov", "--json").json["sources"][0]["video"]["field_order"]
+        == "top first"
+    )
+    cut_in_two(tmp_path, tmp_path / "tape.mov", 13, "web:w", "stock:s")
+    for made, order in (("w/b.mp4", "progressive"), ("s/b.mov", "top first")):
+        assert frames_of(tmp_path / made) == [(1, number) for number in range(13, 40)]
+        assert (
+            boxkite("inspect", tmp_path / made, "--json").json["sources"][0]["video"]["field_order"] == order
+        )
+
+
+def test_numbered_images_are_one_source_and_are_cut_like_any_other(tmp_path: Path) -> None:
+    (tmp_path / "frames 100%").mkdir()
+    for number in range(48):
+        picture = draw_picture(VAT, 1, number, 320, 180)
+        picture.reformat(format="rgb24").save(tmp_path / f"frames 100%/loft.{number + 995:04d}.png")
+    said = boxkite("inspect", "frames 100%", "--json", cwd=tmp_path).json["sources"]
+    assert [(one["kind"], one["label"], one["video"]["frames"]) for one in said] == [
+        ("image sequence", "loft.[0995-1042].png", 48)
+    ]
+    cut_in_two(tmp_path, Path("frames 100%"), 17, "web:w")
+    assert frames_of(tmp_path / "w/b.mp4") == [(1, number) for number in range(17, 48)]
+    (tmp_path / "frames 100%/loft.1001.png").unlink()
+    refused = boxkite("plan", "frames 100%", "--to", "web:x", cwd=tmp_path)
+    assert (refused.status, "frame 1001 of the sequence is missing" in refused.err) == (2, True)
+
+
+@pytest.mark.parametrize("ending", ["mp4", "mkv"])
+def test_chapters_in_a_file_are_marks(ending: str, tmp_path: Path) -> None:
+    rate = FrameRate.parse("23.976")
+    chapters = ((0, "vat"), (37, "press"), (80, "END"))
+    write_movie(Movie(tmp_path / f"film.{ending}", 100, rate, sound_codec="aac", chapters=chapters, **SMALL))
+    done = boxkite("run", f"film.{ending}", "--by", "markers", "--to", "web:w", cwd=tmp_path)
+    assert done.status == 0, done.err
+    assert_holds(tmp_path / "w/vat.mp4", Span(0, 37), rate, sample_slack=1024)
+    assert_holds(tmp_path / "w/press.mp4", Span(37, 80), rate, sample_slack=1024)
+
+
+def test_sound_that_starts_late_and_ends_early_is_filled_with_silence_and_said(tmp_path: Path) -> None:
+    path = tmp_path / "late.mov"
+    with av.open(str(path), "w") as container:
+        stream = container.add_stream("libx264", rate=25)
+        stream.width, stream.height = 320, 180
+        sound = container.add_stream("pcm_s16le", rate=48_000, layout="mono")
+        wave = av.AudioFrame.from_ndarray(
+            np.full((1, 48_000), 16_000, dtype=np.int16), format="s16", layout="mono"
+        )
+        wave.sample_rate, wave.pts, wave.time_base = 48_000, 24_000, Fraction(1, 48_000)
+        for number in range(75):
+            picture = draw_picture(VAT, 1, number, 320, 180)
+            picture.pts = number
+            container.mux(stream.encode(picture))
+            if number == 12:
+                container.mux(sound.encode(wave))
+        container.mux(stream.encode(None))
+        container.mux(sound.encode(None))
+    said = cut_in_two(tmp_path, path, 30, "stock:s")
+    first, _ = sound_of(tmp_path / "s/a.mov")
+    second, _ = sound_of(tmp_path / "s/b.mov")
+    heard = np.concatenate([first, second])
+    assert len(heard) == 75 * 1920
+    assert np.flatnonzero(heard > 0.1)[[0, -1]].tolist() == [24_000, 71_999]
+    assert any("silence" in warning for file in said["files"] for warning in file["warnings"])

@@ -1,0 +1,86 @@
+"""Remake the pictures in docs/screenshots from the demo's footage. Usage: screenshots.py [NAME …]
+
+Needs Xvfb, xterm and ImageMagick's import (apt-get install xvfb xterm imagemagick fonts-dejavu-core).
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import av
+
+ROOT = Path(__file__).resolve().parent.parent
+TARGET = ROOT / "docs" / "screenshots"
+BOXKITE = Path(sys.executable).with_name("boxkite")
+DISPLAY = ":94"
+MILL = "demo/mill.mov --marks demo/mill.edl"
+TERMINALS: dict[str, tuple[str, float, int]] = {
+    # name: (words after "boxkite", seconds to wait before the picture, columns)
+    "help": ("--help", 2, 120),
+    "inspect": ("inspect demo", 3, 120),
+    "plan": (f"plan {MILL} --to review:out/review --to stock:out/stock", 3, 120),
+    "plan-80-columns": (f"plan {MILL} --to review:out/review", 3, 80),
+    "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 4.5, 120),
+    "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 120),
+    "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 120),
+    "presets": ("presets", 3, 120),
+    "tokens": ("inspect --tokens", 3, 120),
+}
+
+
+def shoot(name: str, words: str, wait: float, columns: int, folder: Path) -> None:
+    quoted = " ".join(f'"{word}"' if "@" in word else word for word in words.split())
+    script = f"clear; printf '$ boxkite {quoted}\\n'; PATH={BOXKITE.parent}:$PATH boxkite {quoted}; sleep 60"
+    size = "12" if columns == 120 else "16"
+    command = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", f"{columns}x42+0+0", "-bg", "#1b1d21",
+               "-fg", "#e6e2d8", "-b", "8", "-e", "sh", "-c", script]  # fmt: skip
+    environment = {**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color", "COLORTERM": "truecolor"}
+    terminal = subprocess.Popen(command, cwd=folder, env=environment)
+    time.sleep(wait)
+    subprocess.run(["import", "-window", "root", TARGET / f"{name}.png"], env=environment, check=True)
+    terminal.terminate()
+    terminal.wait()
+
+
+def still(folder: Path) -> None:
+    """A frame of a review file, as a player shows it."""
+    with av.open(str(folder / "demo/out/review/first dip.mp4")) as container:
+        for number, picture in enumerate(container.decode(video=0)):
+            if number == 30:
+                picture.to_image(width=1280, height=720).save(TARGET / "review-frame.png")  # type: ignore[no-untyped-call]
+                return
+
+
+def main() -> None:
+    missing = [tool for tool in ("Xvfb", "xterm", "import") if not shutil.which(tool)]
+    if missing:
+        raise SystemExit(
+            f"{', '.join(missing)} missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core"
+        )
+    TARGET.mkdir(parents=True, exist_ok=True)
+    wanted = sys.argv[1:] or [*TERMINALS, "review-frame"]
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        subprocess.run([BOXKITE, "demo", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+        try:
+            time.sleep(1)
+            for shot in wanted:
+                if shot in TERMINALS:
+                    shoot(shot, *TERMINALS[shot], folder)
+                    print(f"docs/screenshots/{shot}.png")
+            if "review-frame" in wanted:
+                still(folder)
+        finally:
+            screen.terminate()
+            screen.wait()
+
+
+if __name__ == "__main__":
+    main()
