@@ -25,14 +25,14 @@ def transcode(source: str, target: str) -> None:
         picture_in.thread_type = "AUTO"
         rate = cast(Fraction, picture_in.average_rate)
         options = {**OPTIONS, "g": str(round(2 * rate))}
-        picture_out = cast(VideoStream, outgoing.add_stream("libx264", rate=rate, options=options))
+        picture_out = outgoing.add_stream("libx264", rate=rate, options=options)
         picture_out.width, picture_out.height = picture_in.width, picture_in.height
         picture_out.pix_fmt = "yuv420p"
         picture_out.codec_context.thread_type = "AUTO"
         sound_out = None
         streams: list[VideoStream | AudioStream] = [picture_in]
         if incoming.streams.audio:
-            sound_out = cast(AudioStream, outgoing.add_stream("aac", rate=48_000, layout="stereo"))
+            sound_out = outgoing.add_stream("aac", rate=48_000, layout="stereo")
             sound_out.bit_rate = 192_000
             streams.append(incoming.streams.audio[0])
         for packet in incoming.demux(*streams):

@@ -4,13 +4,10 @@ from __future__ import annotations
 
 from fractions import Fraction
 from pathlib import Path
-from typing import cast
 
 import av
 import numpy as np
 from av.audio.frame import AudioFrame
-from av.audio.stream import AudioStream
-from av.video.stream import VideoStream
 
 from boxkite.core.edit.edl import write_edl
 from boxkite.core.picture.stamp import PixelLayout, plane_array
@@ -28,10 +25,10 @@ def write_grainy(path: Path, seconds: int, width: int, height: int) -> None:
     grain = np.random.default_rng(7).normal(0, 1.2, (height + 64, width + 64)).astype(np.int16)
     with av.open(str(path), "w") as container:
         options = {"preset": "ultrafast", "crf": "20", "g": "50", "bf": "2"}
-        stream = cast(VideoStream, container.add_stream("libx264", rate=25, options=options))
+        stream = container.add_stream("libx264", rate=25, options=options)
         stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
         stream.metadata["timecode"] = "01:00:00:00"
-        sound = cast(AudioStream, container.add_stream("pcm_s16le", rate=48_000, layout="stereo"))
+        sound = container.add_stream("pcm_s16le", rate=48_000, layout="stereo")
         wave = draw_sound(frames, RATE, 48_000).astype(np.float32)
         for number in range(frames):
             picture = draw_picture(PLACES[number // 100 % len(PLACES)], 1, number, width, height)

@@ -22,23 +22,24 @@ DISPLAY = ":94"
 MILL = "demo/mill.mov --marks demo/mill.edl"
 TERMINALS: dict[str, tuple[str, float, int]] = {
     # name: (words after "boxkite", seconds to wait before the picture, columns)
-    "help": ("--help", 2, 120),
-    "inspect": ("inspect demo", 3, 120),
-    "plan": (f"plan {MILL} --to review:out/review --to stock:out/stock", 3, 120),
+    "help": ("--help", 2, 126),
+    "inspect": ("inspect demo", 3, 126),
+    "plan": (f"plan {MILL} --to review:out/review --to stock:out/stock", 3, 126),
     "plan-80-columns": (f"plan {MILL} --to review:out/review", 3, 80),
-    "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 4.5, 120),
-    "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 120),
-    "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 120),
-    "presets": ("presets", 3, 120),
-    "tokens": ("inspect --tokens", 3, 120),
+    "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 4.5, 126),
+    "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
+    "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 126),
+    "presets": ("presets", 3, 126),
+    "tokens": ("inspect --tokens", 3, 126),
 }
 
 
 def shoot(name: str, words: str, wait: float, columns: int, folder: Path) -> None:
+    """Run one command in a terminal of so many columns and take its picture."""
     quoted = " ".join(f'"{word}"' if "@" in word else word for word in words.split())
     script = f"clear; printf '$ boxkite {quoted}\\n'; PATH={BOXKITE.parent}:$PATH boxkite {quoted}; sleep 60"
-    size = "12" if columns == 120 else "16"
-    command = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", f"{columns}x42+0+0", "-bg", "#1b1d21",
+    size = "12" if columns == 126 else "18"
+    command = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", f"{columns}x40+0+0", "-bg", "#1b1d21",
                "-fg", "#e6e2d8", "-b", "8", "-e", "sh", "-c", script]  # fmt: skip
     environment = {**os.environ, "DISPLAY": DISPLAY, "TERM": "xterm-256color", "COLORTERM": "truecolor"}
     terminal = subprocess.Popen(command, cwd=folder, env=environment)
@@ -58,6 +59,7 @@ def still(folder: Path) -> None:
 
 
 def main() -> None:
+    """Draw the demo, then take every picture asked for."""
     missing = [tool for tool in ("Xvfb", "xterm", "import") if not shutil.which(tool)]
     if missing:
         raise SystemExit(
@@ -65,8 +67,10 @@ def main() -> None:
         )
     TARGET.mkdir(parents=True, exist_ok=True)
     wanted = sys.argv[1:] or [*TERMINALS, "review-frame"]
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
+    folder = Path(tempfile.gettempdir()) / "hundred-sheets"
+    shutil.rmtree(folder, ignore_errors=True)
+    folder.mkdir()
+    try:
         subprocess.run([BOXKITE, "demo", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
         try:
@@ -80,6 +84,8 @@ def main() -> None:
         finally:
             screen.terminate()
             screen.wait()
+    finally:
+        shutil.rmtree(folder)
 
 
 if __name__ == "__main__":

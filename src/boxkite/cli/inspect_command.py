@@ -69,11 +69,11 @@ def _show(sources: Any, unreadable: Any) -> None:
         columns = [
             Column("source", gives_way=True),
             Column("picture"),
-            Column("codec"),
+            Column("codec", optional=True),
             Column("rate", right=True),
             Column("frames", right=True),
             Column("starts at"),
-            Column("length"),
+            Column("length", optional=True),
             Column("sound"),
         ]
         print_table(console, columns, [_row(source) for source in sources])
@@ -93,10 +93,19 @@ def _show(sources: Any, unreadable: Any) -> None:
 def _row(source: Source) -> list[str]:
     video = source.video
     if video is None:
-        return [source.label, "", source.audio[0].codec, "", "", "", _clock(source), _sound(source)]
+        return [
+            str(source.path.parent / source.label),
+            "",
+            source.audio[0].codec,
+            "",
+            "",
+            "",
+            _clock(source),
+            _sound(source),
+        ]
     about = "" if video.frame_count_exact else "~"
     return [
-        source.label,
+        str(source.path.parent / source.label),
         video.size,
         video.codec,
         str(video.rate),

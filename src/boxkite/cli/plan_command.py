@@ -63,9 +63,9 @@ def show_plan(console: Console, plan: Plan) -> None:
         Column("in"),
         Column("out"),
         Column("frames", right=True),
-        Column("picture"),
+        Column("picture", optional=True),
         Column("preset"),
-        Column("about", right=True),
+        Column("about", right=True, optional=True),
     ]
     rows = []
     for row in plan.rows:

@@ -37,7 +37,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _list(*, as_json: bool) -> int:
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import make_console, print_json, print_line
     from boxkite.core.errors import PresetError
     from boxkite.core.presets.library import list_presets, own_folder, read_preset
 
@@ -64,11 +64,9 @@ def _list(*, as_json: bool) -> int:
         return 1 if broken else 0
     console = make_console()
     for name, summary, good_for, kept in rows:
-        print_table(
-            console,
-            [Column(name, gives_way=True), Column(kept, right=True)],
-            [[f"  {summary}", ""], [f"  for {good_for}", ""]],
-        )
+        print_line(console, f"{name} ({kept})", "bold")
+        print_line(console, f"  {summary}")
+        print_line(console, f"  for {good_for}")
     console.print()
     print_line(console, f"your own go in {own_folder()}, one file each, NAME.toml")
     for problem in broken:

@@ -31,7 +31,7 @@ class WindowProgress:
         self._console = console
         self._progress = Progress(
             TextColumn("{task.description}", table_column=Column(no_wrap=True, overflow="ellipsis", ratio=1)),
-            BarColumn(bar_width=20),
+            BarColumn(bar_width=20, complete_style="cyan", finished_style="green"),
             TextColumn("{task.completed:.0f}/{task.total:.0f}"),
             _Speed(),
             TimeRemainingColumn(compact=True),

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from rich.cells import cell_len, set_cell_size
 from rich.console import Console
-from rich.table import Table
 from rich.text import Text
 
 _PIPED_WIDTH = 100_000
@@ -22,33 +22,54 @@ def make_console(*, stderr: bool = False) -> Console:
     return Console(stderr=stderr, width=width, highlight=False, soft_wrap=not stream.isatty())
 
 
+_GAP = 2
+_LEAST_WIDTH = 8
+
+
 @dataclass(frozen=True)
 class Column:
-    """One column. gives_way: its cells are shortened first when the window is narrow."""
+    """One column. gives_way: its cells are shortened in a narrow window, after optional columns have gone."""
 
     heading: str
     right: bool = False
     gives_way: bool = False
-    style: str = ""
+    optional: bool = False
 
 
-def print_table(console: Console, columns: Sequence[Column], rows: Iterable[Sequence[str]]) -> None:
-    """Print rows under headings, one line each."""
-    table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    piped = not console.is_terminal
-    for column in columns:
-        table.add_column(
-            column.heading,
-            justify="right" if column.right else "left",
-            no_wrap=True,
-            overflow="ignore" if piped else "ellipsis",
-            ratio=1 if column.gives_way and not piped else None,
-            min_width=None if column.gives_way else max(len(column.heading), 1),
-            style=column.style,
+def print_table(console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> None:
+    """Print rows under headings, one line each, within the window; complete where there is none."""
+    cells = [[printable(cell) for cell in row] for row in rows]
+    widths = [
+        max(cell_len(column.heading), *(cell_len(row[index]) for row in cells))
+        if cells
+        else len(column.heading)
+        for index, column in enumerate(columns)
+    ]
+    shown = list(range(len(columns)))
+    too_wide = sum(widths) + _GAP * (len(shown) - 1) - console.width
+    for index in reversed(range(len(columns))):
+        if too_wide > 0 and columns[index].optional:
+            shown.remove(index)
+            too_wide -= widths[index] + _GAP
+    for index in shown:
+        if too_wide > 0 and columns[index].gives_way:
+            kept = max(min(_LEAST_WIDTH, widths[index]), widths[index] - too_wide)
+            too_wide -= widths[index] - kept
+            widths[index] = kept
+    for number, row in enumerate([[column.heading for column in columns], *cells]):
+        parts = [_fitted(row[index], widths[index], right=columns[index].right) for index in shown]
+        console.print(
+            Text((" " * _GAP).join(parts).rstrip(), style="bold" if number == 0 else ""), no_wrap=True
         )
-    for row in rows:
-        table.add_row(*(Text(printable(cell)) for cell in row))
-    console.print(table)
+
+
+def _fitted(cell: str, width: int, *, right: bool) -> str:
+    """A cell padded to a width, or shortened in its middle, where names differ least."""
+    if cell_len(cell) > width:
+        tail = (width - 1) * 2 // 5
+        cell = set_cell_size(cell, width - 1 - tail).rstrip() + "…" + cell[len(cell) - tail :]
+    missing = " " * (width - cell_len(cell))
+    return missing + cell if right else cell + missing
 
 
 def print_line(console: Console, text: str, style: str = "") -> None:
