@@ -60,14 +60,17 @@ def test_without_a_closing_marker_the_last_shot_runs_to_the_end(tmp_path: Path) 
 
 def test_bar_separated_notes_mark_the_event_above_and_only_long_ones_have_a_length(tmp_path: Path) -> None:
     text = (
-        "FCM: NON-DROP FRAME\n\n001  001      V     C        01:00:01:00 01:00:01:01 01:00:01:00 01:00:01:01  \n"
-        " |C:PaintColorBlue |M:first | dip |D:1\n\n"
+        "FCM: NON-DROP FRAME\n2 dips will come and go in here\n001  001      V     C        01:00:01:00 01:00:01:01 01:00:01:00 01:00:01:01  \n"  # noqa: E501
+        "3 hands: in the vat |C:PaintColorBlue |M:first | dip |D:1\n\n"
         "002  001      V     C        01:00:03:00 01:00:03:01 01:00:03:00 01:00:03:01\n|D:20 |C:Red |M:a length\n"
         "003  001      V     C        01:00:05:00 01:00:05:01 01:00:05:00 01:00:05:01\n|M:point|D:0\n"
     )
     path = write(tmp_path, text)
     assert shots(cut(path, reel())) == [("first | dip", 25, 75), ("a length", 75, 95), ("point", 125, 250)]
-    assert [mark.colour for mark in read_edl(path).marks] == ["blue", "red", ""]
+    read = read_edl(path)
+    assert [mark.colour for mark in read.marks] == ["blue", "red", ""]
+    assert read.marks[0].note == "3 hands: in the vat"
+    assert read.warnings == ("line 2 is not understood and left aside: dips will come and go in here",)
 
 
 def test_titles_modes_comments_and_blank_lines_come_in_any_order_and_encoding(tmp_path: Path) -> None:
@@ -174,11 +177,11 @@ def test_ranges_come_in_any_order_of_columns_and_with_any_separator(tmp_path: Pa
 
 
 def test_ranges_are_cut_short_where_the_media_ends_and_said_so(tmp_path: Path) -> None:
-    path = write(tmp_path, "name,in,out\nlong,240,300\nbehind,250,260\nno out,3,\n", "list.csv")
+    path = write(tmp_path, "sep=,\nname,in,out\nlong,240,300\nbehind,250,260\nno out,3,3\n", "list.csv")
     found = cut(path, reel(), by="ranges")
     assert shots(found) == [("long", 240, 250)]
     assert found.shots[0].warnings == ("cut short by 50 frames where the media ends",)
-    assert "list.csv:3" in found.notices[0]
+    assert "list.csv:4" in found.notices[0]
     assert "no out" in found.notices[1]
 
 
@@ -186,7 +189,7 @@ def test_ranges_are_cut_short_where_the_media_ends_and_said_so(tmp_path: Path) -
     ("text", "line", "says"),
     [
         ("name,in,out\na,01:00:02:00,01:00:01:00\n", 2, "does not come after"),
-        ("name,in,out\na,10,10\n", 2, "does not come after"),
+        ("name,in,length\na,10,x\n", 2, "not a timecode"),
         ("name,in,out\na,,10\n", 2, "no in"),
         ("name,in,out\n\na,1,2,3\n", 3, "4 cells"),
         ("name,in,in\n", 1, "two columns"),

@@ -105,8 +105,8 @@ def _place(movie: Movie, frame: int) -> Place:
 
 
 def _sound(samples: np.ndarray, channels: int, start: int, movie: Movie) -> AudioFrame:
-    values = np.repeat(samples.astype(np.float32)[None, :], channels, axis=0)
-    sound = AudioFrame.from_ndarray(np.ascontiguousarray(values), format="fltp", layout=movie.layout)
+    values = np.repeat(samples.astype(np.float32), channels)[None, :]
+    sound = AudioFrame.from_ndarray(np.ascontiguousarray(values), format="flt", layout=movie.layout)
     sound.sample_rate = movie.sample_rate
     sound.pts = start
     sound.time_base = Fraction(1, movie.sample_rate)

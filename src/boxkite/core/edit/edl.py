@@ -32,6 +32,7 @@ COLOURS = frozenset(
     ]
 )
 _EVENT = re.compile(r"\s*(\d{1,6})\s+(\S.*)", re.ASCII)
+_EVENT_HEAD = re.compile(r"\S.*?\s\S+\s+(C|D|W\d{1,4}|K[BO]?)(\s|$)", re.ASCII | re.IGNORECASE)
 _FRAME_CODE_MODE = re.compile(r"\s*FCM\s*:\s*(.*)", re.IGNORECASE)
 _LOCATOR = re.compile(r"\s*\*\s*LOC\s*:\s*(\S+)(?:\s+(.*))?", re.IGNORECASE)
 _BAR_FIELD = re.compile(r"\|\s*([A-Z])\s*:", re.ASCII)
@@ -68,7 +69,7 @@ class _Reading:
 def read_edl(path: Path) -> MarkList:
     """Read the markers of an edit decision list.
 
-    A marker is a note line `* LOC: timecode COLOUR name` at its own timecode, or a note line of
+    A marker is a note line `* LOC: timecode COLOUR name` at its own timecode, or a line of a note and
     bar-separated fields (`M:` name, `C:` colour, `D:` length in frames) at the record in of the event above
     it. Raises MarksError, with the line, for a broken timecode and for a list without markers.
     """
@@ -82,8 +83,8 @@ def read_edl(path: Path) -> MarkList:
             _read_frame_code_mode(reading, match[1], number)
         elif match := _LOCATOR.fullmatch(text):
             _read_locator(reading, match[1], match[2] or "", number)
-        elif _BAR_FIELD.match(text.lstrip("* ")):
-            _read_bar_fields(reading, text.lstrip("* "), number)
+        elif len(_BAR_FIELD.findall(text)) > 1 or _BAR_FIELD.match(text):
+            _read_bar_fields(reading, text, number)
         elif match := _EVENT.fullmatch(text):
             events += _read_event(reading, match[2], number)
         elif not _KNOWN_LINES.match(text):
@@ -125,7 +126,7 @@ def _read_bar_fields(reading: _Reading, text: str, line: int) -> None:
         raise MarksError(
             "this marker stands before the first event, so it has no time", path=reading.path, line=line
         )
-    parts = _BAR_FIELD.split(text)[1:]
+    before, *parts = _BAR_FIELD.split(text)
     fields = {key: value.strip() for key, value in zip(parts[::2], parts[1::2], strict=True)}
     length = fields.get("D", "")
     if length and not re.fullmatch(r"\d{1,9}", length, re.ASCII):
@@ -136,6 +137,7 @@ def _read_bar_fields(reading: _Reading, text: str, line: int) -> None:
             name=fields.get("M", ""),
             start=WrittenTime(reading.record_in.text, line, reading.record_in.drop),
             length=length if length and int(length) > 1 else "",
+            note=before.strip("* "),
             colour=colour_words[-1].lower(),
         )
     )
@@ -145,10 +147,12 @@ def _read_event(reading: _Reading, rest: str, line: int) -> int:
     """Take an event line's record times; 1 for an event, 0 for a line that only begins with a number."""
     words = rest.split()
     times = [word for word in words if len(re.findall("[:;]", word)) >= 2]
-    if len(words) < 6 and len(times) < 3:
+    if not _EVENT_HEAD.match(rest) and len(times) < 3:
         reading.warnings.append(f"line {line} is not understood and left aside: {rest[:40]}")
         return 0
-    last_four = words[-4:] if len(words) >= 6 else times
+    last_four = words[-4:] if len(words) >= 6 else times  # a broken timecode is still in a timecode's place
+    if len(last_four) < 4:
+        raise MarksError("an event has four timecodes, this one fewer", path=reading.path, line=line)
     for word in last_four[:2]:
         reading.time(word, line)
     record_in, record_out = (reading.time(word, line) for word in last_four[-2:])

@@ -34,7 +34,9 @@ _YES = frozenset({"yes", "y", "true", "1", "x", "circled", "✓"})
 
 
 def read_ranges(path: Path) -> MarkList:
-    """Read a table of ranges. `out` is the first frame no longer in the range; a row without one is a point.
+    """Read a table of ranges. `out` is the first frame no longer in the range.
+
+    A row without out, or with in and out alike, is a point.
 
     Columns that are none of those above are kept as facts of the mark. Raises MarksError when there is no
     column for `in`, or a row without one.
@@ -61,13 +63,18 @@ def _mark(table: Table, row: Row, columns: dict[str, str | None]) -> Mark:
 
     if not cell("in"):
         raise MarksError("the row has no in", path=table.path, line=row.line)
+    out, length = cell("out"), cell("length")
+    if out == cell("in"):
+        out = ""
+    if out or not length.strip("0:;. "):
+        length = ""
     known = set(columns.values())
     facts = {column: value for column, value in row.cells.items() if column not in known}
     return Mark(
         name=cell("name"),
         start=WrittenTime(cell("in"), row.line),
-        end=WrittenTime(cell("out"), row.line) if cell("out") else None,
-        length="" if cell("out") else cell("length"),
+        end=WrittenTime(out, row.line) if out else None,
+        length=length,
         keywords=tuple(word for word in re.split(r"\s*[,;|]\s*", cell("keywords")) if word),
         note=cell("note"),
         colour=cell("colour").lower(),

@@ -41,7 +41,16 @@ def read_table(path: Path) -> Table:
     header_index = next((index for index, line in enumerate(lines) if line.strip()), None)
     if header_index is None:
         raise MarksError("the table is empty", path=path)
-    reader = csv.reader(lines[header_index:], delimiter=_delimiter(lines[header_index]), strict=True)
+    delimiter = ""
+    if match := re.fullmatch(
+        r"\s*sep=(.)\s*", lines[header_index]
+    ):  # spreadsheets say so in a line of its own
+        delimiter, header_index = match[1], header_index + 1
+    if header_index >= len(lines):
+        raise MarksError("the table is empty", path=path)
+    reader = csv.reader(
+        lines[header_index:], delimiter=delimiter or _delimiter(lines[header_index]), strict=True
+    )
     columns: list[str] = []
     rows: list[Row] = []
     line = header_index + 1

@@ -159,13 +159,15 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     last_duration = 0
     try:
         for packet in container.demux(stream):
-            if not packet.size or packet.is_discard:
+            if not packet.size:
+                continue
+            if first_key is None and packet.is_keyframe:
+                first_key = packet.pts  # an edit list may hide it, but what follows is decoded from it
+            if packet.is_discard:
                 continue
             packets += 1
             if packet.pts is None:
                 continue
-            if first_key is None and packet.is_keyframe:
-                first_key = packet.pts
             times.append(packet.pts)
             last_duration = packet.duration or last_duration
     except av.error.FFmpegError:
@@ -173,7 +175,9 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
             raise
     time_base = stream.time_base or Fraction(1, 1000)
     rate = source.video.rate
-    if len(times) < packets // 2 or not times:
+    # AVI stores the order of decoding only: with reordered pictures its times belong to other frames.
+    reordered_avi = source.container == "avi" and stream.codec_context.has_b_frames
+    if len(times) < packets // 2 or not times or reordered_avi:
         return FrameTable(rate, packets, packets, 0, time_base, constant=True, timestamped=False)
     return _table_from_times(np.array(times, dtype=np.int64), first_key, last_duration, time_base, rate)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from itertools import chain
 
 import av
 from av.container import InputContainer
@@ -28,46 +29,62 @@ def read_pictures(
     On variable-rate sources the same picture may come for several numbers. threads: of the decoder, 0 for
     one a core. Raises DamagedError when a frame inside the span is missing or cannot be decoded whole.
     """
-    with open_source(source) as container:
-        stream = picture_stream(container)
-        if stream is None:
-            raise DamagedError("its picture has gone", path=source.path)
-        stream.codec_context.thread_count = threads
-        stream.thread_type = "AUTO"
-        packets = _packets_from(container, stream, source, table, span.start)
-        pictures = _decode(packets, table, span)
-        yield from _fill_span(pictures, table, span)
+    yield from _fill_span(_pictures_from(source, table, span, threads), table, span)
+
+
+def _pictures_from(
+    source: Source, table: FrameTable, span: Span, threads: int
+) -> Iterator[tuple[int, VideoFrame]]:
+    """Decoded pictures with their numbers, the first of them no later than the span's first frame.
+
+    Looks for a keyframe shown at or before it, ever further back: also when the decoder, after a keyframe
+    that only begins to refresh the picture, gives out nothing until later. At last reads from the start.
+    """
+    for target in [*_seek_targets(source, table, span.start), None]:
+        with open_source(source) as container:
+            stream = picture_stream(container)
+            if stream is None:
+                raise DamagedError("its picture has gone", path=source.path)
+            stream.codec_context.thread_count = threads
+            stream.thread_type = "AUTO"
+            packets = _packets_from(container, stream, table, span.start, target)
+            if packets is None:
+                continue
+            pictures = _decode(packets, table, span)
+            first = next(pictures, None)
+            if first is None or (first[0] > span.start and target is not None):
+                continue
+            yield first
+            yield from pictures
+            return
+
+
+def _seek_targets(source: Source, table: FrameTable, frame: int) -> list[int]:
+    """Times to seek to for a frame, nearest first; none where only reading from the start is safe."""
+    if frame == 0 or not table.timestamped:
+        return []
+    if source.sequence:
+        return [frame]  # images are found by their number
+    wanted = table.pts_of(frame)
+    targets = [wanted - round(seconds / table.time_base) for seconds in _LOOK_BACK_SECONDS]
+    return [target for target in targets if target > table.first_pts]
 
 
 def _packets_from(
-    container: InputContainer, stream: VideoStream, source: Source, table: FrameTable, frame: int
-) -> Iterator[Packet[VideoStream]]:
-    """Packets from a keyframe shown at or before the frame; from the start of the file if none is found."""
-    wanted = table.pts_of(frame)
-    seekable = table.timestamped and frame > 0 and not source.sequence
-    for seconds in _LOOK_BACK_SECONDS if seekable else ():
-        target = wanted - round(seconds / table.time_base)
-        if target <= table.first_pts:
-            break
-        try:
-            container.seek(target, stream=stream)
-        except av.error.FFmpegError:
-            break
-        packets = container.demux(stream)
-        key = next((packet for packet in packets if packet.is_keyframe and packet.pts is not None), None)
-        if key is not None and key.pts is not None and key.pts <= wanted:
-            yield key
-            yield from packets
-            return
-    with open_source(source) as fresh:
-        again = picture_stream(fresh)
-        assert again is not None
-        again.codec_context.thread_count = stream.codec_context.thread_count
-        again.thread_type = "AUTO"
-        if source.sequence and frame > 0:
-            # Images are found by number: ask for the first one wanted instead of reading up to it.
-            fresh.seek(frame, stream=again)
-        yield from fresh.demux(again)
+    container: InputContainer, stream: VideoStream, table: FrameTable, frame: int, target: int | None
+) -> Iterator[Packet[VideoStream]] | None:
+    """Packets from the first keyframe after a seek; None where that keyframe is shown after the frame."""
+    if target is None:
+        return container.demux(stream)
+    try:
+        container.seek(target, stream=stream)
+    except av.error.FFmpegError:
+        return None
+    packets = container.demux(stream)
+    key = next((packet for packet in packets if packet.is_keyframe and packet.pts is not None), None)
+    if key is None or key.pts is None or key.pts > table.pts_of(frame):
+        return None
+    return chain([key], packets)
 
 
 def _decode(

@@ -149,17 +149,8 @@ class SoundReader:
         last = min(track.end, position + sound.samples) - position
         if first >= last:
             return
-        track.ready.append(self._alike(track, _part_of(sound, first, last)))
+        track.ready.append(_part_of(_alike(track, sound), first, last))
         track.reached = position + last
-
-    def _alike(self, track: _Track, sound: AudioFrame) -> AudioFrame:
-        """The sound in the sample format and layout its track began with, whatever the stream does midway."""
-        context = track.stream.codec_context
-        wanted = (context.format.name, track.facts.layout)
-        if (sound.format.name, sound.layout.name) == wanted:
-            return sound
-        converted = av.AudioResampler(format=wanted[0], layout=wanted[1], rate=sound.rate).resample(sound)
-        return converted[0]
 
     def _fill(self, track: _Track, until: int) -> None:
         """Silence up to a sample."""
@@ -167,15 +158,30 @@ class SoundReader:
         track.silence_samples += missing
         while missing > 0:
             samples = min(missing, 48_000)
-            silence = AudioFrame(
-                format=track.stream.codec_context.format.name, layout=track.facts.layout, samples=samples
-            )
+            silence = AudioFrame(format=_kept_format(track), layout=track.facts.layout, samples=samples)
             for plane in silence.planes:
                 plane.update(bytes(plane.buffer_size))
             silence.sample_rate = track.facts.sample_rate_hz
             track.ready.append(silence)
             missing -= samples
         track.reached = until
+
+
+def _kept_format(track: _Track) -> str:
+    """The sample format a track is handed on in: its decoder's, interleaved where there are many channels.
+
+    PyAV reaches only the first eight planes of planar sound, and not all of them safely.
+    """
+    decoded = track.stream.codec_context.format
+    return decoded.packed.name if track.facts.channels >= 8 else decoded.name
+
+
+def _alike(track: _Track, sound: AudioFrame) -> AudioFrame:
+    """The sound in the format and layout its track began with, whatever the stream does midway."""
+    wanted = (_kept_format(track), track.facts.layout)
+    if (sound.format.name, sound.layout.name) == wanted:
+        return sound
+    return av.AudioResampler(format=wanted[0], layout=wanted[1], rate=sound.rate).resample(sound)[0]
 
 
 def _part_of(sound: AudioFrame, first: int, last: int) -> AudioFrame:
