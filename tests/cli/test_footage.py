@@ -46,6 +46,8 @@ KINDS = {
     "mxf": movie("p.mxf", "25", encoder="mpeg2video", options={"g": "12", "bf": "2", "b": "6M"},
                  timecode="01:00:00:00"),
     "avi": movie("p.avi", "25", encoder="mjpeg", options={}, pixel_format="yuvj420p"),
+    "avi with reordered pictures": movie("p.avi", "25", encoder="mpeg4", options={"bf": "2", "g": "20", "b": "2M"}),
+    "refreshed without keyframes": movie("p.mp4", "25", options={"x264-params": "intra-refresh=1:keyint=30"}),
     "hevc": movie("p.mov", "60", 90, encoder="libx265", sound_codec="aac",
                   options={"preset": "ultrafast", "x265-params": "log-level=none:keyint=30:bframes=3:open-gop=1"}),
 }  # fmt: skip

@@ -158,3 +158,22 @@ def test_sound_that_starts_late_and_ends_early_is_filled_with_silence_and_said(t
     assert len(heard) == 75 * 1920
     assert np.flatnonzero(heard > 0.1)[[0, -1]].tolist() == [24_000, 71_999]
     assert any("silence" in warning for file in said["files"] for warning in file["warnings"])
+
+
+def test_a_file_trimmed_without_encoding_begins_at_the_frame_its_edit_list_shows(tmp_path: Path) -> None:
+    options = {"preset": "veryfast", "g": "30", "bf": "3", "x264-params": "scenecut=0"}
+    write_movie(Movie(tmp_path / "whole.mp4", 130, RATE, options=options, sound_tracks=0, **SMALL))
+    with (
+        av.open(str(tmp_path / "whole.mp4")) as whole,
+        av.open(str(tmp_path / "trimmed.mp4"), "w") as trimmed,
+    ):
+        stream = trimmed.add_stream_from_template(whole.streams.video[0])
+        tick = round(1 / (25 * whole.streams.video[0].time_base))
+        packets = [packet for packet in whole.demux(video=0) if packet.dts is not None]
+        key = next(at for at, packet in enumerate(packets) if packet.is_keyframe and packet.pts >= 30 * tick)
+        for packet in packets[key:]:
+            packet.pts, packet.dts, packet.stream = packet.pts - 40 * tick, packet.dts - 40 * tick, stream
+            trimmed.mux(packet)
+    cut_in_two(tmp_path, tmp_path / "trimmed.mp4", 13, "web:w")
+    assert frames_of(tmp_path / "w/a.mp4") == [(1, number) for number in range(40, 53)]
+    assert frames_of(tmp_path / "w/b.mp4") == [(1, number) for number in range(53, 130)]

@@ -66,6 +66,7 @@ def _round(console: Console, folder: Path) -> int:
     from boxkite.cli.plan_command import show_plan
     from boxkite.cli.run_command import make_files, show_summary
     from boxkite.cli.tables import print_line
+    from boxkite.core.batch.pool import Crew
     from boxkite.core.plan.job import Job, Output
     from boxkite.core.plan.planning import make_plan
 
@@ -89,7 +90,8 @@ def _round(console: Console, folder: Path) -> int:
     console.print()
     print_line(console, f"$ boxkite run {command}", "bold cyan")
     started = time.monotonic()
-    ended = make_files(console, plan, None)
+    with Crew() as crew:
+        ended = make_files(console, plan, crew)
     show_summary(console, plan, ended, time.monotonic() - started)
     return 1 if any(event.result.failure for event in ended) else 0
 

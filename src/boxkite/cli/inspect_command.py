@@ -130,7 +130,7 @@ def _clock(source: Source) -> str:
 
 
 def _sound(source: Source) -> str:
-    layouts = [audio.layout or f"{audio.channels} channels" for audio in source.audio]
+    layouts = [audio.shown_layout for audio in source.audio]
     if not layouts:
         return "none"
     if len(set(layouts)) == 1 and len(layouts) > 1:
@@ -169,7 +169,7 @@ def _as_json(source: Source) -> dict[str, Any]:
                 "codec": audio.codec,
                 "sample_rate_hz": audio.sample_rate_hz,
                 "channels": audio.channels,
-                "layout": audio.layout,
+                "layout": audio.shown_layout,
             }
             for audio in source.audio
         ],

@@ -13,7 +13,7 @@ from rich.text import Text
 
 from boxkite.cli.tables import counted, file_size, print_line, printable
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
-from boxkite.core.plan.rows import Plan
+from boxkite.core.plan.rows import Plan, rows_by_shot
 
 
 class _Speed(ProgressColumn):
@@ -40,7 +40,7 @@ class WindowProgress:
             transient=True,
             speed_estimate_period=20,
         )
-        shots = {rows[0].number: rows[0].span.length for rows in _rows_by_shot(plan).values()}
+        shots = {rows[0].number: rows[0].span.length for rows in rows_by_shot(plan.rows)}
         self._lengths = shots
         self._files = len(plan.rows)
         self._ended = 0
@@ -121,10 +121,3 @@ def file_line(event: FileEnded) -> tuple[str, str]:
         size = file_size(event.result.proof.size_bytes)
         return f"proved  {name}: {counted(event.result.proof.frames, 'frame')}, {size}", "green"
     return f"failed  {name}: {event.result.failure}", "red"
-
-
-def _rows_by_shot(plan: Plan) -> dict[int, list]:  # type: ignore[type-arg]
-    found: dict[int, list] = {}  # type: ignore[type-arg]
-    for row in plan.rows:
-        found.setdefault(id(row.shot), []).append(row)
-    return found

@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from boxkite.core.batch.events import FileEnded
+    from boxkite.core.batch.pool import Crew
     from boxkite.core.plan.rows import Plan
 
 EXAMPLES = """\
@@ -33,15 +34,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Run the plan; status 1 when files failed."""
-    from boxkite.cli.tables import make_console, print_json
+    from boxkite.core.batch.pool import Crew
     from boxkite.core.errors import RequestError
 
     if arguments.workers is not None and not 1 <= arguments.workers <= 256:
         raise RequestError(f"--workers {arguments.workers}: give a number from 1 to 256")
-    plan = plan_with_progress(job_from(arguments))
-    started = time.monotonic()
-    ended = make_files(make_console(stderr=arguments.json), plan, arguments.workers)
-    seconds = time.monotonic() - started
+    job = job_from(arguments)
+    with Crew(arguments.workers) as crew:
+        from boxkite.cli.tables import make_console, print_json
+
+        plan = plan_with_progress(job)
+        started = time.monotonic()
+        ended = make_files(make_console(stderr=arguments.json), plan, crew)
+        seconds = time.monotonic() - started
     if arguments.json:
         print_json(_as_json(plan, ended, seconds))
     else:
@@ -49,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     return 1 if any(event.result.failure for event in ended) else 0
 
 
-def make_files(console: Console, plan: Plan, workers: int | None) -> list[FileEnded]:
+def make_files(console: Console, plan: Plan, crew: Crew) -> list[FileEnded]:
     """Run a plan with progress on the terminal, or a line a file where there is none."""
     from boxkite.cli.progress import LinesProgress, WindowProgress
     from boxkite.core.batch.events import FileEnded
@@ -58,14 +63,10 @@ def make_files(console: Console, plan: Plan, workers: int | None) -> list[FileEn
     ended: list[FileEnded] = []
     drawing = WindowProgress(console, plan) if console.is_terminal else LinesProgress(console, plan)
     with drawing:
-        events = run_plan(plan, workers=workers)
-        try:
-            for event in events:
-                drawing.show(event)
-                if isinstance(event, FileEnded):
-                    ended.append(event)
-        finally:
-            events.close()  # type: ignore[attr-defined]
+        for event in run_plan(plan, crew):
+            drawing.show(event)
+            if isinstance(event, FileEnded):
+                ended.append(event)
     return sorted(ended, key=lambda event: event.row.number)
 
 

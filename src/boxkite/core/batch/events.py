@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.rendering import Result
+from boxkite.core.render.result import Result
 
 
 @dataclass(frozen=True)

@@ -5,12 +5,12 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.rendering import Result
+from boxkite.core.render.result import Result
 
 
 @dataclass(frozen=True)
 class ShotTask:
-    """All files of one shot, and how many threads the decoder and each encoder may use."""
+    """All files of one shot, and how many threads the decoder and each encoder may use, 0 for their own choice."""
 
     rows: tuple[Row, ...]
     threads: int

@@ -11,12 +11,17 @@ import sys
 import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
+from types import TracebackType
+from typing import Self
 
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.plan.rows import Plan, Row
+from boxkite.core.plan.rows import Plan, Row, rows_by_shot
 from boxkite.core.render.publishing import partial_path, prepare_folders
-from boxkite.core.render.rendering import Result
+from boxkite.core.render.result import Result
+
+_STARTED_EARLY = 2
+_WORKER = "from boxkite.core.batch.worker import main; main()"
 
 
 def usable_cores() -> int:
@@ -28,9 +33,8 @@ def usable_cores() -> int:
 
 @dataclass
 class _Worker:
-    """One worker process and what it is at."""
+    """One worker process and the files it is at."""
 
-    number: int
     process: subprocess.Popen[bytes]
     rows: tuple[Row, ...] = ()
 
@@ -41,11 +45,6 @@ class _Worker:
             pickle.dump(task, self.process.stdin, protocol=pickle.HIGHEST_PROTOCOL)
             self.process.stdin.flush()
 
-    def dismiss(self) -> None:
-        with contextlib.suppress(OSError):
-            if self.process.stdin:
-                self.process.stdin.close()
-
     def kill(self) -> None:
         """End it at once, and remove what it left half-made."""
         self.process.kill()
@@ -54,95 +53,104 @@ class _Worker:
             partial_path(row.path, self.process.pid).unlink(missing_ok=True)
 
 
-def run_plan(plan: Plan, *, workers: int | None = None) -> Iterator[Event]:
-    """Make every file of a plan and yield what happens, in the order it does.
+class Crew:
+    """The worker processes of this machine. The first start at once, while the plan is still worked out.
 
-    workers: shots made at the same time; None for one a core. A shot's files share one decode. A worker
-    that dies fails its own files only. Raises PlanError, before anything is made, when a folder cannot be
-    written to. Closing the iterator stops all work and leaves nothing half-made.
+    Use it as a context: leaving it ends every worker, and removes what they left half-made.
     """
-    waiting = _shots_longest_first(plan)
-    cores = usable_cores()
-    wanted = max(1, min(workers or cores, len(waiting)))
-    prepare_folders({row.path.parent for row in plan.rows})
-    heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
-    active: dict[int, _Worker] = {}
-    next_number = 0
-    try:
-        while waiting or active:
-            while waiting and len(active) < wanted:
-                worker = _start_worker(next_number, heard)
-                next_number += 1
-                active[worker.number] = worker
-                yield _hand_over(worker, waiting, len(active), wanted, cores)
-            worker, told = heard.get()
-            if told is None:
-                active.pop(worker.number, None)
-                yield from _died(worker)
-            elif not told.results:
-                yield FramesDone(worker.rows[0].number, told.frames)
-            else:
-                by_number = {row.number: row for row in worker.rows}
-                for result in told.results:
-                    yield FileEnded(by_number[result.row_number], result)
-                worker.rows = ()
-                if waiting:
-                    yield _hand_over(worker, waiting, len(active), wanted, cores)
-                else:
-                    active.pop(worker.number)
-                    worker.dismiss()
-                    worker.process.wait()
-    finally:
-        for worker in active.values():
+
+    def __init__(self, workers: int | None = None) -> None:
+        """workers: shots made at the same time; None for one a core."""
+        self.size = workers or usable_cores()
+        self._heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
+        self._workers = [self._start() for _ in range(min(self.size, _STARTED_EARLY))]
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for worker in self._workers:
             worker.kill()
+        self._workers = []
 
+    @property
+    def busy(self) -> int:
+        """How many workers are at a shot."""
+        return sum(bool(worker.rows) for worker in self._workers)
 
-def _shots_longest_first(plan: Plan) -> list[tuple[Row, ...]]:
-    by_shot: dict[int, list[Row]] = {}
-    for row in plan.rows:
-        by_shot.setdefault(id(row.shot), []).append(row)
-    shots = [tuple(rows) for rows in by_shot.values()]
-    return sorted(shots, key=lambda rows: -rows[0].span.length * len(rows))
+    def give(self, task: ShotTask) -> None:
+        """Hand a shot to a worker that is idle, or to a new one."""
+        idle = next((worker for worker in self._workers if not worker.rows), None)
+        if idle is None:
+            idle = self._start()
+            self._workers.append(idle)
+        idle.give(task)
 
+    def listen(self) -> tuple[_Worker, Told | None]:
+        """What a worker says next; None where it has ended, after removing what it left half-made."""
+        while True:
+            worker, told = self._heard.get()
+            if told is None:
+                worker.kill()
+                self._workers.remove(worker)
+            if worker.rows:
+                return worker, told
 
-def _hand_over(
-    worker: _Worker, waiting: list[tuple[Row, ...]], active: int, wanted: int, cores: int
-) -> ShotStarted:
-    """Give a worker the next shot: one thread where all cores are busy, more where shots run out."""
-    rows = waiting.pop(0)
-    side_by_side = min(wanted, active + len(waiting))
-    worker.give(ShotTask(rows, max(1, cores // max(1, side_by_side))))
-    return ShotStarted(rows)
+    def _start(self) -> _Worker:
+        process = subprocess.Popen(
+            [sys.executable, "-c", _WORKER],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.DEVNULL,
+        )
+        worker = _Worker(process)
+        threading.Thread(target=self._hear, args=(worker,), daemon=True).start()
+        return worker
 
-
-def _start_worker(number: int, heard: queue.Queue[tuple[_Worker, Told | None]]) -> _Worker:
-    process = subprocess.Popen(
-        [sys.executable, "-m", "boxkite.core.batch.worker"],
-        stdin=subprocess.PIPE,
-        stdout=subprocess.PIPE,
-        stderr=subprocess.DEVNULL,
-    )
-    worker = _Worker(number, process)
-
-    def listen() -> None:
-        assert process.stdout
+    def _hear(self, worker: _Worker) -> None:
+        assert worker.process.stdout
         while True:
             try:
-                told = pickle.load(process.stdout)
+                told = pickle.load(worker.process.stdout)
             except Exception:  # its end, or nonsense: either way it is of no more use
-                heard.put((worker, None))
+                self._heard.put((worker, None))
                 return
-            heard.put((worker, told))
-
-    threading.Thread(target=listen, daemon=True).start()
-    return worker
+            self._heard.put((worker, told))
 
 
-def _died(worker: _Worker) -> Iterator[Event]:
-    """What is to be told when a worker's output closes while it had a shot."""
-    worker.kill()
-    status = worker.process.returncode
-    for row in worker.rows:
-        cause = f"signal {-status}" if status < 0 else f"status {status}"
-        failure = f"the process that made it ended ({cause}); the codec library may have crashed on it"
-        yield FileEnded(row, Result(row.number, row.path, failure=failure))
+def run_plan(plan: Plan, crew: Crew) -> Iterator[Event]:
+    """Make every file of a plan and yield what happens, in the order it does.
+
+    A shot's files share one decode. A worker that dies fails its own files only. Raises PlanError, before
+    anything is made, when a folder cannot be written to.
+    """
+    waiting = sorted(rows_by_shot(plan.rows), key=lambda rows: -rows[0].span.length * len(rows))
+    prepare_folders({row.path.parent for row in plan.rows})
+    cores = usable_cores()
+    while waiting or crew.busy:
+        while waiting and crew.busy < crew.size:
+            rows = waiting.pop(0)
+            crew.give(ShotTask(rows, _threads(cores, min(crew.size, crew.busy + 1 + len(waiting)))))
+            yield ShotStarted(rows)
+        worker, told = crew.listen()
+        if told and not told.results:
+            yield FramesDone(worker.rows[0].number, told.frames)
+            continue
+        rows, worker.rows = worker.rows, ()
+        by_number = {row.number: row for row in rows}
+        for result in told.results if told else _lost(rows, worker.process.returncode):
+            yield FileEnded(by_number[result.row_number], result)
+
+
+def _threads(cores: int, side_by_side: int) -> int:
+    """Threads for a shot: its share of the cores, or the codecs' own choice when it is alone."""
+    return 0 if side_by_side <= 1 else max(1, cores // side_by_side)
+
+
+def _lost(rows: tuple[Row, ...], status: int) -> list[Result]:
+    """The results of a shot whose worker has ended."""
+    cause = f"signal {-status}" if status < 0 else f"status {status}"
+    failure = f"the process that made it ended ({cause}); the codec library may have crashed on it"
+    return [Result(row.number, row.path, failure=failure) for row in rows]

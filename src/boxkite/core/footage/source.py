@@ -48,13 +48,20 @@ class VideoFacts:
 
 @dataclass(frozen=True)
 class AudioFacts:
-    """One sound stream: sample rate in Hz, channel layout by the codec library's name."""
+    """One sound stream: sample rate in Hz, channel layout by the codec library's name ("3 channels" where the
+    file says no more than their number).
+    """
 
     index: int
     codec: str
     sample_rate_hz: int
     channels: int
     layout: str
+
+    @property
+    def shown_layout(self) -> str:
+        """The layout as people say it."""
+        return {"1 channels": "mono", "2 channels": "stereo"}.get(self.layout, self.layout)
 
 
 @dataclass(frozen=True)

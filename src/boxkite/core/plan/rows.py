@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from fractions import Fraction
@@ -91,13 +92,13 @@ class Plan:
     volumes: tuple[Volume, ...]
     pattern: str
 
-    @property
-    def shots(self) -> tuple[Shot, ...]:
-        """The shots in the order of the plan, each once."""
-        seen: dict[int, Shot] = {}
-        for row in self.rows:
-            seen.setdefault(id(row.shot), row.shot)
-        return tuple(seen.values())
+
+def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
+    """The rows of each shot together, in the order of the plan."""
+    found: dict[int, list[Row]] = {}
+    for row in rows:
+        found.setdefault(id(row.shot), []).append(row)
+    return [tuple(members) for members in found.values()]
 
 
 def row_as_json(row: Row) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import ProofError
+from boxkite.core.render.result import Proof
 from boxkite.core.timebase import FrameRate, round_fraction
 
 _LOOK = (32, 18)
@@ -34,15 +35,6 @@ class Expected:
     samples: tuple[tuple[int, int], ...]
     first_look: np.ndarray
     last_look: np.ndarray
-
-
-@dataclass(frozen=True)
-class Proof:
-    """What was counted in a finished file."""
-
-    frames: int
-    sound_tracks: int
-    size_bytes: int
 
 
 def picture_look(picture: VideoFrame) -> np.ndarray:

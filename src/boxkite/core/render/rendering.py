@@ -14,23 +14,13 @@ import numpy as np
 from boxkite.core.errors import BoxkiteError, RenderError
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.pictures import read_pictures
-from boxkite.core.render.proving import Expected, Proof, picture_look, prove
+from boxkite.core.render.proving import Expected, picture_look, prove
 from boxkite.core.render.publishing import partial_path, publish
+from boxkite.core.render.result import Result
 from boxkite.core.render.sounds import SoundReader
 from boxkite.core.render.writing import FileWriter, expected_samples, sound_rate
 
 Progress = Callable[[int], None]
-
-
-@dataclass(frozen=True)
-class Result:
-    """What became of one row: a proof, or the reason it failed."""
-
-    row_number: int
-    path: Path
-    proof: Proof | None = None
-    failure: str = ""
-    warnings: tuple[str, ...] = ()
 
 
 @dataclass

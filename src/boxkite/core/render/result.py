@@ -1,0 +1,26 @@
+"""What became of a planned file."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What was counted in a finished file."""
+
+    frames: int
+    sound_tracks: int
+    size_bytes: int
+
+
+@dataclass(frozen=True)
+class Result:
+    """What became of one row: a proof, or the reason it failed."""
+
+    row_number: int
+    path: Path
+    proof: Proof | None = None
+    failure: str = ""
+    warnings: tuple[str, ...] = ()

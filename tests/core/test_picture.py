@@ -1,0 +1,163 @@
+"""What is laid over pictures, their shapes, and their values."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+import pytest
+from av.video.frame import VideoFrame
+from PIL import Image
+
+from boxkite.core.errors import PresetError, RenderError
+from boxkite.core.picture.lettering import Line, place, watermark_stamp
+from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, plane_array
+from boxkite.core.plan.rows import PlannedLettering, Running
+from boxkite.core.presets.geometry import plan_geometry
+from boxkite.core.presets.library import find_preset, load_preset, read_preset
+from boxkite.core.presets.model import Watermark
+
+FORMATS = ["yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le"]
+WHITE, GREY, BLACK = 235, 128, 16
+
+
+def flat(pixel_format: str, luma: int, width: int = 640, height: int = 360) -> VideoFrame:
+    frame = VideoFrame(width, height, pixel_format)
+    layout = PixelLayout.of(pixel_format)
+    for index, plane in enumerate(frame.planes):
+        plane_array(plane, layout)[:] = (GREY if index else luma) << (layout.bit_depth - 8)
+    return frame
+
+
+def line(*parts: str | Running, height_percent: float = 5) -> PlannedLettering:
+    return PlannedLettering(parts, "bottom left", height_percent, 0.9, 0.55)
+
+
+@pytest.mark.parametrize("pixel_format", FORMATS)
+@pytest.mark.parametrize("back", [WHITE, GREY, BLACK])
+def test_letters_are_legible_on_white_and_on_black_in_every_format(pixel_format: str, back: int) -> None:
+    frame, layout = flat(pixel_format, back), PixelLayout.of(pixel_format)
+    stamp = Line(line("first dip"), 360, 640, layout).stamp("", 0)
+    left, top = place("bottom left", stamp, 640, 360)
+    lay_over(frame, stamp, left, top, layout)
+    width, height = stamp.size
+    values = plane_array(frame.planes[0], layout) >> (layout.bit_depth - 8)
+    area = values[top : top + height, left : left + width].astype(int)
+    assert area.max() - area.min() > 75
+    values[top : top + height, left : left + width] = back
+    assert (values == back).all()
+    for plane in frame.planes[1:]:
+        chroma = plane_array(plane, layout) / (1 << (layout.bit_depth - 8))
+        assert np.abs(chroma - GREY).max() <= 1.5
+
+
+def test_a_running_line_keeps_its_width_and_changes_only_where_it_must() -> None:
+    layout = PixelLayout.of("yuv420p")
+    running = Line(line("TC ", Running.TIMECODE), 360, 640, layout)
+    one, two = running.stamp("01:00:05:08", 0), running.stamp("01:00:05:09", 1)
+    assert one.size == two.size
+    changed = np.flatnonzero((one.add[0] != two.add[0]).any(axis=0))
+    assert len(changed)
+    assert changed.min() > one.size[0] * 0.8
+    assert not np.array_equal(running.stamp("01:00:05:08", 7).add[0], two.add[0])
+
+
+def test_a_long_name_is_shortened_to_leave_room_and_other_scripts_are_drawn() -> None:
+    layout = PixelLayout.of("yuv420p")
+    assert Line(line("a very long name " * 20), 360, 640, layout).stamp("", 0).size[0] < 440
+    accented = Line(line("Bütte Ελλάδα Москва"), 360, 640, layout).stamp("", 0)
+    missing = Line(line("\uffff" * 19), 360, 640, layout).stamp("", 0)
+    assert not np.array_equal(accented.add[0][:, :100], missing.add[0][:, :100])
+
+
+@pytest.mark.parametrize("position", ["top left", "top", "top right", "left", "centre", "right", "bottom left", "bottom",  # noqa: E501
+                                      "bottom right"])  # fmt: skip
+def test_the_nine_positions_lie_inside_the_safe_margin(position: str) -> None:
+    stamp = make_stamp(np.ones((20, 60, 3)), np.ones((20, 60)), PixelLayout.of("yuv420p"))
+    left, top = place(position, stamp, 640, 360)
+    words = position.split()
+    assert 20 <= left <= 640 - 60 - 20
+    assert 11 <= top <= 360 - 20 - 11
+    assert (left < 100, left > 480) == ("left" in words, "right" in words)
+    assert (top < 50, top > 290) == ("top" in words, "bottom" in words)
+
+
+def test_a_watermark_image_keeps_its_colours_and_its_transparency(tmp_path: Path) -> None:
+    image = Image.new("RGBA", (100, 50), (255, 0, 0, 255))
+    image.paste((0, 0, 0, 0), (50, 0, 100, 50))
+    image.save(tmp_path / "mark.png")
+    layout = PixelLayout.of("yuv444p")
+    stamp = watermark_stamp(Watermark(image=tmp_path / "mark.png", width_percent=10, opacity=1), 640, layout)
+    assert stamp.size == (64, 32)
+    frame = flat("yuv444p", GREY)
+    lay_over(frame, stamp, 0, 0, layout)
+    luma, blue, red = (plane_array(plane, layout)[16] for plane in frame.planes)
+    assert (luma[10], blue[10], red[10]) == (63, 102, 240)  # BT.709 red
+    assert (luma[60], blue[60], red[60]) == (GREY, GREY, GREY)
+
+
+def test_a_watermark_that_cannot_be_read_fails_with_its_path(tmp_path: Path) -> None:
+    (tmp_path / "mark.png").write_text("no image")
+    with pytest.raises(RenderError, match=r"mark\.png: the watermark cannot be read"):
+        watermark_stamp(Watermark(image=tmp_path / "mark.png"), 640, PixelLayout.of("yuv420p"))
+
+
+def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:
+    layout = PixelLayout.of("yuv422p10le")
+    frame = flat("yuv422p10le", GREY, 64, 36)
+    plane_array(frame.planes[0], layout)[:] = 1023
+    for alpha in np.linspace(0, 0.01, 8):
+        stamp = make_stamp(np.ones((40, 80, 3)), np.full((40, 80), alpha), layout)
+        lay_over(frame, stamp, 20, 10, layout)
+    assert plane_array(frame.planes[0], layout).min() > 900
+
+
+@pytest.mark.parametrize(
+    ("preset", "size", "turn", "comes_out", "crop"),
+    [
+        ("web", (1920, 1080), 0, "1920x1080", (0, 0)),
+        ("web", (1921, 1081), 0, "1920x1080", (1, 1)),
+        ("web", (1920, 1080), 90, "1080x1920", (0, 0)),
+        ("stock", (721, 405), 0, "720x405", (1, 0)),
+        ("review", (1920, 1080), 0, "960x540", (0, 0)),
+        ("review", (333, 77), 270, "38x166", (0, 0)),
+        ("review", (2, 2), 0, "2x2", (0, 0)),
+    ],
+)
+def test_sizes_come_out_as_codecs_need_them(
+    preset: str, size: tuple[int, int], turn: int, comes_out: str, crop: tuple[int, int]
+) -> None:
+    geometry = plan_geometry(load_preset(preset), *size, rotation_degrees=turn, sample_aspect=Fraction(4, 3))
+    assert (geometry.size, geometry.crop) == (comes_out, crop)
+    assert geometry.sample_aspect == (Fraction(3, 4) if turn in (90, 270) else Fraction(4, 3))
+
+
+@pytest.mark.parametrize(
+    ("text", "key", "says"),
+    [
+        ('container = "mp4"\n', "video", "missing"),
+        ('container = "avi"\n[video]\ncodec = "h264"\n', "container", "mov"),
+        ('container = "mp4"\n[video]\ncodec = "h264"\nquality = 60\n', "video.quality", "51"),
+        ('container = "mp4"\n[video]\ncodec = "h264"\nquality = 20\nbitrate_mbps = 3\n', "video", "either"),
+        ('container = "mov"\n[video]\ncodec = "prores"\nprofile = "high"\n', "video", "proxy, lt, 422, hq"),
+        ('container = "mov"\n[video]\ncodec = "prores"\nquality = 3\n', "video", "not with prores"),
+        ('container = "mp4"\n[video]\ncodec = "h264"\n[[burn_in]]\ntext = "x"\nposition = "up"\n', "burn_in.0.position", "top"),  # noqa: E501
+        ('container = "mp4"\n[video]\ncodec = "h264"\n[watermark]\nopacity = 0.4\n', "watermark", "either text or image"),  # noqa: E501
+        ('name = "x"\ncontainer = "mp4"\n[video]\ncodec = "h264"\n', "name", "as its file"),
+    ],
+)  # fmt: skip
+def test_a_wrong_preset_is_refused_with_its_key(text: str, key: str, says: str, tmp_path: Path) -> None:
+    (tmp_path / "mine.toml").write_text(text)
+    with pytest.raises(PresetError) as caught:
+        load_preset(str(tmp_path / "mine.toml"))
+    assert caught.value.key == key
+    assert says in f"{caught.value.message} {caught.value.hint}"
+    assert caught.value.path == tmp_path / "mine.toml"
+
+
+def test_own_presets_go_before_built_in_ones(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("BOXKITE_PRESETS", str(tmp_path))
+    (tmp_path / "web.toml").write_text('summary = "mine"\ncontainer = "mkv"\n[video]\ncodec = "ffv1"\n')
+    assert (find_preset("web").built_in, read_preset(find_preset("web")).summary) == (False, "mine")
+    assert find_preset("stock").built_in

@@ -1,0 +1,110 @@
+"""A finished file is named only when it holds what it should: each kind of fault is caught."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from boxkite.core.errors import ProofError, RenderError
+from boxkite.core.render.proving import Expected, picture_look, prove
+from boxkite.core.render.publishing import partial_path, prepare_folders, publish
+from boxkite.core.timebase import FrameRate
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LOFT, PRESS, VAT, draw_picture
+
+RATE = FrameRate.parse("25")
+FRAMES = 60
+
+
+@pytest.fixture(scope="module")
+def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("proving") / "film.mov"
+    write_movie(Movie(path, FRAMES, RATE, ((0, VAT), (30, LOFT)), width=320, height=180))
+    return path
+
+
+def expected(**changes) -> Expected:
+    first, last = draw_picture(VAT, 1, 0, 320, 180), draw_picture(LOFT, 1, FRAMES - 1, 320, 180)
+    whole = Expected(
+        FRAMES, RATE, 320, 180, ((FRAMES * 1920, 48_000),), picture_look(first), picture_look(last)
+    )
+    return replace(whole, **changes)
+
+
+def test_a_whole_file_is_proved_and_counted(film: Path) -> None:
+    proof = prove(film, expected())
+    assert (proof.frames, proof.sound_tracks, proof.size_bytes) == (60, 1, film.stat().st_size)
+
+
+@pytest.mark.parametrize(
+    ("changes", "says"),
+    [
+        ({"frames": 61}, "holds 60 frames, it should hold 61"),
+        ({"rate": FrameRate.parse("24")}, "wrong time"),
+        ({"width_px": 322}, "not as planned"),
+        ({"samples": ()}, "sound tracks"),
+        ({"samples": ((FRAMES * 1920 + 1, 48_000),)}, "sound track ends"),
+        ({"first_look": picture_look(draw_picture(PRESS, 1, 0, 320, 180))}, "the first frame"),
+        ({"last_look": picture_look(draw_picture(VAT, 1, FRAMES - 1, 320, 180))}, "the last frame"),
+    ],
+)
+def test_what_differs_from_the_plan_is_named(changes: dict, says: str, film: Path) -> None:
+    with pytest.raises(ProofError, match=says):
+        prove(film, expected(**changes))
+
+
+def test_a_file_that_breaks_off_is_not_proved(film: Path, tmp_path: Path) -> None:
+    data = film.read_bytes()
+    for share in (0.1, 0.5, 0.95):
+        (tmp_path / "broken.mov").write_bytes(data[: int(len(data) * share)])
+        with pytest.raises(ProofError):
+            prove(tmp_path / "broken.mov", expected())
+
+
+def test_a_picture_lost_in_the_middle_is_missed_in_the_count(film: Path, tmp_path: Path) -> None:
+    import av
+
+    with av.open(str(film)) as incoming, av.open(str(tmp_path / "gap.mov"), "w") as outgoing:
+        copies = {
+            stream.index: outgoing.add_stream_from_template(stream)
+            for stream in (incoming.streams.video[0], incoming.streams.audio[0])
+        }
+        for number, packet in enumerate(incoming.demux(incoming.streams.video[0], incoming.streams.audio[0])):
+            if packet.dts is not None and not (packet.stream.type == "video" and number == 50):
+                packet.stream = copies[packet.stream.index]
+                outgoing.mux(packet)
+    with pytest.raises(ProofError, match=r"59 frames|wrong time"):
+        prove(tmp_path / "gap.mov", expected())
+
+
+def test_looks_tell_scenes_apart_but_not_pixel_formats() -> None:
+    picture = draw_picture(VAT, 1, 7, 640, 360)
+    same = picture_look(picture.reformat(format="yuv422p10le"))
+    other = picture_look(draw_picture(LOFT, 1, 7, 640, 360))
+    assert np.abs(picture_look(picture) - same).mean() < 2
+    assert np.abs(picture_look(picture) - other).mean() > 15
+
+
+def test_publishing_never_replaces_a_file(tmp_path: Path) -> None:
+    final = tmp_path / "dip.mov"
+    working = partial_path(final)
+    working.write_text("new")
+    publish(working, final)
+    assert final.read_text() == "new"
+    working.write_text("newer")
+    with pytest.raises(RenderError, match="another file took its name"):
+        publish(working, final)
+    assert final.read_text() == "new"
+
+
+def test_leftovers_of_dead_processes_go_and_work_in_progress_stays(tmp_path: Path) -> None:
+    dead, alive = partial_path(tmp_path / "a.mov", 2**22 + 1), partial_path(tmp_path / "b.mov", 1)
+    mine = partial_path(tmp_path / "c.mov")
+    for path in (dead, alive, mine):
+        path.write_text("half")
+    prepare_folders({tmp_path, tmp_path / "new" / "deep"})
+    assert [path.exists() for path in (dead, alive, mine)] == [False, True, True]
+    assert (tmp_path / "new" / "deep").is_dir()
