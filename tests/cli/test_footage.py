@@ -74,12 +74,24 @@ def test_every_kind_of_footage_is_cut_to_the_frame(kind: str, tmp_path: Path) ->
     cuts = [7, 38, 39, 83, shown.frames]
     marks = mark_list(tmp_path, shown, cuts)
     done = boxkite(
-        "run", shown.path, "--marks", marks, "--to", "stock:s", "--to", "web:w", "--json", cwd=tmp_path
+        "run",
+        shown.path,
+        "--marks",
+        marks,
+        "--to",
+        "stock:s",
+        "--to",
+        "web:w",
+        "--to",
+        "review:r",
+        "--json",
+        cwd=tmp_path,
     )
     assert done.status == 0, done.out + done.err
     for number, (start, end) in enumerate(pairwise(cuts), start=1):
         exact = shown.sound_codec.startswith("pcm")
         for path, slack in (
+            (tmp_path / f"r/cut {number}.mp4", 1024),
             (tmp_path / f"s/cut {number}.mov", 1 if exact else 30),
             (tmp_path / f"w/cut {number}.mp4", 1024),
         ):

@@ -116,6 +116,8 @@ def test_numbered_images_are_one_source_and_are_cut_like_any_other(tmp_path: Pat
         ("image sequence", "loft.[0995-1042].png", 48)
     ]
     cut_in_two(tmp_path, Path("frames 100%"), 17, "web:w")
+    slow = boxkite("inspect", "frames 100%", "--images-rate", "12", "--json", cwd=tmp_path).json["sources"][0]
+    assert (slow["video"]["length"], slow["warnings"]) == ("00:00:04:00", [])
     assert frames_of(tmp_path / "w/b.mp4") == [(1, number) for number in range(17, 48)]
     (tmp_path / "frames 100%/loft.1001.png").unlink()
     refused = boxkite("plan", "frames 100%", "--to", "web:x", cwd=tmp_path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -120,6 +121,14 @@ def test_a_list_at_another_rate_is_placed_by_time(
 ) -> None:
     path = write(tmp_path, f"* LOC: {at} RED there\n")
     assert shots(cut(path, reel(rate, 1000), marks_rate=marks_rate))[0][1] == frame
+
+
+def test_a_start_timecode_given_with_colons_counts_as_the_source_does() -> None:
+    source = replace(
+        reel("29.97").source, start_timecode=Timecode.parse("00:00:00;00", FrameRate.parse("29.97"))
+    )
+    given = make_reel(source, reel("29.97").table, "01:00:00:00")
+    assert str(given.start) == "01:00:00;00"
 
 
 def test_marks_after_midnight_belong_to_a_program_that_began_before(tmp_path: Path) -> None:

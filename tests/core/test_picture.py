@@ -11,8 +11,8 @@ from av.video.frame import VideoFrame
 from PIL import Image
 
 from boxkite.core.errors import PresetError, RenderError
-from boxkite.core.picture.lettering import Line, place, watermark_stamp
-from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, plane_array
+from boxkite.core.picture.lettering import Line, watermark_stamp
+from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place, plane_array
 from boxkite.core.plan.rows import PlannedLettering, Running
 from boxkite.core.presets.geometry import plan_geometry
 from boxkite.core.presets.library import find_preset, load_preset, read_preset

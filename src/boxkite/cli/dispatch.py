@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import signal
 import sys
 from collections.abc import Sequence
 from importlib import import_module
@@ -56,6 +57,9 @@ def build_parser(command: str) -> Parser:
 def run_command(command: str, words: Sequence[str]) -> int:
     """Run one command and return its exit status."""
     parsed = build_parser(command).parse_args(words)
+    for name in ("SIGTERM", "SIGHUP"):
+        if number := getattr(signal, name, None):
+            signal.signal(number, _end_in_order)
     try:
         return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
     except BoxkiteError as error:
@@ -76,6 +80,11 @@ def run_command(command: str, words: Sequence[str]) -> int:
             f"something went wrong inside: {type(error).__name__}: {error}", "run it again with --debug"
         )
         return 1
+
+
+def _end_in_order(number: int, _frame: object) -> NoReturn:
+    """Leave through every open context, so that workers end and nothing half-made stays."""
+    raise SystemExit(128 + number)
 
 
 def _print_boxkite_error(error: BoxkiteError) -> None:

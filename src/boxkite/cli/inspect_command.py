@@ -6,6 +6,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from boxkite.cli.options import add_images_rate
+
 if TYPE_CHECKING:
     from boxkite.core.footage.source import Source
 
@@ -22,6 +24,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
     )
+    add_images_rate(parser)
     parser.add_argument("--tokens", action="store_true", help="list the tokens that name patterns can use")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
@@ -35,9 +38,11 @@ def run(arguments: argparse.Namespace) -> int:
     if not arguments.paths:
         raise RequestError("nothing to inspect", hint="name files or folders: boxkite inspect card1/")
     from boxkite.core.footage.find import find_sources
+    from boxkite.core.timebase import FrameRate
 
     paths = [Path(path).expanduser() for path in arguments.paths]
-    found = find_sources(paths)
+    rate = FrameRate.parse(arguments.images_rate) if arguments.images_rate else None
+    found = find_sources(paths, rate)
     named_and_unreadable = [item for item in found.unreadable if item.path in paths]
     if not found.sources and len(found.unreadable) == 1 and named_and_unreadable:
         only = found.unreadable[0]

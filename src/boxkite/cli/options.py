@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     """Footage, where to cut, names, outputs."""
     parser.add_argument("paths", nargs="+", metavar="PATH", help="a program, clips, or folders of them")
+    add_images_rate(parser)
     where = parser.add_argument_group("where to cut")
     where.add_argument(
         "--by",
@@ -63,6 +64,15 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 
+def add_images_rate(parser: argparse.ArgumentParser) -> None:
+    """The rate of sources that carry none."""
+    parser.add_argument(
+        "--images-rate",
+        metavar="RATE",
+        help="frames a second of numbered images, which carry none (default: 24)",
+    )
+
+
 def job_from(arguments: argparse.Namespace) -> Job:
     """The job these words describe. Raises a RequestError for words that do not hold."""
     import getpass
@@ -80,6 +90,7 @@ def job_from(arguments: argparse.Namespace) -> Job:
         by=arguments.by,
         marks=_path(arguments.marks),
         marks_rate=FrameRate.parse(arguments.marks_rate) if arguments.marks_rate else None,
+        images_rate=FrameRate.parse(arguments.images_rate) if arguments.images_rate else None,
         start_timecode=arguments.start_timecode,
         closing_marker=arguments.closing_marker,
         names=arguments.names,

@@ -76,12 +76,12 @@ def _list(*, as_json: bool) -> int:
 
 def _show(name: str, *, as_json: bool) -> int:
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
-    from boxkite.core.presets.library import find_preset, flat_items, read_preset
+    from boxkite.core.presets.library import find_preset, flat_items, preset_as_json, read_preset
 
     file = find_preset(name)
     preset = read_preset(file)
     if as_json:
-        print_json({"path": str(file.path), **preset.model_dump(mode="json", exclude_none=True)})
+        print_json({"path": str(file.path), **preset_as_json(preset)})
         return 0
     console = make_console()
     rows = [[key, str(value)] for key, value in flat_items(preset)]

@@ -11,13 +11,15 @@ from boxkite.core.errors import FootageError
 from boxkite.core.footage.kinds import STILL_SUFFIXES, is_junk
 from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.footage.source import Findings, SequencePattern, Source, Unreadable
+from boxkite.core.timebase import FrameRate
 
 
-def find_sources(paths: Iterable[Path]) -> Findings:
+def find_sources(paths: Iterable[Path], images_rate: FrameRate | None = None) -> Findings:
     """Read every source under the paths. What cannot be read is listed with its reason.
 
     A folder gives all files below it but the systems' own hidden ones. Two or more images whose names
-    differ only in their number make one sequence. A path that does not exist is listed as unreadable.
+    differ only in their number make one sequence, of images_rate frames a second. A path that does not
+    exist is listed as unreadable.
     """
     sources: list[Source] = []
     unreadable: list[Unreadable] = []
@@ -30,7 +32,9 @@ def find_sources(paths: Iterable[Path]) -> Findings:
         for item in items:
             try:
                 sources.append(
-                    read_sequence(item) if isinstance(item, SequencePattern) else read_source(item)
+                    read_sequence(item, images_rate)
+                    if isinstance(item, SequencePattern)
+                    else read_source(item)
                 )
             except FootageError as error:
                 where = item.folder / item.label if isinstance(item, SequencePattern) else item

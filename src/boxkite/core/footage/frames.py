@@ -51,7 +51,9 @@ class FrameTable:
 
     def frame_at(self, pts: int) -> int:
         """The frame that begins nearest to a presentation time."""
-        return round_fraction((pts - self.first_pts) * self.time_base * self.rate.fraction)
+        ticks = (pts - self.first_pts) * self.time_base.numerator * self.rate.fraction.numerator
+        per_frame = self.time_base.denominator * self.rate.fraction.denominator
+        return (2 * ticks + per_frame) // (2 * per_frame)  # once a picture: a Fraction would cost more
 
     def pts_of(self, frame: int) -> int:
         """The presentation time of a frame, in ticks of the file's time base."""

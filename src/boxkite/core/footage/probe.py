@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -34,15 +35,23 @@ def read_source(path: Path) -> Source:
         return _facts(container, path, None, path.stat().st_size)
 
 
-def read_sequence(sequence: SequencePattern) -> Source:
-    """Read the facts of numbered images from the first of them. Raises FootageError."""
+def read_sequence(sequence: SequencePattern, rate: FrameRate | None = None) -> Source:
+    """Read the facts of numbered images from the first of them. Raises FootageError.
+
+    rate: frames a second; None for the usual 24, which is then said in a warning.
+    """
     size = sum(
         (sequence.folder / sequence.file_name(number)).stat().st_size
         for number in range(sequence.first, sequence.last + 1)
         if number not in set(sequence.missing)
     )
-    with open_sequence(sequence, SEQUENCE_RATE) as container:
-        return _facts(container, sequence.folder / sequence.file_name(sequence.first), sequence, size)
+    first = sequence.folder / sequence.file_name(sequence.first)
+    with open_sequence(sequence, rate or SEQUENCE_RATE) as container:
+        source = _facts(container, first, sequence, size)
+    if rate is None:
+        guessed = f"images carry no rate: taken as {SEQUENCE_RATE} frames a second, unless --images-rate says another"
+        source = replace(source, warnings=(*source.warnings, guessed))
+    return source
 
 
 def _facts(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
@@ -56,9 +65,8 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
     audio = tuple(_audio_facts(stream) for stream in sounds)
     if video and sequence:
         count = sequence.last - sequence.first + 1
-        video = VideoFacts(**{**vars(video), "frame_count": count, "frame_count_exact": True})
+        video = replace(video, frame_count=count, frame_count_exact=True)
         duration = video.rate.seconds(count)
-        warnings.append(f"images carry no rate: taken as {SEQUENCE_RATE} frames a second")
         if sequence.missing:
             listed = ", ".join(str(number) for number in sequence.missing[:5])
             more = "…" if len(sequence.missing) > 5 else ""
@@ -70,7 +78,7 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
         kind = SourceKind.SEQUENCE if sequence else SourceKind.VIDEO
         if kind is SourceKind.VIDEO and path.suffix.lower() in STILL_SUFFIXES:
             kind = SourceKind.STILL
-            video = VideoFacts(**{**vars(video), "frame_count": 1, "frame_count_exact": True})
+            video = replace(video, frame_count=1, frame_count_exact=True)
     return Source(
         path=path,
         kind=kind,

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 import av
 import av.filter
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError
-from boxkite.core.picture.lettering import Line, place, watermark_stamp
-from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over
+from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place
 from boxkite.core.plan.rows import Row
+
+if TYPE_CHECKING:
+    from boxkite.core.picture.lettering import Line
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
 _NO_PICTURE_TYPE = 0
@@ -37,10 +40,15 @@ class PictureChain:
         geometry = row.geometry
         layout = PixelLayout.of(self.pixel_format)
         self._layout = layout
+        self._lines: list[Line] = []
+        self._watermark: tuple[Stamp, int, int] | None = None
+        if not (row.lettering or row.preset.watermark):
+            return
+        from boxkite.core.picture.lettering import Line, watermark_stamp  # Pillow, only where it is needed
+
         self._lines = [
             Line(planned, geometry.height_px, geometry.width_px, layout) for planned in row.lettering
         ]
-        self._watermark: tuple[Stamp, int, int] | None = None
         if row.preset.watermark:
             stamp = watermark_stamp(row.preset.watermark, geometry.width_px, layout)
             position = row.preset.watermark.position

@@ -124,24 +124,3 @@ def _watermark_text(text: str, width_px: int) -> Image.Image:
         stroke_fill=(0, 0, 0, 200),
     )
     return picture
-
-
-def place(position: str, stamp: Stamp, picture_width: int, picture_height: int) -> tuple[int, int]:
-    """Left and top of a stamp at one of the nine positions, inside the action-safe margin, even numbers.
-
-    The margin is 3.5 % of each side (the action-safe area of EBU R 95).
-    """
-    width, height = stamp.size
-    margin_x, margin_y = picture_width * 0.035, picture_height * 0.035
-    words = position.split()
-    left = (picture_width - width) / 2
-    top = (picture_height - height) / 2
-    if "left" in words:
-        left = margin_x
-    elif "right" in words:
-        left = picture_width - margin_x - width
-    if "top" in words:
-        top = margin_y
-    elif "bottom" in words:
-        top = picture_height - margin_y - height
-    return max(0, round(left / 2) * 2), max(0, round(top / 2) * 2)

@@ -52,6 +52,7 @@ class Job:
     closing_marker: str = CLOSING_MARKER
     names: str | None = None
     metadata: tuple[Path, ...] = ()
+    images_rate: FrameRate | None = None
     watermark: Path | None = None
     user: str = ""
     now: datetime = field(default_factory=datetime.now)

@@ -91,15 +91,15 @@ def _load_presets(job: Job) -> list[tuple[Output, Preset]]:
     for output in job.outputs:
         preset = load_preset(output.preset)
         if job.watermark and preset.watermark:
-            mark = preset.watermark.model_copy(update={"image": job.watermark.absolute(), "text": None})
-            preset = preset.model_copy(update={"watermark": mark})
+            mark = replace(preset.watermark, image=job.watermark.absolute(), text=None)
+            preset = replace(preset, watermark=mark)
         loaded.append((output, preset))
     return loaded
 
 
 def _sources(job: Job) -> tuple[list[Source], list[str]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
-    found = find_sources(job.paths)
+    found = find_sources(job.paths, job.images_rate)
     named = {path for path in job.paths if not path.is_dir()}
     notices = []
     for item in found.unreadable:

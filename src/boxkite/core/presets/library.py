@@ -5,19 +5,19 @@ from __future__ import annotations
 import os
 import tomllib
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, fields, replace
 from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import TypeAdapter, ValidationError
 
 from boxkite.core.errors import PresetError
 from boxkite.core.presets.model import Audio, Lettering, Preset, Video, Watermark
 from boxkite.core.suggest import did_you_mean
 
 FOLDER_VARIABLE = "BOXKITE_PRESETS"
-_TABLES: dict[str, type[BaseModel]] = {
+_TABLES: dict[str, type] = {
     "video": Video,
     "audio": Audio,
     "burn_in": Lettering,
@@ -92,12 +92,12 @@ def read_preset(file: PresetFile) -> Preset:
             "a preset is called as its file is", path=file.path, key="name", hint="leave the key name out"
         )
     try:
-        preset = Preset.model_validate({"name": file.name, **data})
+        preset = TypeAdapter(Preset).validate_python({"name": file.name, **data})
     except ValidationError as error:
         raise _as_preset_error(error, file.path) from None
     if preset.watermark and preset.watermark.image:
         image = file.path.parent / preset.watermark.image.expanduser()
-        preset = preset.model_copy(update={"watermark": preset.watermark.model_copy(update={"image": image})})
+        preset = replace(preset, watermark=replace(preset.watermark, image=image))
     return preset
 
 
@@ -106,15 +106,28 @@ def _as_preset_error(error: ValidationError, path: Path) -> PresetError:
     location = [str(part) for part in first["loc"]]
     message = str(first["msg"]).removeprefix("Value error, ")
     hint = ""
-    if first["type"] == "extra_forbidden":
+    if first["type"] == "unexpected_keyword_argument":
         table = location[0] if len(location) > 1 else ""
         model = _TABLES.get(table, Preset)
-        keys = [key for key in model.model_fields if key != "name"]
+        keys = [one.name for one in fields(model) if one.name != "name"]
         message = f"there is no key “{location[-1]}”" + (f" in [{table}]" if table else "")
         hint = did_you_mean(location[-1], keys) or f"keys: {', '.join(keys)}"
     elif first["type"] == "missing":
         message = "this key is missing"
     return PresetError(message, path=path, key=".".join(location), hint=hint)
+
+
+def preset_as_json(preset: Preset) -> dict[str, Any]:
+    """A preset as plain values, those that are not set left out."""
+
+    def plain(value: Any) -> Any:
+        if isinstance(value, dict):
+            return {key: plain(inner) for key, inner in value.items() if inner is not None}
+        if isinstance(value, list | tuple):
+            return [plain(inner) for inner in value]
+        return str(value) if isinstance(value, Path) else value
+
+    return dict(plain(asdict(preset)))
 
 
 def flat_items(preset: Preset) -> Iterator[tuple[str, Any]]:
@@ -130,4 +143,4 @@ def flat_items(preset: Preset) -> Iterator[tuple[str, Any]]:
         elif value is not None:
             yield prefix, value
 
-    yield from walk("", preset.model_dump(exclude_none=True, mode="json"))
+    yield from walk("", preset_as_json(preset))

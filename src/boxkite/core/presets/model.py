@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
-from typing import Annotated, Literal
+from typing import Annotated, Any, ClassVar, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+from annotated_types import Interval, Len
 
 Position = Literal[
     "top left", "top", "top right", "left", "centre", "right", "bottom left", "bottom", "bottom right"
@@ -40,31 +41,33 @@ PROFILES: dict[str, tuple[str, ...]] = {
 SPEEDS = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower", "veryslow")
 
 
-class _Strict(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
+# Plain dataclasses, which pydantic checks when a file is read (library.py): worker processes, which only take
+# checked presets, need not load it.
+_STRICT: dict[str, Any] = {"extra": "forbid"}
 
 
-class Video(_Strict):
+@dataclass(frozen=True, kw_only=True)
+class Video:
     """How the picture is coded.
 
     quality: constant quality (0 best, 51 worst) for h264 and hevc; bitrate_mbps: instead of it.
     keyframe_seconds: longest way between keyframes. scan: interlaced sources keep their fields, or are made
-    progressive. expected_bits_per_pixel: bits a pixel of each frame
-    takes on average, for the plan's sizes.
+    progressive. expected_bits_per_pixel: bits a pixel of each frame takes on average, for the plan's sizes.
     """
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
     codec: VideoCodec
     profile: str | None = None
     pixel_format: str | None = None
-    quality: Annotated[float, Field(ge=0, le=51)] | None = None
-    bitrate_mbps: Annotated[float, Field(gt=0, le=10_000)] | None = None
+    quality: Annotated[float, Interval(ge=0, le=51)] | None = None
+    bitrate_mbps: Annotated[float, Interval(gt=0, le=10_000)] | None = None
     speed: str | None = None
-    keyframe_seconds: Annotated[float, Field(gt=0, le=60)] | None = None
+    keyframe_seconds: Annotated[float, Interval(gt=0, le=60)] | None = None
     scan: Literal["keep", "progressive"] = "progressive"
-    expected_bits_per_pixel: Annotated[float, Field(gt=0, le=200)] = 0.1
+    expected_bits_per_pixel: Annotated[float, Interval(gt=0, le=200)] = 0.1
 
-    @model_validator(mode="after")
-    def _holds_together(self) -> Video:
+    def __post_init__(self) -> None:
         known = PROFILES.get(self.codec, ())
         if self.profile is not None and self.profile not in known:
             raise ValueError(f"profile: {self.codec} has {', '.join(known) or 'none'}, not “{self.profile}”")
@@ -81,7 +84,6 @@ class Video(_Strict):
             raise ValueError("bitrate_mbps: give either quality or bitrate_mbps")
         if self.speed is not None and self.speed not in SPEEDS:
             raise ValueError(f"speed: one of {', '.join(SPEEDS)}, not “{self.speed}”")
-        return self
 
     @property
     def written_format(self) -> str:
@@ -91,78 +93,79 @@ class Video(_Strict):
         return self.pixel_format or PIXEL_FORMATS[self.codec][0]
 
 
-class Audio(_Strict):
+@dataclass(frozen=True, kw_only=True)
+class Audio:
     """How the sound is coded. tracks: every one of the source, or its first. channels: as they are, or stereo."""
 
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
     codec: AudioCodec
-    bitrate_kbps: Annotated[int, Field(ge=16, le=2000)] | None = None
+    bitrate_kbps: Annotated[int, Interval(ge=16, le=2000)] | None = None
     tracks: Literal["all", "first"] = "all"
     channels: Literal["keep", "stereo"] = "keep"
 
-    @model_validator(mode="after")
-    def _holds_together(self) -> Audio:
+    def __post_init__(self) -> None:
         if self.bitrate_kbps is not None and self.codec not in ("aac", "opus"):
             raise ValueError(f"bitrate_kbps: goes with aac and opus, not with {self.codec}")
-        return self
 
 
-class Lettering(_Strict):
+@dataclass(frozen=True, kw_only=True)
+class Lettering:
     """Text burnt into the picture.
 
     text: a pattern; @timecode and @frame run along. height_percent: of the picture's height.
     """
 
-    text: Annotated[str, Field(min_length=1, max_length=500)]
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
+    text: Annotated[str, Len(1, 500)]
     position: Position = "bottom left"
-    height_percent: Annotated[float, Field(ge=1, le=30)] = 4.5
-    opacity: Annotated[float, Field(gt=0, le=1)] = 0.9
-    box_opacity: Annotated[float, Field(ge=0, le=1)] = 0.55
+    height_percent: Annotated[float, Interval(ge=1, le=30)] = 4.5
+    opacity: Annotated[float, Interval(gt=0, le=1)] = 0.9
+    box_opacity: Annotated[float, Interval(ge=0, le=1)] = 0.55
 
 
-class Watermark(_Strict):
+@dataclass(frozen=True, kw_only=True)
+class Watermark:
     """A text or an image with transparency laid over the picture. width_percent: of the picture's width."""
 
-    text: Annotated[str, Field(min_length=1, max_length=100)] | None = None
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
+    text: Annotated[str, Len(1, 100)] | None = None
     image: Path | None = None
     position: Position = "right"
-    width_percent: Annotated[float, Field(ge=1, le=100)] = 18
-    opacity: Annotated[float, Field(gt=0, le=1)] = 0.5
+    width_percent: Annotated[float, Interval(ge=1, le=100)] = 18
+    opacity: Annotated[float, Interval(gt=0, le=1)] = 0.5
 
-    @model_validator(mode="after")
-    def _one_of_both(self) -> Watermark:
+    def __post_init__(self) -> None:
         if (self.text is None) == (self.image is None):
             raise ValueError("give either text or image")
-        return self
 
 
-class Preset(_Strict):
+@dataclass(frozen=True, kw_only=True)
+class Preset:
     """A whole recipe. size_percent scales both sides of the picture; sides come out even where codecs ask."""
 
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
     name: str = ""
-    summary: Annotated[str, Field(max_length=200)] = ""
-    good_for: Annotated[str, Field(max_length=200)] = ""
+    summary: Annotated[str, Len(0, 200)] = ""
+    good_for: Annotated[str, Len(0, 200)] = ""
     container: Container
-    size_percent: Annotated[float, Field(gt=0, le=400)] = 100
+    size_percent: Annotated[float, Interval(gt=0, le=400)] = 100
     video: Video
     audio: Audio | None = None
     burn_in: tuple[Lettering, ...] = ()
     watermark: Watermark | None = None
 
-    @field_validator("name")
-    @classmethod
-    def _not_one_letter(cls, name: str) -> str:
-        if len(name) == 1:
+    def __post_init__(self) -> None:
+        if len(self.name) == 1:
             raise ValueError("one-letter names would read as drives; give a longer one")
-        return name
-
-    @model_validator(mode="after")
-    def _fits_container(self) -> Preset:
         videos, audios = CODECS_OF[self.container]
         if self.video.codec not in videos:
             raise ValueError(f"video.codec: {self.container} takes {', '.join(sorted(videos))}")
         if self.audio and self.audio.codec not in audios:
             raise ValueError(f"audio.codec: {self.container} takes {', '.join(sorted(audios))}")
-        return self
 
     @property
     def ending(self) -> str:

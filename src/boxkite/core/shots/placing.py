@@ -44,9 +44,10 @@ def make_reel(source: Source, table: FrameTable, start_timecode: str | None) -> 
 
     Raises TimecodeError or RateError when the given one does not exist at the source's rate.
     """
-    if start_timecode is not None:
-        return Reel(source, table, Timecode.parse(start_timecode, table.rate), True)
     found = source.start_timecode
+    if start_timecode is not None:
+        as_found = found.drop and table.rate.can_drop if found else None
+        return Reel(source, table, Timecode.parse(start_timecode, table.rate, drop=as_found), True)
     if found is None:
         return Reel(source, table, Timecode(0, table.rate), False)
     return Reel(source, table, found.relabelled(table.rate, drop=found.drop and table.rate.can_drop), True)
