@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import signal
 import sys
 from collections.abc import Sequence
 from importlib import import_module
 from typing import NoReturn
 
-from boxkite.cli.main import print_error
+from boxkite.cli.messages import print_error
 from boxkite.core.errors import BoxkiteError, PatternError
 from boxkite.core.suggest import did_you_mean
 
@@ -38,6 +39,10 @@ class Parser(argparse.ArgumentParser):
                 .replace("one argument", "a value")
             )
             hint = 'patterns go in double quotes: --names "@marker"' if "--names" in message else ""
+        elif match := re.fullmatch(r"argument (\S+): invalid choice: '(.*)' \(choose from (.*)\)", message):
+            choices = match[3].replace("'", "")
+            message = f"{match[1]}: there is no “{match[2]}”, choose from {choices}"
+            hint = did_you_mean(match[2], choices.split(", "))
         elif message.startswith("the following arguments are required:"):
             message = message.replace("the following arguments are required:", "missing:")
         command = self.prog.removeprefix("boxkite").strip()

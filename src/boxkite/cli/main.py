@@ -3,6 +3,7 @@
 import sys
 
 from boxkite import __version__
+from boxkite.cli.messages import print_error
 
 COMMANDS = {
     "demo": "made-up footage and marks, then the whole round on them",
@@ -29,11 +30,6 @@ a first round:
 exit status: 0 all well; 1 some files failed, the rest are done; 2 the request is wrong,
 nothing was written; 130 stopped.
 """
-
-
-def print_error(message: str, hint: str = "") -> None:
-    """One line to the standard error, and a second with what to do."""
-    sys.stderr.write(f"boxkite: {message}\n" + (f"  {hint}\n" if hint else ""))
 
 
 def main() -> int:

@@ -1,0 +1,139 @@
+"""What is said, and how it fits: tables, progress, JSON, hints."""
+
+from __future__ import annotations
+
+import os
+import pty
+import select
+import subprocess
+from pathlib import Path
+
+import pytest
+from rich.console import Console
+
+from boxkite.cli.tables import Column, file_size, print_table, printable
+from boxkite.core.timebase import FrameRate
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LOFT, VAT
+from tests.proof import PROGRAM, boxkite
+
+RATE = FrameRate.parse("29.97")
+
+
+@pytest.fixture(scope="module")
+def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("card")
+    for number, place in enumerate((VAT, LOFT), start=1):
+        write_movie(Movie(folder / f"A-clip{number}.mov", 60, RATE, ((0, place),), source=number, width=320, height=180,
+                          timecode=f"10:0{number}:00;02", reel=f"A00{number}"))  # fmt: skip
+    (folder / "facts.csv").write_text(
+        "clip;scene;Paper weight\na-CLIP1;3;Heavy\nA-clip2.mov;4;\nA-clip9;5;Light\n"
+    )
+    (folder / "picks.csv").write_text(
+        "source,name,in,out,keywords\nA-clip1,dip,10:01:00:10,10:01:01:00,vat\nA-clip2,,10,20,\nA-clip7,gone,1,2,\n"
+    )
+    return folder
+
+
+def in_window(folder: Path, columns: int, *words: str) -> str:
+    """What the program draws in a terminal window of so many columns."""
+    ours, theirs = pty.openpty()
+    environment = {**os.environ, "COLUMNS": str(columns), "LINES": "40", "TERM": "xterm", "NO_COLOR": "1"}
+    process = subprocess.Popen([PROGRAM, *words], cwd=folder, stdout=theirs, stderr=theirs, env=environment)
+    os.close(theirs)
+    said = b""
+    while select.select([ours], [], [], 60)[0]:
+        try:
+            part = os.read(ours, 65536)
+        except OSError:
+            break
+        if not part:
+            break
+        said += part
+    os.close(ours)
+    assert process.wait(timeout=60) == 0, said
+    return said.decode()
+
+
+def test_tables_keep_whole_timecodes_in_80_columns_and_names_in_full_when_piped(card: Path) -> None:
+    words = ("plan", ".", "--by", "ranges", "--marks", "picks.csv", "--names", f"@clip_{'long ' * 12}_@(marker|count)",
+             "--to", "web:out")  # fmt: skip
+    narrow = in_window(card, 80, *words)
+    assert max(len(line) for line in narrow.replace("\r", "\n").split("\n") if "\x1b" not in line) <= 80
+    assert "10:01:00;10  10:01:01;00" in narrow
+    assert "…" in narrow
+    piped = boxkite(*words, cwd=card).out
+    assert f"A-clip1_{'long ' * 12}_dip.mp4".replace(" _", "_") in piped.replace(" _", "_")
+    assert "\x1b" not in piped
+
+
+def test_facts_and_columns_become_tokens_and_what_found_no_source_is_said(card: Path) -> None:
+    done = boxkite("plan", "A-clip1.mov", "A-clip2.mov", "--by", "ranges", "--marks", "picks.csv", "--metadata", "facts.csv",  # noqa: E501
+                   "--names", "@scene[-@(Paper weight)]_@reel_@(keyword|in)", "--to", "web:out", "--json", cwd=card)  # fmt: skip  # noqa: E501
+    assert done.status == 0, done.err
+    assert [row["name"] for row in done.json["rows"]] == ["3-Heavy_A001_vat", "4_A002_10-02-00-12"]
+    notices = "\n".join(done.json["notices"])
+    assert "facts.csv:4: no source is called “A-clip9”" in notices
+    assert "picks.csv:4: no source is called “A-clip7”" in notices
+    assert done.json["rows"][1]["warnings"] == ["its mark has no name"]
+    assert sum(gap["frames"] for gap in done.json["uncovered"]) == 120 - 20 - 10
+
+
+def test_a_window_shows_progress_and_a_pipe_a_line_a_file(card: Path, tmp_path: Path) -> None:
+    drawn = in_window(card, 100, "run", ".", "--by", "files", "--to", f"web:{tmp_path / 'a'}")
+    for words in (
+        "of 2 files",
+        "A-clip1 (web)",
+        "fr/s",
+        "proved  A-clip2.mp4 (web): 60 frames",
+        "2 files proved, 0 failed",
+    ):
+        assert words in drawn, words
+    lines = boxkite("run", ".", "--by", "files", "--to", f"web:{tmp_path / 'b'}", cwd=card).out.splitlines()
+    assert sorted(line[4:11] for line in lines[:2]) == ["proved ", "proved "]
+    assert {line[:3] for line in lines[:2]} == {"1/2", "2/2"}
+
+
+def test_the_watermark_is_asked_for_only_where_there_is_one(card: Path) -> None:
+    refused = boxkite("plan", "A-clip1.mov", "--to", "web:x", "--watermark", "nothing.png", cwd=card)
+    assert (refused.status, "none of these presets has a watermark" in refused.err) == (2, True)
+    missing = boxkite("plan", "A-clip1.mov", "--to", "review:x", "--watermark", "nothing.png", cwd=card)
+    assert (missing.status, "nothing.png: there is no such image" in missing.err) == (2, True)
+
+
+def test_a_wrong_choice_names_the_right_ones(card: Path) -> None:
+    refused = boxkite("plan", "A-clip1.mov", "--by", "marker", "--to", "web:x", cwd=card)
+    assert (refused.status, "did you mean markers?" in refused.err) == (2, True)
+
+
+def test_narrow_tables_lose_optional_columns_first_and_shorten_names_in_the_middle(
+    capsys: pytest.CaptureFixture[str],
+) -> None:
+    columns = [Column("file", gives_way=True), Column("in"), Column("size", right=True, optional=True)]
+    rows = [["a long name that ends in 0001.mov", "10:00:00:00", "12 MB"], ["b", "10:00:00:01", "1 MB"]]
+    for width, shows in ((60, "12 MB"), (47, "0001.mov  10:00:00:00"), (30, "…")):
+        print_table(Console(width=width, force_terminal=False), columns, rows)
+        out = capsys.readouterr().out
+        assert shows in out
+        assert max(map(len, out.splitlines())) <= width
+        assert "10:00:00:01" in out
+        assert ("size" in out) == (width == 60)
+
+
+def test_sizes_and_strangers_text_are_safe_to_show() -> None:
+    assert [file_size(size) for size in (0, 999, 1000, 123_456, 99_950_000, 5 * 10**9)] == [
+        "0 B", "999 B", "1.0 kB", "123 kB", "100 MB", "5.0 GB"]  # fmt: skip
+    assert printable("a\x1b[31mb\nc") == "a�[31mb�c"
+
+
+def test_json_of_inspect_holds_the_facts_of_every_source(card: Path) -> None:
+    first = boxkite("inspect", ".", "--json", cwd=card).json["sources"][0]
+    assert first["video"] | {"codec": "h264"} == {
+        "codec": "h264", "width": 320, "height": 180, "rate": "29.97", "rate_fraction": "30000/1001", "frames": 60,
+        "frames_exact": True, "length": "00:00:02;00", "pixel_format": "yuv420p", "bit_depth": 8, "sample_aspect": "1",
+        "field_order": "progressive",
+    }  # fmt: skip
+    assert (first["start_timecode"], first["reel"]) == ("10:01:00;02", "A001")
+    assert first["audio"] == [
+        {"codec": "pcm_s16le", "sample_rate_hz": 48000, "channels": 2, "layout": "stereo"}
+    ]
