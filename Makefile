@@ -1,5 +1,5 @@
 # Every target sets up its own virtual environment first: nothing is needed but Python 3.11, venv and make.
-PYTHON ?= python3.11
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
 VENV := .venv
 BIN := $(VENV)/bin
 STAMP := $(VENV)/ready

@@ -48,8 +48,8 @@ def test_killed_at_any_moment_only_whole_files_have_names(long_film: Path, how: 
             assert (process.returncode, "stopped" in said) == (130, True), said
         if how != signal.SIGKILL:
             assert hidden(out) == []
-        deadline = time.monotonic() + 10  # workers notice that nobody listens any more
-        while len(hidden(out)) and time.monotonic() < deadline and how == signal.SIGKILL:
+        patience = time.monotonic() + 10  # workers notice that nobody listens any more
+        while len(hidden(out)) and time.monotonic() < patience and how == signal.SIGKILL:
             time.sleep(0.2)
         for path in out.glob("*.mov"):
             number = int(path.stem[1:])

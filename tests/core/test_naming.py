@@ -158,4 +158,4 @@ def test_a_name_too_long_in_bytes_is_refused_with_a_form_that_helps() -> None:
 
 
 def test_slugs_are_lower_case_with_single_dashes() -> None:
-    assert slug("  Première  dip_№ 2! ") == "premiere-dip-no-2"
+    assert slug("  Écoulée  dip_№ 2! ") == "ecoulee-dip-no-2"

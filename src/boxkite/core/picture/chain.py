@@ -20,6 +20,7 @@ _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=cl
 _NO_PICTURE_TYPE = 0
 _BT709 = 1
 _UNSAID = 2
+_LIMITED = 1
 
 
 class PictureChain:
@@ -172,18 +173,18 @@ class PictureChain:
         return bool(video and video.field_order in ("top first", "bottom first"))
 
 
-def colour_tags(picture: VideoFrame, source: VideoFrame) -> dict[str, int]:
-    """Colour tags for the encoder: those of the source, BT.709 for pictures that came as RGB.
+def colour_tags(source: VideoFrame) -> dict[str, int]:
+    """Colour tags for the encoder: those of the source, BT.709 for pictures that came as RGB; limited range.
 
     What the source does not say stays unsaid (2), so that a player assumes what it would have assumed.
     """
     if source.format.is_rgb:
-        return {"colorspace": _BT709, "color_primaries": _BT709, "color_trc": _BT709, "color_range": 1}
+        return {"colorspace": _BT709, "color_primaries": _BT709, "color_trc": _BT709, "color_range": _LIMITED}
     tags = {
         "colorspace": int(source.colorspace),
         "color_primaries": int(source.color_primaries),
         "color_trc": int(source.color_trc),
-        "color_range": 1 if int(picture.color_range) != 2 else 2,
+        "color_range": _LIMITED,
     }
     if tags["colorspace"] == 0:  # the RGB tag on Y′CbCr pictures
         tags["colorspace"] = _UNSAID

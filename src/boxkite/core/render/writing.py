@@ -68,9 +68,9 @@ class FileWriter:
         self.row = row
         self.path = path
         self.chain = PictureChain(row)
-        self.pictures_written = 0
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
+        self._source_picture: VideoFrame | None = None
         self._threads = threads
         preset = row.preset
         self._container: OutputContainer = av.open(
@@ -82,15 +82,13 @@ class FileWriter:
 
     def put_picture(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""
-        if self._video is None:
-            self._waiting_source = picture
+        self._source_picture = self._source_picture or picture
         for ready in self.chain.put(picture):
             self._encode(ready)
 
     def put_sound(self, place: int, sound: AudioFrame) -> None:
         """Take the next sound of one of the row's tracks, by its place among them."""
-        if self._video is None:
-            self._add_streams(None)
+        self._add_streams()
         stream = self._sounds[place]
         sound.pts = self._samples_in[place]
         sound.time_base = Fraction(1, sound.sample_rate)
@@ -118,13 +116,11 @@ class FileWriter:
         yield from self._sounds
 
     def _encode(self, picture: VideoFrame) -> None:
-        if self._video is None or self.first_picture is None:
-            self._add_streams(picture)
+        self._add_streams()
         assert self._video is not None
         if self.first_picture is None:
             self.first_picture = picture
         self.last_picture = picture
-        self.pictures_written += 1
         try:
             self._container.mux(self._video.encode(picture))
         except av.error.ArgumentError as error:
@@ -132,9 +128,9 @@ class FileWriter:
                 f"the {self.row.preset.video.codec} encoder refuses: {error.strerror}"
             ) from None
 
-    def _add_streams(self, picture: VideoFrame | None) -> None:
-        """Lay out all streams; the picture's come first, with the first picture's colour tags."""
-        if self._video is not None:
+    def _add_streams(self) -> None:
+        """Lay out all streams; the picture's comes first, with the source's colour tags."""
+        if self._video is not None or self._source_picture is None:
             return
         row, video = self.row, self.row.preset.video
         rate = row.shot.reel.table.rate.fraction
@@ -151,7 +147,7 @@ class FileWriter:
         context.thread_type = "AUTO"
         if video.bitrate_mbps:
             context.bit_rate = round(video.bitrate_mbps * 1_000_000)
-        for key, value in colour_tags(picture or self._waiting_source, self._waiting_source).items():
+        for key, value in colour_tags(self._source_picture).items():
             setattr(context, key, value)
         if video.codec == "hevc" and row.preset.container in ("mp4", "mov"):
             context.codec_tag = "hvc1"
