@@ -26,7 +26,7 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "inspect": ("inspect demo", 3, 126),
     "plan": (f"plan {MILL} --to review:out/review --to stock:out/stock", 3, 126),
     "plan-80-columns": (f"plan {MILL} --to review:out/review", 3, 80),
-    "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 4.5, 126),
+    "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 9, 126),
     "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
     "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 126),
     "presets": ("presets", 3, 126),

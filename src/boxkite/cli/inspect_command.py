@@ -108,6 +108,8 @@ def _row(source: Source) -> list[str]:
             _clock(source),
             _sound(source),
         ]
+    if source.kind.value == "still":
+        return [str(source.path.parent / source.label), video.size, video.codec, "", "", "", "", ""]
     about = "" if video.frame_count_exact else "~"
     return [
         str(source.path.parent / source.label),

@@ -22,8 +22,11 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
         other = seen.setdefault(key, row)
         if other is not row:
             raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, rows, pattern))
+    folders: dict[Path, Row] = {}
     for row in rows:
-        for parent in row.path.parents:
+        folders.setdefault(row.path.parent, row)
+    for folder, row in folders.items():
+        for parent in (folder, *folder.parents):
             if other_row := seen.get(clash_key(str(parent))):
                 raise PlanError(
                     f"{_side(other_row)} would be a file where {_side(row)} needs a folder",
@@ -89,13 +92,11 @@ def _read_only(folder: Path) -> bool:
 
 def check_inside(rows: Sequence[Row]) -> None:
     """Make sure no path leaves its output folder, through links that are there already either."""
-    resolved: dict[Path, Path] = {}
-    for row in rows:
-        folder = resolved.setdefault(row.folder, row.folder.resolve())
-        parent = resolved.setdefault(row.path.parent, row.path.parent.resolve())
-        if not parent.is_relative_to(folder):
+    for folder, parent in {(row.folder, row.path.parent): None for row in rows}:
+        if not parent.resolve().is_relative_to(folder.resolve()):
+            name = next(row.name for row in rows if row.path.parent == parent)
             raise PlanError(
-                f"“{row.name}” would be written outside the output folder, to {parent}",
-                path=row.folder,
+                f"“{name}” would be written outside the output folder, to {parent.resolve()}",
+                path=folder,
                 hint="a link inside the folder points elsewhere",
             )

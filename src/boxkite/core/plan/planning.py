@@ -80,7 +80,7 @@ def _load_presets(job: Job) -> list[tuple[Output, Preset]]:
             preset = replace(preset, watermark=mark)
         if preset.watermark and preset.watermark.image:
             _check_image(preset.watermark.image)
-        loaded.append((output, preset))
+        loaded.append((Output(output.preset, output.folder.absolute()), preset))
     return loaded
 
 
@@ -137,8 +137,10 @@ def _row(
         error.message = f"{error.message} (the shot of {shot.origin})"
         raise
     check_length(name, preset.ending, pattern)
-    folder = output.folder.absolute()
+    folder = output.folder
     tracks, warnings = _sound_tracks(reel.source, preset)
+    if video.has_alpha:
+        warnings.append("its transparency is left out")
     plain_name = name.rpartition("/")[2]
     lettering = tuple(_lettering(one, {**all_values, "name": Text(plain_name)}) for one in preset.burn_in)
     return Row(
@@ -192,14 +194,12 @@ def _lettering(wanted: Lettering, values: Mapping[str, Value]) -> PlannedLetteri
 
 def _volumes(rows: Sequence[Row]) -> tuple[Volume, ...]:
     """Space needed and free, one entry per volume, named by the first folder that lies on it."""
-    needed: dict[int, tuple[Path, int]] = {}
+    by_folder: dict[Path, int] = {}
     for row in rows:
-        there = next(path for path in (row.folder, *row.folder.parents) if path.is_dir())
-        device = there.stat().st_dev
-        folder, so_far = needed.get(device, (row.folder, 0))
-        needed[device] = (folder, so_far + row.expected_bytes)
-    found = []
-    for folder, size in needed.values():
+        by_folder[row.folder] = by_folder.get(row.folder, 0) + row.expected_bytes
+    needed: dict[int, tuple[Path, Path, int]] = {}
+    for folder, size in by_folder.items():
         there = next(path for path in (folder, *folder.parents) if path.is_dir())
-        found.append(Volume(folder, size, shutil.disk_usage(there).free))
-    return tuple(found)
+        first, place, so_far = needed.get(there.stat().st_dev, (folder, there, 0))
+        needed[there.stat().st_dev] = (first, place, so_far + size)
+    return tuple(Volume(first, size, shutil.disk_usage(place).free) for first, place, size in needed.values())

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Sequence
 
 from boxkite.core.edit.marks import Mark, MarkList
@@ -78,7 +79,8 @@ def cut_at_markers(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel, cl
             )
             continue
         first_on_frame[one.start] = one
-        end = next((start for start in starts if start > one.start), whole.end)
+        later = bisect_right(starts, one.start)
+        end = starts[later] if later < len(starts) else whole.end
         shots.append(_shot(marks, one, reel, Span(one.start, min(end, whole.end))))
     return _finished(shots, notices, reel)
 
