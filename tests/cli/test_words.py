@@ -11,7 +11,8 @@ from pathlib import Path
 import pytest
 from rich.console import Console
 
-from boxkite.cli.tables import Column, file_size, print_table, printable
+from boxkite.cli.messages import printable
+from boxkite.cli.tables import Column, file_size, print_table
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
@@ -137,3 +138,13 @@ def test_json_of_inspect_holds_the_facts_of_every_source(card: Path) -> None:
     assert first["audio"] == [
         {"codec": "pcm_s16le", "sample_rate_hz": 48000, "channels": 2, "layout": "stereo"}
     ]
+
+
+def test_odd_bytes_in_names_break_neither_tables_nor_json(card: Path, tmp_path: Path) -> None:
+    odd = os.fsencode(tmp_path) + b"/clip\xff\x1b[31m.mov"
+    Path(os.fsdecode(odd)).write_bytes((card / "A-clip1.mov").read_bytes())
+    for words in (["inspect", tmp_path], ["inspect", tmp_path, "--json"], ["plan", tmp_path, "--to", "web:out"],
+                  ["plan", os.fsdecode(odd), "--to", "web:out"]):  # fmt: skip
+        done = boxkite(*words, cwd=tmp_path)
+        assert "went wrong inside" not in done.err
+        assert "\x1b" not in done.out + done.err

@@ -17,7 +17,7 @@ from boxkite.core.errors import BoxkiteError, MarksError
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.shots.cutting import cut_at_markers, cut_at_ranges
-from boxkite.core.shots.placing import counting_notice, make_reel, place_marks
+from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
 from boxkite.core.shots.shot import Cut, Reel
 from boxkite.core.timebase import FrameRate, Timecode
 
@@ -121,6 +121,16 @@ def test_a_list_at_another_rate_is_placed_by_time(
 ) -> None:
     path = write(tmp_path, f"* LOC: {at} RED there\n")
     assert shots(cut(path, reel(rate, 1000), marks_rate=marks_rate))[0][1] == frame
+
+
+def test_a_list_that_seems_to_count_at_half_the_rate_is_wondered_at(tmp_path: Path) -> None:
+    lines = [f"* LOC: 01:00:0{second}:{5 * second:02d} RED m{second}" for second in range(6)]
+    marks = read_marks(write(tmp_path, "\n".join(lines)))
+    fast = reel("59.94", 600)
+    assert "--marks-rate 29.97" in (half_rate_notice(marks, fast, None) or "")
+    assert half_rate_notice(marks, fast, FrameRate.parse("29.97")) is None
+    assert half_rate_notice(marks, reel("29.97"), None) is None
+    assert half_rate_notice(read_marks(write(tmp_path, lines[5].replace("25", "45"))), fast, None) is None
 
 
 def test_a_start_timecode_given_with_colons_counts_as_the_source_does() -> None:

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from importlib import import_module
 from typing import NoReturn
 
-from boxkite.cli.messages import print_error
+from boxkite.cli.messages import print_error, printable
 from boxkite.core.errors import BoxkiteError, PatternError
 from boxkite.core.suggest import did_you_mean
 
@@ -93,8 +93,11 @@ def _end_in_order(number: int, _frame: object) -> NoReturn:
 
 
 def _print_boxkite_error(error: BoxkiteError) -> None:
-    print_error(str(error), "")
-    if isinstance(error, PatternError) and error.column is not None:
-        print(f"  {error.pattern}\n  {' ' * (error.column - 1)}^ column {error.column}", file=sys.stderr)  # noqa: T201
-    if error.hint:
-        print(f"  {error.hint}", file=sys.stderr)  # noqa: T201
+    """The error, for a pattern the place in it, and what to do."""
+    if not isinstance(error, PatternError) or error.column is None:
+        print_error(str(error), error.hint)
+        return
+    print_error(str(error))
+    caret = " " * (error.column - 1) + f"^ column {error.column}"
+    lines = [printable(error.pattern), caret, *([printable(error.hint)] if error.hint else [])]
+    sys.stderr.writelines(f"  {line}\n" for line in lines)

@@ -47,7 +47,8 @@ def plan_with_progress(job: Job) -> Plan:
 
     if not sys.stderr.isatty():
         return make_plan(job)
-    from boxkite.cli.tables import make_console, printable
+    from boxkite.cli.messages import printable
+    from boxkite.cli.tables import make_console
 
     with make_console(stderr=True).status("planning") as status:
         return make_plan(job, progress=lambda label: status.update(f"measuring {printable(label)}"))

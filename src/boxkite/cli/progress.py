@@ -11,7 +11,8 @@ from rich.progress import BarColumn, Progress, ProgressColumn, Task, TaskID, Tex
 from rich.table import Column
 from rich.text import Text
 
-from boxkite.cli.tables import counted, file_size, print_line, printable
+from boxkite.cli.messages import printable
+from boxkite.cli.tables import counted, file_size, print_line
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.plan.rows import Plan, rows_by_shot
 

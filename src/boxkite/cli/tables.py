@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import sys
 from collections.abc import Sequence
@@ -11,6 +12,8 @@ from typing import Any
 from rich.cells import cell_len, set_cell_size
 from rich.console import Console
 from rich.text import Text
+
+from boxkite.cli.messages import printable
 
 _PIPED_WIDTH = 100_000
 
@@ -77,13 +80,10 @@ def print_line(console: Console, text: str, style: str = "") -> None:
     console.print(Text(printable(text), style=style))
 
 
-def printable(text: str) -> str:
-    """Text from strangers with everything left out that would command the terminal."""
-    return "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in text)
-
-
 def print_json(value: Any) -> None:
-    """Print a value as JSON on the standard output."""
+    """Print a value as JSON on the standard output; names that are no proper text keep their odd bytes as \\udcXX."""
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(errors="backslashreplace")
     json.dump(value, sys.stdout, indent=2, ensure_ascii=False)
     sys.stdout.write("\n")
 

@@ -14,7 +14,7 @@ from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.plan.job import By, Job
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.facts import read_facts
-from boxkite.core.shots.placing import counting_notice, make_reel, place_marks
+from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
 from boxkite.core.shots.shot import Cut, Reel, Shot
 from boxkite.core.timebase import Span
 
@@ -124,8 +124,8 @@ def _cut_source(job: Job, by: By, reel: Reel, marks: MarkList, chosen: list[Mark
         cut = cut_at_ranges(marks, placed, reel)
     if not cut.shots:
         raise _all_outside(marks, reel, cut)
-    note = counting_notice(marks, reel)
-    return replace(cut, notices=(note, *cut.notices)) if note else cut
+    notes = (counting_notice(marks, reel), half_rate_notice(marks, reel, job.marks_rate))
+    return replace(cut, notices=(*(note for note in notes if note), *cut.notices))
 
 
 def _reel(job: Job, source: Source, progress: Progress) -> Reel:

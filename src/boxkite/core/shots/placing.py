@@ -22,11 +22,15 @@ from boxkite.core.timebase import (
     Timecode,
     convert_frames,
     frames_per_day,
+    is_timecode_like,
     round_fraction,
     timecode_to_frames,
 )
 
 _FRAMES = re.compile(r"\d{1,9}", re.ASCII)
+_FAST = 48
+_ENOUGH_TO_TELL = 6
+"""Different frame numbers in a list before their being all in the lower half is no accident (1 in 64)."""
 _SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,9})?)\s*s", re.ASCII)
 
 
@@ -80,6 +84,23 @@ def counting_notice(marks: MarkList, reel: Reel) -> str | None:
     return (
         f"{marks.path.name} counts {words[stated.pop()]}, {reel.source.label} {words[reel.start.drop]}:"
         " times are measured from the start label, each in the list's counting"
+    )
+
+
+def half_rate_notice(marks: MarkList, reel: Reel, marks_rate: FrameRate | None) -> str | None:
+    """A word of warning when a list for a fast program seems to count at half its rate, as many lists must."""
+    rate = reel.table.rate
+    counted = {
+        re.split("[:;]", mark.start.text)[-1] for mark in marks.marks if is_timecode_like(mark.start.text)
+    }
+    if marks_rate or rate.nominal < _FAST or len(counted) < _ENOUGH_TO_TELL:
+        return None
+    if max(int(frames) for frames in counted) >= rate.nominal // 2:
+        return None
+    half = FrameRate(rate.fraction / 2)
+    return (
+        f"{marks.path.name} has no frame number above {rate.nominal // 2 - 1}: if it counts at {half} frames a"
+        f" second and not at {rate}, say --marks-rate {half}"
     )
 
 
