@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import av
 from av.container import InputContainer
@@ -22,6 +23,8 @@ _MEDIA_FORMATS = (
     "bmp_pipe,dpx_pipe,exr_pipe,j2k_pipe,jpeg_pipe,jpegls_pipe,jpegxl_pipe,pgm_pipe,png_pipe,ppm_pipe,"
     "psd_pipe,sgi_pipe,tiff_pipe,webp_pipe"
 )
+# PyAV 19 has no such choice: it replaces what is no text by itself.
+_LENIENT: dict[str, Any] = {"metadata_errors": "replace"} if int(av.__version__.split(".")[0]) < 19 else {}
 _SAFE_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _MEDIA_FORMATS}
 
 
@@ -48,7 +51,7 @@ def open_file(path: Path) -> InputContainer:
             hint="ask for the right to read it",
         ) from None
     try:
-        return av.open(f"file:{path}", "r", options=dict(_SAFE_OPTIONS), metadata_errors="replace")
+        return av.open(f"file:{path}", "r", options=dict(_SAFE_OPTIONS), **_LENIENT)
     except (av.error.FFmpegError, ValueError, OSError):
         reason, hint = explain(path)
         raise FootageError(reason, path=path, hint=hint) from None
@@ -70,7 +73,7 @@ def open_sequence(sequence: SequencePattern, rate: FrameRate) -> InputContainer:
                 "pattern_type": "sequence",
                 "protocol_whitelist": "file",
             },
-            metadata_errors="replace",
+            **_LENIENT,
         )
     except (av.error.FFmpegError, ValueError, OSError) as error:
         raise FootageError(f"the images cannot be read ({error})", path=sequence.folder) from None

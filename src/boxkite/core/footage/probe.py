@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 from fractions import Fraction
+from numbers import Rational
 from pathlib import Path
 
 import av
@@ -116,10 +117,15 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -
         frame_count_exact=bool(stream.frames),
         pixel_format=pixel_format.name if pixel_format else "",
         bit_depth=max((component.bits for component in components), default=8),
-        sample_aspect=stream.sample_aspect_ratio or Fraction(1),
+        sample_aspect=_fraction(stream.sample_aspect_ratio),
         field_order=_FIELD_ORDERS.get(int(getattr(context, "field_order", 0) or 0), ""),
         has_alpha=any(component.is_alpha for component in components),
     )
+
+
+def _fraction(ratio: Rational | None) -> Fraction:
+    """A ratio as PyAV gives it (before version 19 a Fraction), 1 where there is none."""
+    return Fraction(ratio.numerator, ratio.denominator) if ratio else Fraction(1)
 
 
 def _rate(stream: VideoStream, warnings: list[str]) -> FrameRate:
