@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 import av
 from av.container import InputContainer
@@ -51,7 +51,8 @@ def open_file(path: Path) -> InputContainer:
             hint="ask for the right to read it",
         ) from None
     try:
-        return av.open(f"file:{path}", "r", options=dict(_SAFE_OPTIONS), **_LENIENT)
+        opened = av.open(f"file:{path}", "r", options=dict(_SAFE_OPTIONS), **_LENIENT)
+        return cast(InputContainer, opened)
     except (av.error.FFmpegError, ValueError, OSError):
         reason, hint = explain(path)
         raise FootageError(reason, path=path, hint=hint) from None
@@ -63,7 +64,7 @@ def open_sequence(sequence: SequencePattern, rate: FrameRate) -> InputContainer:
     number = f"%0{sequence.digits}d" if sequence.digits else "%d"
     fraction = rate.fraction
     try:
-        return av.open(
+        opened = av.open(
             f"{str(sequence.folder).replace('%', '%%')}/{prefix}{number}{suffix}",
             "r",
             format="image2",
@@ -75,6 +76,7 @@ def open_sequence(sequence: SequencePattern, rate: FrameRate) -> InputContainer:
             },
             **_LENIENT,
         )
+        return cast(InputContainer, opened)
     except (av.error.FFmpegError, ValueError, OSError) as error:
         raise FootageError(f"the images cannot be read ({error})", path=sequence.folder) from None
 

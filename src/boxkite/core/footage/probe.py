@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 from fractions import Fraction
-from numbers import Rational
 from pathlib import Path
+from typing import Any
 
 import av
 from av.audio.stream import AudioStream
@@ -123,9 +123,9 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -
     )
 
 
-def _fraction(ratio: Rational | None) -> Fraction:
-    """A ratio as PyAV gives it (before version 19 a Fraction), 1 where there is none."""
-    return Fraction(ratio.numerator, ratio.denominator) if ratio else Fraction(1)
+def _fraction(ratio: Any) -> Fraction:
+    """A ratio as PyAV gives it (before version 19 a Fraction, then a type of its own), 1 where there is none."""
+    return Fraction(int(ratio.numerator), int(ratio.denominator)) if ratio else Fraction(1)
 
 
 def _rate(stream: VideoStream, warnings: list[str]) -> FrameRate:
