@@ -7,6 +7,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from boxkite.core.plan.job import CLOSING_MARKER, WAYS_TO_CUT
+
 if TYPE_CHECKING:
     from boxkite.core.plan.job import Job
 
@@ -18,7 +20,7 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     where = parser.add_argument_group("where to cut")
     where.add_argument(
         "--by",
-        choices=["markers", "ranges", "files"],
+        choices=WAYS_TO_CUT,
         help="at each marker, one file a range, or whole files; follows from --marks where it is not given",
     )
     where.add_argument(
@@ -38,7 +40,7 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     where.add_argument(
         "--closing-marker",
         metavar="NAME",
-        default="END",
+        default=CLOSING_MARKER,
         help="name of the marker that only ends the shot before it (default: END, in any case)",
     )
     names = parser.add_argument_group("names")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from types import TracebackType
 from typing import Self
 
@@ -98,7 +97,6 @@ class LinesProgress:
         self._console = console
         self._files = len(plan.rows)
         self._ended = 0
-        self._started = time.monotonic()
 
     def __enter__(self) -> Self:
         return self

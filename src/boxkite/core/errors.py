@@ -36,12 +36,6 @@ class BoxkiteError(Exception):
         key = f"{self.key}: " if self.key else ""
         return f"{prefix}{key}{self.message}"
 
-    def at(self, *, path: Path | str | None = None, line: int | None = None) -> BoxkiteError:
-        """Add the place to an error that was raised where the place was not known; returns the same error."""
-        self.path = self.path if self.path is not None else path
-        self.line = self.line if self.line is not None else line
-        return self
-
 
 class RequestError(BoxkiteError):
     """What was asked for cannot be done as it stands; nothing was written."""

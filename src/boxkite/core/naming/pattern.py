@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 
 from boxkite.core.errors import PatternError
-from boxkite.core.naming.filename import UNSAFE_SIGNS, byte_length, clean_value, safe_component
+from boxkite.core.naming.filename import MOST_BYTES, UNSAFE_SIGNS, byte_length, clean_value, safe_component
 from boxkite.core.naming.values import FormError, Text, Values, in_forms
 from boxkite.core.suggest import did_you_mean
 
@@ -69,10 +69,6 @@ class Pattern:
     def choices(self) -> tuple[Choice, ...]:
         """Every token it names, in order."""
         return tuple(_choices(self.parts))
-
-    def uses(self, token: str) -> bool:
-        """Whether a token stands anywhere in it."""
-        return any(choice.name == token for choice in self.choices)
 
 
 def _choices(parts: tuple[Part, ...]) -> Iterator[Choice]:
@@ -283,10 +279,10 @@ def check_length(name: str, ending: str, pattern: Pattern) -> None:
     """Make sure that no component is longer than file systems take. Raises PatternError."""
     components = (name + ending).split("/")
     for component in components:
-        if (length := byte_length(component)) > 255:
+        if (length := byte_length(component)) > MOST_BYTES:
             token = next((choice.name for choice in pattern.choices), "marker")
             raise PatternError(
-                f"“{component[:40]}…” is too long for a file name: {length} bytes, 255 is the most",
+                f"“{component[:40]}…” is too long for a file name: {length} bytes, {MOST_BYTES} is the most",
                 pattern=pattern.text,
                 hint=f'cut the token short, as "@({token}:max80)"',
             )
