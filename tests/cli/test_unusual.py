@@ -179,3 +179,19 @@ def test_a_file_trimmed_without_encoding_begins_at_the_frame_its_edit_list_shows
     cut_in_two(tmp_path, tmp_path / "trimmed.mp4", 13, "web:w")
     assert frames_of(tmp_path / "w/a.mp4") == [(1, number) for number in range(40, 53)]
     assert frames_of(tmp_path / "w/b.mp4") == [(1, number) for number in range(53, 130)]
+
+
+def test_tracks_that_do_not_go_along_are_named(tmp_path: Path) -> None:
+    with av.open(str(tmp_path / "two.mkv"), "w") as container:
+        streams = [container.add_stream("ffv1", rate=25) for _ in range(2)]
+        for stream in streams:
+            stream.width, stream.height, stream.pix_fmt = 320, 180, "yuv420p"
+        for number in range(10):
+            for stream in streams:
+                picture = draw_picture(VAT, 1, number, 320, 180)
+                picture.pts = number
+                container.mux(stream.encode(picture))
+        for stream in streams:
+            container.mux(stream.encode(None))
+    rows = boxkite("plan", "two.mkv", "--to", "web:w", "--json", cwd=tmp_path).json["rows"]
+    assert rows[0]["warnings"] == ["1 picture track left out"]

@@ -88,13 +88,18 @@ def open_source(source: Source) -> InputContainer:
     return open_file(source.path)
 
 
-def picture_stream(container: InputContainer) -> VideoStream | None:
-    """The stream that holds the picture: the library's best, cover art left aside."""
-    real = [
+def real_pictures(container: InputContainer) -> list[VideoStream]:
+    """The picture streams that are no cover art."""
+    return [
         stream
         for stream in container.streams.video
         if not int(stream.disposition) & 0x400 and stream.codec_context is not None  # 0x400: attached picture
     ]
+
+
+def picture_stream(container: InputContainer) -> VideoStream | None:
+    """The stream that holds the picture: the library's best, cover art left aside."""
+    real = real_pictures(container)
     if not real:
         return None
     best = container.streams.best("video")

@@ -15,7 +15,7 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import BoxkiteError, FootageError
 from boxkite.core.footage.kinds import STILL_SUFFIXES
-from boxkite.core.footage.opening import open_file, open_sequence, picture_stream
+from boxkite.core.footage.opening import open_file, open_sequence, picture_stream, real_pictures
 from boxkite.core.footage.source import (
     AudioFacts,
     Chapter,
@@ -92,6 +92,7 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
         reel=_first_value(container, ("reel_name", "reel", "material_package_name")),
         chapters=_chapters(container),
         sequence=sequence,
+        left_out=_left_out(container),
         warnings=tuple(warnings),
         metadata=dict(container.metadata),
     )
@@ -121,6 +122,15 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -
         field_order=_FIELD_ORDERS.get(int(getattr(context, "field_order", 0) or 0), ""),
         has_alpha=any(component.is_alpha for component in components),
     )
+
+
+def _left_out(container: InputContainer) -> tuple[str, ...]:
+    """Tracks beside the picture and the sound; a timecode track is read, not left out."""
+    counts = {
+        "picture": max(0, len(real_pictures(container)) - 1),
+        "subtitle": len(container.streams.subtitles),
+    }
+    return tuple(f"{count} {kind} track{'s' * (count > 1)}" for kind, count in counts.items() if count)
 
 
 def _fraction(ratio: Any) -> Fraction:

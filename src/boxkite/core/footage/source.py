@@ -97,7 +97,10 @@ class SequencePattern:
 
 @dataclass(frozen=True)
 class Source:
-    """One media file or image sequence, with all that is known about it without reading its packets."""
+    """One media file or image sequence, with all that is known about it without reading its packets.
+
+    left_out: tracks that no file made from it will hold, as "1 subtitle track".
+    """
 
     path: Path
     kind: SourceKind
@@ -110,6 +113,7 @@ class Source:
     reel: str = ""
     chapters: tuple[Chapter, ...] = ()
     sequence: SequencePattern | None = None
+    left_out: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     metadata: dict[str, str] = field(default_factory=dict)
 

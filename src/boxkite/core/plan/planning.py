@@ -139,6 +139,7 @@ def _row(
     check_length(name, preset.ending, pattern)
     folder = output.folder
     tracks, warnings = _sound_tracks(reel.source, preset)
+    warnings += [f"{tracks_left} left out" for tracks_left in reel.source.left_out]
     if video.has_alpha:
         warnings.append("its transparency is left out")
     plain_name = name.rpartition("/")[2]
