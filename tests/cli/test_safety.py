@@ -19,10 +19,17 @@ from boxkite.demo.pictures import LOFT, VAT
 from tests.proof import PROGRAM, assert_holds, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
+AT_MARKS = ("--by", "markers", "--marks", "marks.csv")
 
 
 def hidden(folder: Path) -> list[str]:
     return [path.name for path in folder.rglob(".*")]
+
+
+def start_run(folder: Path, out: Path, *words: str) -> subprocess.Popen[str]:
+    """Start a run of the film to `stock`, to do something to it midway."""
+    command = [PROGRAM, "run", "film.mov", *words, "--to", f"stock:{out}"]
+    return subprocess.Popen(command, cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
 
 @pytest.fixture(scope="module")
@@ -37,10 +44,7 @@ def long_film(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def test_killed_at_any_moment_only_whole_files_have_names(long_film: Path, how: int, tmp_path: Path) -> None:
     for wait in (0.5, 1.2, 1.9):
         out = tmp_path / f"out{wait}"
-        process = subprocess.Popen(
-            [PROGRAM, "run", "film.mov", "--by", "markers", "--marks", "marks.csv", "--to", f"stock:{out}"],
-            cwd=long_film, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
-        )  # fmt: skip
+        process = start_run(long_film, out, *AT_MARKS)
         time.sleep(wait)
         process.send_signal(how)
         _, said = process.communicate(timeout=20)
@@ -73,10 +77,7 @@ def test_killed_at_any_moment_only_whole_files_have_names(long_film: Path, how: 
 
 
 def test_a_worker_that_dies_fails_its_own_files_only(long_film: Path, tmp_path: Path) -> None:
-    process = subprocess.Popen(
-        [PROGRAM, "run", "film.mov", "--by", "markers", "--marks", "marks.csv", "--to", f"stock:{tmp_path}", "--workers", "2"],  # noqa: E501
-        cwd=long_film, stdout=subprocess.PIPE, text=True,
-    )  # fmt: skip
+    process = start_run(long_film, tmp_path, *AT_MARKS, "--workers", "2")
     children = Path(f"/proc/{process.pid}/task/{process.pid}/children")
     workers: list[str] = []
     while len(workers) < 2 or not hidden(tmp_path):
@@ -143,10 +144,7 @@ def test_a_full_disk_fails_in_words_and_leaves_nothing_behind(long_film: Path, t
 
 
 def test_a_file_that_takes_the_name_meanwhile_is_not_overwritten(long_film: Path, tmp_path: Path) -> None:
-    process = subprocess.Popen(
-        [PROGRAM, "run", "film.mov", "--by", "files", "--to", f"stock:{tmp_path}"],
-        cwd=long_film, stdout=subprocess.PIPE, text=True,
-    )  # fmt: skip
+    process = start_run(long_film, tmp_path, "--by", "files")
     while not hidden(tmp_path):
         time.sleep(0.02)
     (tmp_path / "film.mov").write_text("precious")

@@ -41,10 +41,11 @@ def read_sequence(sequence: SequencePattern, rate: FrameRate | None = None) -> S
 
     rate: frames a second; None for the usual 24, which is then said in a warning.
     """
+    missing = set(sequence.missing)
     size = sum(
         (sequence.folder / sequence.file_name(number)).stat().st_size
         for number in range(sequence.first, sequence.last + 1)
-        if number not in set(sequence.missing)
+        if number not in missing
     )
     first = sequence.folder / sequence.file_name(sequence.first)
     with open_sequence(sequence, rate or SEQUENCE_RATE) as container:

@@ -45,6 +45,11 @@ class VideoFacts:
         """Width and height as people write them."""
         return f"{self.width_px}x{self.height_px}"
 
+    @property
+    def is_interlaced(self) -> bool:
+        """Whether the container says that frames hold two fields of different times."""
+        return self.field_order in ("top first", "bottom first")
+
 
 @dataclass(frozen=True)
 class AudioFacts:

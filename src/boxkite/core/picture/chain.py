@@ -170,7 +170,7 @@ class PictureChain:
 
     def _source_is_interlaced(self) -> bool:
         video = self.row.shot.reel.source.video
-        return bool(video and video.field_order in ("top first", "bottom first"))
+        return bool(video and video.is_interlaced)
 
 
 def colour_tags(source: VideoFrame) -> dict[str, int]:

@@ -68,16 +68,16 @@ def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
 def _load_presets(job: Job) -> list[tuple[Output, Preset]]:
     if not job.outputs:
         raise PlanError("no output is named", hint="give a preset and a folder, as --to review:out/review")
-    loaded = []
-    if job.watermark and not any(load_preset(output.preset).watermark for output in job.outputs):
+    presets = [load_preset(output.preset) for output in job.outputs]
+    if job.watermark and not any(preset.watermark for preset in presets):
         raise PlanError(
             "--watermark: none of these presets has a watermark", hint="leave it out, or use review"
         )
-    for output in job.outputs:
-        preset = load_preset(output.preset)
+    loaded = []
+    for output, preset in zip(job.outputs, presets, strict=True):
         if job.watermark and preset.watermark:
             mark = replace(preset.watermark, image=job.watermark.absolute(), text=None)
-            preset = replace(preset, watermark=mark)
+            preset = replace(preset, watermark=mark)  # noqa: PLW2901
         if preset.watermark and preset.watermark.image:
             _check_image(preset.watermark.image)
         loaded.append((Output(output.preset, output.folder.absolute()), preset))

@@ -18,7 +18,7 @@ from boxkite.core.errors import RenderError
 from boxkite.core.picture.chain import PictureChain, colour_tags
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Audio, Video
-from boxkite.core.timebase import sample_at
+from boxkite.core.timebase import round_fraction, sample_at
 
 _ENCODERS = {"h264": "libx264", "hevc": "libx265", "prores": "prores", "dnxhr": "dnxhd", "ffv1": "ffv1"}
 _SOUND_ENCODERS = {
@@ -64,7 +64,7 @@ class FileWriter:
     """Writes one planned file, picture by picture and sound by sound."""
 
     def __init__(self, row: Row, path: Path, threads: int) -> None:
-        """path: where to write, whatever its ending. threads: of the picture encoder, 0 for one a core."""
+        """path: where to write, whatever its ending. threads: of the picture encoder, 0 for its own choice."""
         self.row = row
         self.path = path
         self.chain = PictureChain(row)
@@ -163,11 +163,7 @@ class FileWriter:
 
     def _tag_fields(self, context: Any) -> None:
         source = self.row.shot.reel.source.video
-        if (
-            self.row.preset.video.scan == "keep"
-            and source
-            and source.field_order in ("top first", "bottom first")
-        ):
+        if self.row.preset.video.scan == "keep" and source and source.is_interlaced:
             context.flags |= _INTERLACED_DCT
             context.field_order = 2 if source.field_order == "top first" else 3
 
@@ -197,4 +193,4 @@ def expected_samples(row: Row, position: int) -> int:
     start = sample_at(row.span.start, table.rate, facts.sample_rate_hz)
     end = sample_at(row.span.end, table.rate, facts.sample_rate_hz)
     written = sound_rate(row.preset.audio, facts.sample_rate_hz)
-    return round((end - start) * written / facts.sample_rate_hz)
+    return round_fraction(Fraction((end - start) * written, facts.sample_rate_hz))
