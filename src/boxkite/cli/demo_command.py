@@ -77,7 +77,7 @@ def _round(console: Console, folder: Path) -> int:
     job = Job(
         (folder / "mill.mov",),
         outputs,
-        by="markers",
+        by=("markers",),
         marks=folder / "mill.edl",
         watermark=folder / "mill-mark.png",
     )

@@ -61,7 +61,7 @@ def build_parser(command: str) -> Parser:
 
 def run_command(command: str, words: Sequence[str]) -> int:
     """Run one command and return its exit status."""
-    parsed = build_parser(command).parse_args(words)
+    parsed = _parse(build_parser(command), words)
     for name in ("SIGTERM", "SIGHUP"):
         if number := getattr(signal, name, None):
             signal.signal(number, _end_in_order)
@@ -87,6 +87,13 @@ def run_command(command: str, words: Sequence[str]) -> int:
         return 1
 
 
+def _parse(parser: Parser, words: Sequence[str]) -> argparse.Namespace:
+    """The words of a command; paths may stand between the options, but for commands with actions of their own."""
+    if any(isinstance(action, argparse._SubParsersAction) for action in parser._actions):
+        return parser.parse_args(words)
+    return parser.parse_intermixed_args(words)
+
+
 def _end_in_order(number: int, _frame: object) -> NoReturn:
     """Leave through every open context, so that workers end and nothing half-made stays."""
     raise SystemExit(128 + number)
@@ -95,7 +102,7 @@ def _end_in_order(number: int, _frame: object) -> NoReturn:
 def _print_boxkite_error(error: BoxkiteError) -> None:
     """The error, for a pattern the place in it, and what to do."""
     if not isinstance(error, PatternError) or error.column is None:
-        print_error(str(error), error.hint)
+        print_error(str(error), error.hint, error.details)
         return
     print_error(str(error))
     caret = " " * (error.column - 1) + f"^ column {error.column}"

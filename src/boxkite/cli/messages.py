@@ -1,6 +1,7 @@
 """What is said to the standard error, and text from strangers made safe to show."""
 
 import sys
+from collections.abc import Iterable
 
 
 def printable(text: str) -> str:
@@ -8,6 +9,7 @@ def printable(text: str) -> str:
     return "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in text)
 
 
-def print_error(message: str, hint: str = "") -> None:
-    """One line to the standard error, and a second with what to do."""
-    sys.stderr.write(f"boxkite: {printable(message)}\n" + (f"  {printable(hint)}\n" if hint else ""))
+def print_error(message: str, hint: str = "", details: Iterable[str] = ()) -> None:
+    """One line to the standard error, one for each of several causes, and one with what to do."""
+    lines = [f"boxkite: {printable(message)}", *(f"  {printable(line)}" for line in (*details, hint) if line)]
+    sys.stderr.write("\n".join(lines) + "\n")

@@ -7,7 +7,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from boxkite.core.plan.job import CLOSING_MARKER, WAYS_TO_CUT
+from boxkite.core.plan.words import CLOSING_MARKER, PICTURES, WAYS_TO_CUT
 
 if TYPE_CHECKING:
     from boxkite.core.plan.job import Job
@@ -15,13 +15,21 @@ if TYPE_CHECKING:
 
 def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     """Footage, where to cut, names, outputs."""
-    parser.add_argument("paths", nargs="+", metavar="PATH", help="a program, clips, or folders of them")
+    parser.add_argument(
+        "paths",
+        nargs="+",
+        metavar="PATH",
+        help="a program, clips, folders of them, or a timeline (.otio, .edl …)",
+    )
     add_images_rate(parser)
     where = parser.add_argument_group("where to cut")
     where.add_argument(
         "--by",
-        choices=WAYS_TO_CUT,
-        help="at each marker, one file a range, or whole files; follows from --marks where it is not given",
+        action="append",
+        default=[],
+        metavar="WAY",
+        type=_way,
+        help=f"{', '.join(WAYS_TO_CUT)}; follows from the paths and --marks where it is not given (repeatable)",
     )
     where.add_argument(
         "--marks",
@@ -43,6 +51,59 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         default=CLOSING_MARKER,
         help="name of the marker that only ends the shot before it (default: END, in any case)",
     )
+    edits = parser.add_argument_group("timelines")
+    edits.add_argument(
+        "--picture",
+        choices=PICTURES,
+        help="cut the finished program, go back to the camera originals, or render the edit"
+        " (default: program where one is named, else originals)",
+    )
+    edits.add_argument(
+        "--media",
+        metavar="PATH",
+        action="append",
+        default=[],
+        help="where the camera originals lie (repeatable)",
+    )
+    edits.add_argument(
+        "--depth",
+        metavar="NUMBER",
+        type=int,
+        default=1,
+        help="how deep --by timelines goes into nested ones (default: 1)",
+    )
+    which = parser.add_argument_group("which shots")
+    which.add_argument(
+        "--only",
+        metavar="CHOICE",
+        action="append",
+        default=[],
+        help="circled, marked, keyword:WORD, track:V2, name:WORD, number:3-7, length:2s-, or any TOKEN:VALUE;"
+        " * and ? are wildcards, a comma parts alternatives (repeatable: all must hold)",
+    )
+    which.add_argument(
+        "--except",
+        metavar="CHOICE",
+        action="append",
+        default=[],
+        dest="without",
+        help="the same words, for what is not wanted (repeatable)",
+    )
+    which.add_argument(
+        "--in",
+        metavar="WHERE",
+        default="",
+        dest="range_in",
+        help="begin here, for this plan only: a timecode, an event number, the name of a clip or marker",
+    )
+    which.add_argument("--out", metavar="WHERE", default="", dest="range_out", help="end there")
+    which.add_argument(
+        "--handles",
+        metavar="LENGTH",
+        default="0",
+        help="extra at both ends: frames, seconds (0.5s), or whole",
+    )
+    which.add_argument("--join", action="store_true", help="make one file of shots that touch in one source")
     names = parser.add_argument_group("names")
     names.add_argument(
         "--names", metavar="PATTERN", help='the rule for names, in double quotes: "@marker_@(count:01)"'
@@ -54,6 +115,7 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         default=[],
         help="table of facts about the sources; its columns become tokens (repeatable)",
     )
+    parser.add_argument("--left-out", action="store_true", help="list what is left out, and why")
     outputs = parser.add_argument_group("outputs")
     outputs.add_argument(
         "--to",
@@ -79,7 +141,9 @@ def job_from(arguments: argparse.Namespace) -> Job:
     """The job these words describe. Raises a RequestError for words that do not hold."""
     import getpass
 
+    from boxkite.core.plan.choosing import Choice
     from boxkite.core.plan.job import Job, Output
+    from boxkite.core.shots.limits import Handles
     from boxkite.core.timebase import FrameRate
 
     try:
@@ -89,7 +153,7 @@ def job_from(arguments: argparse.Namespace) -> Job:
     return Job(
         paths=tuple(Path(path).expanduser() for path in arguments.paths),
         outputs=tuple(Output.parse(text) for text in arguments.to),
-        by=arguments.by,
+        by=tuple(dict.fromkeys(way for ways in arguments.by for way in ways)),
         marks=_path(arguments.marks),
         marks_rate=FrameRate.parse(arguments.marks_rate) if arguments.marks_rate else None,
         images_rate=FrameRate.parse(arguments.images_rate) if arguments.images_rate else None,
@@ -98,9 +162,33 @@ def job_from(arguments: argparse.Namespace) -> Job:
         names=arguments.names,
         metadata=tuple(Path(path).expanduser() for path in arguments.metadata),
         watermark=_path(arguments.watermark),
+        picture=arguments.picture,
+        media=tuple(Path(path).expanduser() for path in arguments.media),
+        depth=arguments.depth,
+        handles=Handles.parse(arguments.handles),
+        range_in=arguments.range_in,
+        range_out=arguments.range_out,
+        only=tuple(Choice.parse(text, "--only") for text in arguments.only),
+        without=tuple(Choice.parse(text, "--except") for text in arguments.without),
+        join=arguments.join,
         user=user,
         now=datetime.now(),
     )
+
+
+def _way(text: str) -> list[str]:
+    """One way to cut, or several parted by commas."""
+    from boxkite.core.suggest import did_you_mean
+
+    ways = [word.strip() for word in text.split(",") if word.strip()]
+    for way in ways:
+        if way not in WAYS_TO_CUT:
+            hint = did_you_mean(way, WAYS_TO_CUT)
+            choices = ", ".join(WAYS_TO_CUT)
+            raise argparse.ArgumentTypeError(
+                f"there is no “{way}”, choose from {choices}" + (f"; {hint}" if hint else "")
+            )
+    return ways
 
 
 def _path(text: str | None) -> Path | None:

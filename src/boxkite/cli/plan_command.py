@@ -19,6 +19,8 @@ examples:
   boxkite plan mill.mov --marks mill.edl --to review:out/review
   boxkite plan mill.mov --by markers --marks mill.edl --names "@(count:01)_@marker" --to web:out/web
   boxkite plan card1/ --by ranges --marks picks.csv --metadata slates.csv --names "@scene/@clip_@marker" --to stock:out
+  boxkite plan day.otio --by cuts --picture originals --media card/ --handles 12 --to review:out
+  boxkite plan day.edl day.mov --by cuts,timelines --only "name:A-*" --to web:out
   boxkite plan mill.mov --marks mill.edl --start-timecode 01:00:00:00 --to review:out --json
 """
 
@@ -37,7 +39,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.json:
         print_json(plan_as_json(plan))
     else:
-        show_plan(make_console(), plan)
+        show_plan(make_console(), plan, left_out=arguments.left_out)
     return 0
 
 
@@ -54,9 +56,10 @@ def plan_with_progress(job: Job) -> Plan:
         return make_plan(job, progress=lambda label: status.update(f"measuring {printable(label)}"))
 
 
-def show_plan(console: Console, plan: Plan) -> None:
-    """The table, what each output adds up to, and every warning."""
+def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
+    """The table, what each output adds up to, and every warning; left_out: a second table of what is left out."""
     from boxkite.cli.tables import Column, counted, file_size, print_line, print_table
+    from boxkite.core.plan.choosing import why
 
     columns = [
         Column("#", right=True),
@@ -88,6 +91,14 @@ def show_plan(console: Console, plan: Plan) -> None:
         size = file_size(sum(row.expected_bytes for row in members))
         print_line(console, f"{preset} → {folder}  {counted(len(members), 'file')}, about {size}")
     _show_uncovered(console, plan)
+    if plan.left_out:
+        print_line(console, why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
+    if left_out and plan.left_out:
+        print_table(
+            console,
+            [Column("left out", gives_way=True), Column("where", gives_way=True), Column("why")],
+            [[one.name, one.origin, one.reason] for one in plan.left_out],
+        )
     for row in plan.rows:
         for warning in row.warnings:
             print_line(console, f"! {row.number} {row.name}: {warning}", "yellow")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 
@@ -9,7 +10,8 @@ class BoxkiteError(Exception):
     """Anything Box Kite refuses or cannot do, worded for the person who asked.
 
     message: what is wrong, one line. hint: what to do, one line or empty.
-    path, line, key: where it is wrong, as far as that is known; line counts from 1.
+    path, line, key: where it is wrong, as far as that is known; line counts from 1. details: a line for each
+    of several things that are wrong at once.
     """
 
     exit_status = 2
@@ -22,8 +24,10 @@ class BoxkiteError(Exception):
         path: Path | str | None = None,
         line: int | None = None,
         key: str | None = None,
+        details: Sequence[str] = (),
     ) -> None:
         super().__init__(message)
+        self.details = tuple(details)
         self.message = message
         self.hint = hint
         self.path = path

@@ -12,6 +12,7 @@ import av
 import numpy as np
 from av.audio.frame import AudioFrame
 from av.audio.stream import AudioStream
+from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.timebase import FrameRate
@@ -27,7 +28,7 @@ class Movie:
 
     scenes: (first frame, place) in order. source: its number in the bar code. times: presentation times in
     milliseconds instead of a constant rate. chapters: (first frame, name). sound_tracks: how many, each of
-    the layout; 0 for none.
+    the layout; 0 for none. picture_at: what draws each frame, instead of scenes and source.
     """
 
     path: Path
@@ -50,6 +51,7 @@ class Movie:
     sample_aspect: Fraction = Fraction(1)
     times: Sequence[int] | None = None
     chapters: Sequence[tuple[int, str]] = ()
+    picture_at: Callable[[int], VideoFrame] | None = None
 
 
 def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> None:
@@ -83,7 +85,7 @@ def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> N
         wave = draw_sound(movie.frames, movie.rate, movie.sample_rate) if sounds else np.zeros(0)
         reached = 0
         for number in range(movie.frames):
-            picture = draw_picture(_place(movie, number), movie.source, number, movie.width, movie.height)
+            picture = _draw(movie, number)
             if movie.pixel_format != "yuv420p":
                 picture = picture.reformat(format=movie.pixel_format)
             picture.pts = movie.times[number] if movie.times else number
@@ -98,6 +100,12 @@ def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> N
         container.mux(stream.encode(None))
         for sound in sounds:
             container.mux(sound.encode(None))
+
+
+def _draw(movie: Movie, frame: int) -> VideoFrame:
+    if movie.picture_at:
+        return movie.picture_at(frame)
+    return draw_picture(_place(movie, frame), movie.source, frame, movie.width, movie.height)
 
 
 def _place(movie: Movie, frame: int) -> Place:

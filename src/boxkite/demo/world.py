@@ -10,6 +10,7 @@ from PIL import Image, ImageDraw, ImageFont
 from boxkite.core.edit.edl import write_edl
 from boxkite.core.picture.lettering import TEXT_FONT
 from boxkite.core.timebase import FrameRate, Timecode
+from boxkite.demo.day import START, CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import BEATER, COUCH, LEADER, LOFT, PRESS, VAT
 
@@ -38,6 +39,7 @@ CLIPS = (
     ("A-vat2", 2, VAT, 100, "10:12:05:00", "A003", 1),
     ("B-loft7", 3, LOFT, 100, "14:40:31:12", "B001", 1),
     ("A-press4", 4, PRESS, 75, "11:55:00:10", "A004", 0),
+    ("A-couch1", 5, COUCH, 75, "12:20:10:00", "A005", 1),
 )
 _RANGES = """\
 name,source,in,out,keywords,note,circled
@@ -51,6 +53,7 @@ File;Scene;Shot;Take;Camera;Paper weight
 A-vat2.mov;3;b;2;A;Heavy Rag
 B-loft7.mov;6;a;7;B;Light Rag
 A-press4.mov;5;a;4;A;Heavy Rag
+A-couch1.mov;4;a;1;A;Heavy Rag
 """
 
 
@@ -58,6 +61,12 @@ def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _t
     """Write the whole world into a folder and return its files. told hears frames done and frames in all."""
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "card").mkdir(exist_ok=True)
+    day = DayEdit(
+        [CardClip(name, number, place, at, reel) for name, number, place, _, at, reel, _ in CLIPS],
+        RATE,
+        "card",
+    )
+    day.write(folder)
     movies = [
         Movie(folder / "mill.mov", PROGRAM_FRAMES, RATE, PROGRAM_SCENES, timecode=PROGRAM_START, reel="MILL"),
         *(
@@ -72,6 +81,14 @@ def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _t
                 sound_tracks=tracks,
             )
             for name, number, place, frames, timecode, reel, tracks in CLIPS
+        ),
+        Movie(
+            folder / "day.mov",
+            day.timeline(nested=True).length,
+            RATE,
+            ((0, LEADER),),
+            timecode=START,
+            picture_at=day.picture(1280, 720),
         ),
     ]
     total = sum(movie.frames for movie in movies)

@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 
+from boxkite.core.timebase import FrameRate
+
 
 @dataclass(frozen=True)
 class WrittenTime:
@@ -50,10 +52,14 @@ class Mark:
 
 @dataclass(frozen=True)
 class MarkList:
-    """All that one list holds. other_times: times that mark nothing but must still be right."""
+    """All that one list holds. other_times: times that mark nothing but must still be right.
+
+    rate: what the list itself says it counts at; None where it does not.
+    """
 
     path: Path
     kind: str
     marks: tuple[Mark, ...]
     other_times: tuple[WrittenTime, ...] = ()
     warnings: tuple[str, ...] = ()
+    rate: FrameRate | None = None

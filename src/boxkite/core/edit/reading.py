@@ -5,11 +5,17 @@ from __future__ import annotations
 from pathlib import Path
 
 from boxkite.core.edit.edl import read_edl
+from boxkite.core.edit.edl_timeline import read_edl_edit
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
+from boxkite.core.edit.otio import read_otio_edit
 from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.text import read_text
+from boxkite.core.edit.timeline import Edit
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.source import Source
+from boxkite.core.timebase import FrameRate
+
+EDIT_SUFFIXES = frozenset({".edl", ".otio", ".otioz", ".otiod", ".xml", ".aaf"})
 
 
 def read_marks(path: Path) -> MarkList:
@@ -17,6 +23,8 @@ def read_marks(path: Path) -> MarkList:
     suffix = path.suffix.lower()
     if suffix == ".edl":
         return read_edl(path)
+    if suffix in EDIT_SUFFIXES:
+        return marks_from_edit(read_otio_edit(path))
     if suffix in (".csv", ".tsv"):
         return read_ranges(path)
     text = read_text(path)
@@ -30,6 +38,44 @@ def read_marks(path: Path) -> MarkList:
         path=path,
         hint="give an edit decision list (.edl) or a table with the columns name, in, out",
     )
+
+
+def is_edit(path: Path) -> bool:
+    """Whether a path is named as a timeline rather than as footage."""
+    return path.suffix.lower() in EDIT_SUFFIXES
+
+
+def read_edit(path: Path, rate: FrameRate | None = None) -> Edit:
+    """Read all timelines of a file. rate: of edit decision lists, which do not say theirs. Raises MarksError."""
+    if path.suffix.lower() == ".edl":
+        return read_edl_edit(path, rate)
+    return read_otio_edit(path)
+
+
+def marks_from_edit(edit: Edit) -> MarkList:
+    """The markers of the first timeline of an edit, and those on its clips. Raises MarksError without one."""
+    timeline = edit.timelines[0]
+    on_clips = [marker for track in timeline.tracks for clip in track.clips for marker in clip.markers]
+    markers = sorted([*timeline.markers, *on_clips], key=lambda marker: marker.start)
+    if not markers:
+        raise MarksError("there is no marker in this timeline", path=edit.path)
+
+    def written(frame: int) -> WrittenTime:
+        return WrittenTime(str(timeline.start + frame), drop=timeline.start.drop)
+
+    marks = tuple(
+        Mark(
+            marker.name,
+            written(marker.start),
+            written(marker.end) if marker.end is not None else None,
+            keywords=marker.keywords,
+            note=marker.note,
+            colour=marker.colour,
+            circled=marker.circled,
+        )
+        for marker in markers
+    )
+    return MarkList(edit.path, "marker list", marks, warnings=edit.warnings, rate=timeline.rate)
 
 
 def marks_from_chapters(source: Source) -> MarkList:

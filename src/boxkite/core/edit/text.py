@@ -11,27 +11,28 @@ from boxkite.core.errors import MarksError
 MOST_BYTES = 64 * 1024 * 1024
 
 
-def read_text(path: Path) -> str:
+def read_text(path: Path, *, most_bytes: int = MOST_BYTES) -> str:
     """The whole text of a file: UTF-8, UTF-16 (marked or plain to see), else the old Western code page.
 
-    Raises MarksError for what is missing, unreadable, over 64 MiB or not text.
+    Raises MarksError for what is missing, unreadable, too long or not text.
     """
     try:
         size = path.stat().st_size
-        if size > MOST_BYTES:
+        if size > most_bytes:
             raise MarksError(f"{size} bytes are too many for a list", path=path)
         data = path.read_bytes()
     except FileNotFoundError:
         raise MarksError("there is no such file", path=path) from None
     except OSError as error:
         raise MarksError(f"it cannot be read: {error.strerror or error}", path=path) from None
-    text = _decode(data)
+    text = to_text(data)
     if "\0" in text or sum(char < " " and char not in "\t\r\n\f\x1a" for char in text[:4096]) > 8:
         raise MarksError("this is not a text file", path=path)
     return text
 
 
-def _decode(data: bytes) -> str:
+def to_text(data: bytes) -> str:
+    """Bytes of a text file as text, by the encoding they show."""
     if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         return data.decode("utf-16", errors="replace")
     sample = data[:1000]

@@ -17,6 +17,7 @@ class SourceKind(StrEnum):
     AUDIO = "audio"
     SEQUENCE = "image sequence"
     STILL = "still"
+    TIMELINE = "timeline"
 
 
 @dataclass(frozen=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 TOKENS: dict[str, str] = {
     "marker": "name of the marker, range or chapter the shot was made from",
-    "clip": "name of the source without its ending; of a sequence, without number",
+    "clip": "name of the clip in the edit, else of the source, without its ending; of a sequence, without number",
     "file": "file name of the source, ending included",
     "folder": "name of the folder the source lies in",
     "reel": "reel of the source, from its container or a table",
@@ -18,6 +18,10 @@ TOKENS: dict[str, str] = {
     "colour": "colour of the marker",
     "count": "position among the shots of this plan; the digits of its form say width and start",
     "total": "how many shots this plan has",
+    "timeline": "name of the timeline, where an edit is cut",
+    "track": "track of the clip on the timeline, as V1",
+    "event": "event number of the clip in an edit decision list",
+    "record": "first frame of the shot, as timecode of the timeline",
     "in": "first frame of the shot, as timecode of the source",
     "out": "first frame after the shot, as timecode of the source",
     "length": "length of the shot, as timecode or frames",
@@ -36,5 +40,8 @@ TABLE_TOKENS = ("scene", "shot", "take", "camera", "reel", "keyword", "keywords"
 DEFAULT_PATTERNS: dict[str, str] = {
     "markers": "@(marker|in)",
     "ranges": "@clip_@(marker|in)",
+    "cuts": "@clip_@record",
     "files": "@clip",
+    "timelines": "@timeline",
+    "detected-cuts": "@clip_@in",
 }

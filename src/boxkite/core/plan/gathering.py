@@ -1,21 +1,28 @@
-"""From a job's words to its shots: sources found, marks read and laid on them, facts joined."""
+"""From a job's words to its shots: sources found, marks read and laid on them, facts joined, the wanted chosen."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from boxkite.core.edit.marks import Mark, MarkList
-from boxkite.core.edit.reading import marks_from_chapters, read_marks
+from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
 from boxkite.core.errors import FootageError, PlanError, RequestError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.source import Source, SourceKind
-from boxkite.core.plan.job import By, Job
+from boxkite.core.plan.choosing import Candidate, choose
+from boxkite.core.plan.edits import EditCutter, lacking_media
+from boxkite.core.plan.job import Job
+from boxkite.core.plan.ranges import range_of_source, range_words
+from boxkite.core.plan.token_values import known_tokens, shot_values
+from boxkite.core.plan.words import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.facts import read_facts
+from boxkite.core.shots.limits import joined, limited_in_source, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
-from boxkite.core.shots.shot import Cut, Reel, Shot
+from boxkite.core.shots.shot import Cut, LeftOut, Reel, Shot, joined_cuts
 from boxkite.core.timebase import Span
 
 Progress = Callable[[str], None]
@@ -25,35 +32,43 @@ Progress = Callable[[str], None]
 class Gathered:
     """The shots of a job, at least one, and what is to be said about everything else."""
 
-    by: By
     shots: tuple[Shot, ...]
     notices: tuple[str, ...]
     uncovered: tuple[tuple[Reel, Span], ...]
+    left_out: tuple[LeftOut, ...]
 
 
 def gather_shots(job: Job, progress: Progress) -> Gathered:
-    """Find the sources of a job, cut them as it says, and give each shot the facts of its source.
+    """Find the sources of a job, cut them as it says, give each shot its facts, keep those that were chosen.
 
     progress is told what is being measured. Raises a RequestError when no shot comes of it.
     """
-    sources, notices = _sources(job)
+    edits = [path for path in job.paths if is_edit(path)]
+    footage = [path for path in job.paths if not is_edit(path)]
+    sources, notices = _sources(job, footage) if footage else ([], [])
     marks = read_marks(job.marks) if job.marks else None
-    by = job.by or _way_to_cut(marks)
-    cut = _cut(job, by, sources, marks, progress)
+    ways = job.by or (_way_to_cut(marks, bool(edits)),)
+    cutter = _Cutter(job, edits, sources, marks, progress)
+    cut = joined_cuts(cutter.cut(way) for way in ways)
     facts, fact_notices = read_facts(job.metadata, sources)
-    shots = tuple(
+    shots = [
         replace(shot, facts={**facts.get(shot.reel.source.path, {}), **shot.facts}) for shot in cut.shots
-    )
-    notices += [*cut.notices, *fact_notices]
-    if not shots:
-        raise _nothing_to_cut(by, notices)
-    return Gathered(by, shots, tuple(notices), cut.uncovered)
+    ]
+    notices += [*cutter.notices, *cut.notices, *fact_notices]
+    chosen, left_out = _chosen(job, shots)
+    left_out = [*cut.left_out, *left_out]
+    if problems := [shot.problem for shot in chosen if shot.problem]:
+        raise lacking_media(problems)
+    if not chosen:
+        raise _nothing_to_cut(ways, notices, left_out)
+    final = with_handles(joined(chosen) if job.join else chosen, job.handles)
+    return Gathered(tuple(final), tuple(notices), () if left_out else cut.uncovered, tuple(left_out))
 
 
-def _sources(job: Job) -> tuple[list[Source], list[str]]:
+def _sources(job: Job, paths: Sequence[Path]) -> tuple[list[Source], list[str]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
-    found = find_sources(job.paths, job.images_rate)
-    named = {path for path in job.paths if not path.is_dir()}
+    found = find_sources(paths, job.images_rate)
+    named = {path for path in paths if not path.is_dir()}
     notices = []
     for item in found.unreadable:
         if item.path in named:
@@ -71,67 +86,137 @@ def _sources(job: Job) -> tuple[list[Source], list[str]]:
         else:
             notices.append(f"{source.label}: there is no picture in it: left aside")
     if not with_picture:
-        raise FootageError("there is no source with a picture here", path=job.paths[0] if job.paths else None)
+        raise FootageError("there is no source with a picture here", path=paths[0] if paths else None)
     return with_picture, notices
 
 
-def _way_to_cut(marks: MarkList | None) -> By:
+def _way_to_cut(marks: MarkList | None, has_edit: bool) -> By:
     if marks is None:
-        return "files"
+        return "cuts" if has_edit else "files"
     return (
         "ranges" if any(mark.is_range for mark in marks.marks) and marks.kind == "range table" else "markers"
     )
 
 
-def _cut(job: Job, by: By, sources: Sequence[Source], marks: MarkList | None, progress: Progress) -> Cut:
-    """The shots of all sources, by the way to cut that was chosen."""
-    if by == "files":
-        if marks:
+def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]:
+    if not job.only and not job.without:
+        return list(shots), []
+    candidates = [
+        Candidate(shot, index + 1, shot_values(shot, index, len(shots), {}, job))
+        for index, shot in enumerate(shots)
+    ]
+    return choose(candidates, job.only, job.without, known_tokens(tuple(shots)))
+
+
+class _Cutter:
+    """The sources and edits of a job; each source is measured once."""
+
+    def __init__(
+        self,
+        job: Job,
+        edits: Sequence[Path],
+        sources: list[Source],
+        marks: MarkList | None,
+        progress: Progress,
+    ) -> None:
+        self.job = job
+        self.edits = edits
+        self.sources = sources
+        self.marks = marks
+        self.progress = progress
+        self.notices: list[str] = []
+        self._reels: dict[Path, Reel] = {}
+        self._edit_cutter: EditCutter | None = None
+
+    def cut(self, way: By) -> Cut:
+        """The shots of all sources and edits, by one way to cut."""
+        if way in WAYS_THROUGH_AN_EDIT:
+            if not self.edits:
+                raise PlanError(
+                    f"--by {way} needs a timeline",
+                    hint="name it among the paths: .otio, .otioz, .otiod, .edl, .xml or .aaf",
+                )
+            if self._edit_cutter is None:
+                self._edit_cutter = EditCutter(self.job, self.edits, self.sources, self.reel_of, self.notices)
+            return self._edit_cutter.cut(way)
+        if not self.sources:
             raise PlanError(
-                "--by files cuts nothing, so it has no use for --marks", hint="leave one of them out"
+                f"--by {way} needs footage or a finished program, not only an edit",
+                path=self.edits[0],
+                hint="name the program too, or cut --by cuts",
             )
-        lists: dict[int, tuple[MarkList, list[Mark]] | None] = dict.fromkeys(range(len(sources)))
-        notices: list[str] = []
-    elif marks:
-        assigned, notices = assign_marks(marks, sources)
-        notices = [*marks.warnings, *notices]
-        lists = {index: (marks, chosen) for index, chosen in sorted(assigned.items())}
-    elif by == "ranges":
-        raise PlanError("--by ranges needs a table of ranges", hint="give it with --marks picks.csv")
-    else:
-        notices = []
-        chapters = [marks_from_chapters(source) for source in sources]
-        lists = {index: (found, list(found.marks)) for index, found in enumerate(chapters)}
-    if job.start_timecode and len(lists) > 1:
-        raise PlanError("--start-timecode is for one source; these are several")
-    cuts = [Cut((), tuple(notices))]
-    for index, listed in lists.items():
-        reel = _reel(job, sources[index], progress)
-        cuts.append(_cut_source(job, by, reel, *listed) if listed else cut_whole(reel))
-    return Cut(
-        tuple(shot for cut in cuts for shot in cut.shots),
-        tuple(notice for cut in cuts for notice in cut.notices),
-        tuple(gap for cut in cuts for gap in cut.uncovered),
-    )
+        return self._cut_footage(way)
 
+    def reel_of(self, source: Source) -> Reel:
+        """A source measured, with the timecode of its first frame."""
+        if source.path not in self._reels:
+            self.progress(source.label)
+            table = measure_frames(source)
+            is_program = source in self.sources
+            self._reels[source.path] = make_reel(
+                source, table, self.job.start_timecode if is_program else None
+            )
+        return self._reels[source.path]
 
-def _cut_source(job: Job, by: By, reel: Reel, marks: MarkList, chosen: list[Mark]) -> Cut:
-    """The shots of one source at its marks. Raises PlanError when not one comes of them."""
-    placed = place_marks(marks, chosen, reel, job.marks_rate)
-    if by == "markers":
-        cut = cut_at_markers(marks, placed, reel, job.closing_marker)
-    else:
-        cut = cut_at_ranges(marks, placed, reel)
-    if not cut.shots:
-        raise _all_outside(marks, reel, cut)
-    notes = (counting_notice(marks, reel), half_rate_notice(marks, reel, job.marks_rate))
-    return replace(cut, notices=(*(note for note in notes if note), *cut.notices))
+    def _cut_footage(self, way: By) -> Cut:
+        lists, notices = self._lists(way)
+        if (self.job.start_timecode or range_words(self.job)) and len(lists) > 1:
+            option = "--start-timecode" if self.job.start_timecode else range_words(self.job)
+            raise PlanError(f"{option} is for one source; these are several")
+        cuts = [Cut((), tuple(notices))]
+        for index, listed in lists.items():
+            reel = self.reel_of(self.sources[index])
+            cuts.append(
+                self._cut_source(way, reel, *listed) if listed else self._limited(cut_whole(reel), reel, {})
+            )
+        cut = joined_cuts(cuts)
+        return replace(cut, shots=tuple(replace(shot, way=way) for shot in cut.shots))
 
+    def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[str]]:
+        """Which marks each source is cut at, by its position; None for sources that stay whole."""
+        marks = self.marks
+        if way == "files":
+            if marks and not (self.job.by and len(self.job.by) > 1):
+                raise PlanError(
+                    "--by files cuts nothing, so it has no use for --marks", hint="leave one of them out"
+                )
+            return dict.fromkeys(range(len(self.sources))), []
+        if marks is None and self.edits and len(self.edits) == 1:
+            marks = read_marks(self.edits[0])
+        if marks:
+            assigned, notices = assign_marks(marks, self.sources)
+            return {index: (marks, chosen) for index, chosen in sorted(assigned.items())}, [
+                *marks.warnings,
+                *notices,
+            ]
+        if way == "ranges":
+            raise PlanError("--by ranges needs a table of ranges", hint="give it with --marks picks.csv")
+        chapters = [marks_from_chapters(source) for source in self.sources]
+        return {index: (found, list(found.marks)) for index, found in enumerate(chapters)}, []
 
-def _reel(job: Job, source: Source, progress: Progress) -> Reel:
-    progress(source.label)
-    table = measure_frames(source)
-    return make_reel(source, table, job.start_timecode)
+    def _cut_source(self, way: By, reel: Reel, marks: MarkList, chosen: list[Mark]) -> Cut:
+        """The shots of one source at its marks. Raises PlanError when not one comes of them."""
+        placed = place_marks(marks, chosen, reel, self.job.marks_rate)
+        if way == "ranges":
+            cut = cut_at_ranges(marks, placed, reel)
+        else:
+            cut = cut_at_markers(marks, placed, reel, self.job.closing_marker)
+        if not cut.shots:
+            raise _all_outside(marks, reel, cut)
+        notes = (counting_notice(marks, reel), half_rate_notice(marks, reel, self.job.marks_rate))
+        by_name: dict[str, list[Span]] = {}
+        for one in placed:
+            by_name.setdefault(one.mark.name, []).append(Span(one.start, one.end or one.start))
+        cut = replace(cut, notices=(*(note for note in notes if note), *cut.notices))
+        return self._limited(cut, reel, by_name)
+
+    def _limited(self, cut: Cut, reel: Reel, marks: Mapping[str, list[Span]]) -> Cut:
+        words = range_words(self.job)
+        if not words:
+            return cut
+        limit = range_of_source(self.job, reel, marks)
+        kept, outside = limited_in_source(cut.shots, limit, words)
+        return replace(cut, shots=tuple(kept), left_out=(*cut.left_out, *outside))
 
 
 def _all_outside(marks: MarkList, reel: Reel, cut: Cut) -> RequestError:
@@ -148,6 +233,9 @@ def _all_outside(marks: MarkList, reel: Reel, cut: Cut) -> RequestError:
     )
 
 
-def _nothing_to_cut(by: By, notices: Sequence[str]) -> RequestError:
+def _nothing_to_cut(ways: Sequence[By], notices: Sequence[str], left_out: Sequence[LeftOut]) -> RequestError:
+    if left_out:
+        reasons = ", ".join(dict.fromkeys(one.reason for one in left_out))
+        return PlanError(f"all {len(left_out)} shots are left out: {reasons}")
     reason = notices[0] if notices else "nothing was found"
-    return PlanError(f"no shot comes of cutting by {by}: {reason}")
+    return PlanError(f"no shot comes of cutting by {' and '.join(ways)}: {reason}")

@@ -5,14 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Literal
 
 from boxkite.core.errors import PlanError
+from boxkite.core.plan.choosing import Choice
+from boxkite.core.plan.words import CLOSING_MARKER, By, PictureFrom
+from boxkite.core.shots.limits import Handles
 from boxkite.core.timebase import FrameRate
 
-By = Literal["markers", "ranges", "files"]
-WAYS_TO_CUT: tuple[By, ...] = ("markers", "ranges", "files")
-CLOSING_MARKER = "END"
+NO_HANDLES = Handles(frames=0)
 
 
 @dataclass(frozen=True)
@@ -41,11 +41,16 @@ class Output:
 
 @dataclass(frozen=True)
 class Job:
-    """Footage + where to cut + names + outputs. `by` is None where it follows from the marks."""
+    """Footage + where to cut + which to keep + names + outputs.
+
+    by: empty where it follows from the paths and marks. picture: None where it does. media: where camera
+    originals lie. range_in, range_out: as typed; a timecode, an event number, or the name of a clip or marker.
+    depth: how deep timelines in timelines are handed over.
+    """
 
     paths: tuple[Path, ...]
     outputs: tuple[Output, ...]
-    by: By | None = None
+    by: tuple[By, ...] = ()
     marks: Path | None = None
     marks_rate: FrameRate | None = None
     start_timecode: str | None = None
@@ -54,5 +59,14 @@ class Job:
     metadata: tuple[Path, ...] = ()
     images_rate: FrameRate | None = None
     watermark: Path | None = None
+    picture: PictureFrom | None = None
+    media: tuple[Path, ...] = ()
+    depth: int = 1
+    handles: Handles = NO_HANDLES
+    range_in: str = ""
+    range_out: str = ""
+    only: tuple[Choice, ...] = ()
+    without: tuple[Choice, ...] = ()
+    join: bool = False
     user: str = ""
     now: datetime = field(default_factory=datetime.now)

@@ -41,18 +41,17 @@ def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
     sources, marks, pattern, preset, names that clash or exist already, folders that cannot be written.
     """
     presets = _load_presets(job)
-    pattern_text = job.names
-    if pattern_text is not None:
-        pattern = read_pattern(pattern_text)
+    pattern = read_pattern(job.names) if job.names is not None else None
     for output in job.outputs:
         check_folder(output.folder.absolute())
     gathered = gather_shots(job, progress)
     shots, notices = gathered.shots, list(gathered.notices)
-    if pattern_text is None:
-        pattern = read_pattern(DEFAULT_PATTERNS[gathered.by])
-    _check_pattern(pattern, shots)
-    rows = _rows(job, shots, presets, pattern)
-    check_clashes(rows, pattern.text)
+    patterns = {way: pattern or read_pattern(DEFAULT_PATTERNS[way]) for way in {shot.way for shot in shots}}
+    if pattern:
+        _check_pattern(pattern, shots)
+    rows = _rows(job, shots, presets, patterns)
+    used = " and ".join(dict.fromkeys(one.text for one in patterns.values()))
+    check_clashes(rows, used)
     check_inside(rows)
     check_existing(rows)
     volumes = _volumes(rows)
@@ -62,7 +61,7 @@ def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
         for volume in volumes
         if volume.needed_bytes > volume.free_bytes
     ]
-    return Plan(tuple(rows), tuple(notices), gathered.uncovered, volumes, pattern.text)
+    return Plan(tuple(rows), tuple(notices), gathered.uncovered, volumes, used, gathered.left_out)
 
 
 def _load_presets(job: Job) -> list[tuple[Output, Preset]]:
@@ -107,13 +106,13 @@ def _check_pattern(pattern: Pattern, shots: tuple[Shot, ...]) -> None:
 
 
 def _rows(
-    job: Job, shots: tuple[Shot, ...], presets: list[tuple[Output, Preset]], pattern: Pattern
+    job: Job, shots: tuple[Shot, ...], presets: list[tuple[Output, Preset]], patterns: Mapping[str, Pattern]
 ) -> list[Row]:
     rows: list[Row] = []
     for index, shot in enumerate(shots):
         values = shot_values(shot, index, len(shots), {}, job)
         for output, preset in presets:
-            rows.append(_row(len(rows) + 1, shot, output, preset, pattern, values))
+            rows.append(_row(len(rows) + 1, shot, output, preset, patterns[shot.way], values))
     return rows
 
 

@@ -11,7 +11,7 @@ from typing import Any
 
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import Position, Preset
-from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.shots.shot import EditPlace, LeftOut, Reel, Shot
 from boxkite.core.timebase import Span, Timecode
 
 
@@ -91,6 +91,7 @@ class Plan:
     uncovered: tuple[tuple[Reel, Span], ...]
     volumes: tuple[Volume, ...]
     pattern: str
+    left_out: tuple[LeftOut, ...] = ()
 
 
 def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
@@ -109,17 +110,38 @@ def row_as_json(row: Row) -> dict[str, Any]:
         "path": str(row.path),
         "preset": row.preset.name,
         "source": str(row.shot.reel.source.path),
+        "by": row.shot.way,
         "marker": row.shot.marker,
+        "clip": row.shot.clip_name,
+        "keywords": list(row.shot.keywords),
+        "circled": row.shot.circled,
         "origin": row.shot.origin,
+        **_place_as_json(row.shot.edited),
         "in": str(row.in_timecode),
         "out": str(row.out_timecode),
         "in_frame": row.span.start,
         "out_frame": row.span.end,
         "frames": row.span.length,
+        "handle_in": row.shot.handle_in,
+        "handle_out": row.shot.handle_out,
         "rate": str(row.shot.reel.table.rate),
         "size": row.geometry.size,
         "expected_bytes": row.expected_bytes,
         "warnings": list(row.warnings),
+    }
+
+
+def _place_as_json(place: EditPlace | None) -> dict[str, Any]:
+    if place is None:
+        return {}
+    return {
+        "timeline": place.timeline,
+        "track": place.track,
+        "event": place.event,
+        "record_in": str(place.record_in),
+        "record_out": str(place.start + place.record.end),
+        "record_in_frame": place.record.start,
+        "record_out_frame": place.record.end,
     }
 
 
@@ -129,6 +151,7 @@ def plan_as_json(plan: Plan) -> dict[str, Any]:
         "pattern": plan.pattern,
         "rows": [row_as_json(row) for row in plan.rows],
         "notices": list(plan.notices),
+        "left_out": [{"name": one.name, "origin": one.origin, "reason": one.reason} for one in plan.left_out],
         "uncovered": [
             {
                 "source": str(reel.source.path),

@@ -33,7 +33,7 @@ def shot_values(shot: Shot, index: int, total: int, facts: Mapping[str, str], jo
     length = Timecode(shot.span.length, reel.table.rate)
     values |= {
         "marker": Text(shot.marker),
-        "clip": Text(source.clip_name),
+        "clip": Text(shot.clip_name),
         "file": Text(source.path.name),
         "folder": Text(source.path.absolute().parent.name),
         "colour": Text(shot.colour),
@@ -46,6 +46,13 @@ def shot_values(shot: Shot, index: int, total: int, facts: Mapping[str, str], jo
         "date": Date(job.now),
         "time": Date(job.now, usual="hh-mm-ss"),
         "user": Text(job.user),
+    }
+    place = shot.edited
+    values |= {
+        "timeline": Text(place.timeline if place else ""),
+        "track": Text(place.track if place else ""),
+        "event": Text(place.event if place else ""),
+        "record": Moment(place.record.start, place.record_in) if place else Text(""),
     }
     if source.reel:
         values["reel"] = Text(source.reel)

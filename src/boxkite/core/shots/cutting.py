@@ -102,7 +102,7 @@ def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel) -> 
 
 def cut_whole(reel: Reel) -> Cut:
     """One shot: the whole source."""
-    return Cut((Shot(reel, reel.table.span, origin=reel.source.label),))
+    return Cut((Shot(reel, reel.table.span, origin=reel.source.label, way="files"),))
 
 
 def _finished(shots: list[Shot], notices: list[str], reel: Reel) -> Cut:

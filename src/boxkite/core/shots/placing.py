@@ -61,7 +61,7 @@ def place_marks(
     marks: MarkList, chosen: list[Mark], reel: Reel, marks_rate: FrameRate | None
 ) -> list[PlacedMark]:
     """Lay marks on a source. Raises MarksError, with file and line, for a time its rate does not have."""
-    placing = _Placing(reel, marks_rate or reel.table.rate, marks.path)
+    placing = _Placing(reel, marks_rate or marks.rate or reel.table.rate, marks.path)
     for time in marks.other_times:
         placing.frame(time)
     return [placing.mark(mark) for mark in chosen]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 from boxkite.core.footage.frames import FrameTable
@@ -28,8 +28,29 @@ class Reel:
 
 
 @dataclass(frozen=True)
+class EditPlace:
+    """Where a shot lies in an edit: record counts frames of the timeline, whose first has the timecode `start`."""
+
+    timeline: str
+    track: str
+    event: str
+    record: Span
+    start: Timecode
+
+    @property
+    def record_in(self) -> Timecode:
+        """Timecode of its first frame on the timeline."""
+        return self.start + self.record.start
+
+
+@dataclass(frozen=True)
 class Shot:
-    """A span of one source to hand over. origin: where it was asked for, as "mill.edl:12"."""
+    """A span of one source to hand over. origin: where it was asked for, as "mill.edl:12".
+
+    way: how it was cut, one of the ways to cut. clip: its name in the edit, where it comes from one.
+    handle_in, handle_out: frames of the span that lie before and behind what was asked for.
+    problem: why it cannot be made, as missing media; such a shot never reaches a plan's rows.
+    """
 
     reel: Reel
     span: Span
@@ -41,6 +62,26 @@ class Shot:
     facts: Mapping[str, str] = field(default_factory=dict)
     origin: str = ""
     warnings: tuple[str, ...] = ()
+    way: str = ""
+    clip: str = ""
+    edited: EditPlace | None = None
+    handle_in: int = 0
+    handle_out: int = 0
+    problem: str = ""
+
+    @property
+    def clip_name(self) -> str:
+        """Its name in the edit, else that of its source."""
+        return self.clip or self.reel.source.clip_name
+
+
+@dataclass(frozen=True)
+class LeftOut:
+    """Something that could have become a shot and did not: what, where it stands, and why in a few words."""
+
+    name: str
+    origin: str
+    reason: str
 
 
 @dataclass(frozen=True)
@@ -50,3 +91,15 @@ class Cut:
     shots: tuple[Shot, ...]
     notices: tuple[str, ...] = ()
     uncovered: tuple[tuple[Reel, Span], ...] = ()
+    left_out: tuple[LeftOut, ...] = ()
+
+
+def joined_cuts(cuts: Iterable[Cut]) -> Cut:
+    """Several cuts as one, in their order."""
+    listed = list(cuts)
+    return Cut(
+        tuple(shot for cut in listed for shot in cut.shots),
+        tuple(notice for cut in listed for notice in cut.notices),
+        tuple(gap for cut in listed for gap in cut.uncovered),
+        tuple(left for cut in listed for left in cut.left_out),
+    )

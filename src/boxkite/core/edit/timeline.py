@@ -1,0 +1,185 @@
+"""One small model of an edit, whatever it was read from: timelines of tracks of clips, all times in whole frames.
+
+Frames of a timeline count from 0 at its first frame, at its own rate. Where a clip lies in its media is kept
+as the edit says it, since only the media themselves can tell where their timecode starts.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from fractions import Fraction
+from pathlib import Path
+
+from boxkite.core.timebase import FrameRate, Span, Timecode
+
+
+class ClipKind(StrEnum):
+    """What a clip shows. Only MEDIA and TIMELINE lead to camera pictures."""
+
+    MEDIA = "media"
+    TITLE = "title or generator"
+    BLACK = "black"
+    TIMELINE = "timeline"
+
+
+class TrackKind(StrEnum):
+    """What a track carries."""
+
+    PICTURE = "picture"
+    SOUND = "sound"
+
+
+@dataclass(frozen=True)
+class Transition:
+    """A change from one clip to the next. before, after: its frames on either side of the cut between them."""
+
+    kind: str
+    before: int
+    after: int
+
+    @property
+    def length(self) -> int:
+        """Frames from its first to its last."""
+        return self.before + self.after
+
+
+@dataclass(frozen=True)
+class ColourDecision:
+    """An ASC CDL: slope, offset and power for red, green and blue, and one saturation."""
+
+    slope: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    offset: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    power: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    saturation: float = 1.0
+
+
+@dataclass(frozen=True)
+class MediaName:
+    """All that an edit says of the media behind a clip.
+
+    name: of clip or file. path: as written, empty where there is none. reel: tape or camera roll.
+    first: the first frame of the media in its own counting, at `rate`, where the edit knows it.
+    """
+
+    name: str = ""
+    path: str = ""
+    reel: str = ""
+    first: int | None = None
+    rate: FrameRate | None = None
+
+    @property
+    def label(self) -> str:
+        """What people would call it."""
+        return self.name or Path(self.path).name or self.reel or "media without a name"
+
+
+@dataclass(frozen=True)
+class EditMarker:
+    """A marker or range on a timeline or a clip, in frames of the timeline; `end` is None for a point."""
+
+    name: str
+    start: int
+    end: int | None = None
+    colour: str = ""
+    note: str = ""
+    keywords: tuple[str, ...] = ()
+    circled: bool = False
+
+
+@dataclass(frozen=True)
+class Clip:
+    """One clip on a track.
+
+    record: where it lies on its timeline. source_start: frame of the media that its first frame shows, in the
+    counting the edit uses (timecode as frames since midnight, or frames of the file), at `source_rate`.
+    source_from_zero: True where that is known to count from the first frame of the file, False where it is
+    known to be timecode, None where only the media can tell. source_drop: that it counts drop-frame.
+    speed: frames of media for one frame of the timeline, below 0 backwards, 0 a frozen frame.
+    origin: where it stands, as "line 12" or "track V1, item 3".
+    """
+
+    name: str
+    kind: ClipKind
+    record: Span
+    media: MediaName = MediaName()
+    source_start: int = 0
+    source_rate: FrameRate | None = None
+    source_from_zero: bool | None = None
+    source_drop: bool = False
+    speed: Fraction = Fraction(1)
+    enabled: bool = True
+    event: str = ""
+    origin: str = ""
+    transition_in: Transition | None = None
+    transition_out: Transition | None = None
+    effects: tuple[str, ...] = ()
+    markers: tuple[EditMarker, ...] = ()
+    keywords: tuple[str, ...] = ()
+    note: str = ""
+    circled: bool = False
+    colour_decision: ColourDecision | None = None
+    facts: Mapping[str, str] = field(default_factory=dict)
+    nested: Timeline | None = None
+
+
+@dataclass(frozen=True)
+class Track:
+    """Clips in the order of time; picture tracks further up hide those below. name: as V1, A2."""
+
+    kind: TrackKind
+    name: str
+    clips: tuple[Clip, ...]
+    enabled: bool = True
+    effects: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Timeline:
+    """One edit. start: timecode of its frame 0. tracks: picture tracks from the bottom up, then sound.
+
+    start_known: whether the edit itself says so, rather than its being taken as zero.
+    """
+
+    name: str
+    rate: FrameRate
+    start: Timecode
+    tracks: tuple[Track, ...]
+    markers: tuple[EditMarker, ...] = ()
+    start_known: bool = True
+    effects: tuple[str, ...] = ()
+
+    @property
+    def length(self) -> int:
+        """Frames up to the end of its last clip."""
+        return max((track.clips[-1].record.end for track in self.tracks if track.clips), default=0)
+
+    @property
+    def picture_tracks(self) -> tuple[Track, ...]:
+        """Tracks that carry pictures, from the bottom up."""
+        return tuple(track for track in self.tracks if track.kind is TrackKind.PICTURE)
+
+    @property
+    def sound_tracks(self) -> tuple[Track, ...]:
+        """Tracks that carry sound."""
+        return tuple(track for track in self.tracks if track.kind is TrackKind.SOUND)
+
+    def nested_timelines(self) -> Iterator[Timeline]:
+        """The timelines that lie in this one as picture clips, each name once."""
+        seen: set[str] = set()
+        for track in self.picture_tracks:
+            for clip in track.clips:
+                if clip.nested and clip.nested.name not in seen:
+                    seen.add(clip.nested.name)
+                    yield clip.nested
+
+
+@dataclass(frozen=True)
+class Edit:
+    """All timelines of one file, and what in it was not understood or cannot be kept."""
+
+    path: Path
+    kind: str
+    timelines: tuple[Timeline, ...]
+    warnings: tuple[str, ...] = ()

@@ -1,0 +1,184 @@
+"""Cutting edits: which picture each timeline is cut from, and the shots that come of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from boxkite.core.edit.edl_events import read_events
+from boxkite.core.edit.reading import read_edit
+from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline
+from boxkite.core.errors import PlanError
+from boxkite.core.footage.find import find_sources
+from boxkite.core.footage.source import Source
+from boxkite.core.plan.job import Job
+from boxkite.core.plan.ranges import range_of_timeline, range_words
+from boxkite.core.plan.words import By, PictureFrom
+from boxkite.core.shots.edits import Wanted, wanted_clips, wanted_timelines
+from boxkite.core.shots.laying import make_timeline_reel, on_edit, on_originals, on_program
+from boxkite.core.shots.limits import limited
+from boxkite.core.shots.media import MediaFinder
+from boxkite.core.shots.shot import Cut, LeftOut, Reel, Shot
+from boxkite.core.timebase import FrameRate
+
+MOST_LISTED = 40
+
+
+@dataclass
+class EditCutter:
+    """The edits of a job with the footage they can be cut from.
+
+    programs: sources among the job's paths. reel_of: measures a source, once.
+    """
+
+    job: Job
+    paths: Sequence[Path]
+    programs: Sequence[Source]
+    reel_of: Callable[[Source], Reel]
+    notices: list[str] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.picture: PictureFrom = self.job.picture or ("program" if self.programs else "originals")
+        if self.picture == "program" and not self.programs:
+            raise PlanError(
+                "--picture program needs the finished program beside the edit",
+                path=self.paths[0],
+                hint=f"name it too, as: boxkite plan {self.paths[0].name} program.mov; or use --picture originals",
+            )
+        self.media = [] if self.picture == "program" else self._media()
+        self.edits = [read_edit(path, self._list_rate()) for path in self.paths]
+        for edit in self.edits:
+            self.notices += [f"{edit.path.name}: {warning}" for warning in edit.warnings]
+        self._timeline_reels: dict[int, Reel] = {}
+        self._finders = {
+            edit.path: MediaFinder(edit.path, [*self.media, *self.programs], self.job.images_rate)
+            for edit in self.edits
+        }
+
+    def cut(self, way: By) -> Cut:
+        """The shots of all timelines, as clips or as whole timelines, inside --in and --out."""
+        shots: list[Shot] = []
+        left_out: list[LeftOut] = []
+        for edit in self.edits:
+            origin = edit.path.name
+            if way == "timelines":
+                wanted = wanted_timelines(edit.timelines, self.job.depth, origin)
+                shots += self._limited(edit, self._laid(edit, wanted, way), left_out)
+                continue
+            for timeline in edit.timelines:
+                wanted, others = wanted_clips(timeline, origin)
+                left_out += others
+                shots += self._limited(edit, self._laid(edit, wanted, way), left_out)
+        return Cut(tuple(shots), left_out=tuple(left_out))
+
+    def _laid(self, edit: Edit, wanted: Sequence[Wanted], way: By) -> list[Shot]:
+        if self.picture == "originals":
+            return on_originals(wanted, self._finders[edit.path], self.reel_of, way)
+        if self.picture == "edit":
+            return on_edit(wanted, lambda timeline: self._timeline_reel(edit, timeline), way)
+        shots: list[Shot] = []
+        for one in wanted:
+            shots += on_program([one], self.reel_of(self._program(one.timeline)), way)
+        return shots
+
+    def _limited(self, edit: Edit, shots: list[Shot], left_out: list[LeftOut]) -> list[Shot]:
+        words = range_words(self.job)
+        if not words:
+            return shots
+        if len(self.edits) > 1 or len(edit.timelines) > 1:
+            raise PlanError(f"{words}: a range is for one timeline; these are several")
+        kept, outside = limited(shots, range_of_timeline(self.job, edit.timelines[0]), words)
+        left_out += outside
+        return kept
+
+    def _program(self, timeline: Timeline) -> Source:
+        if len(self.programs) == 1:
+            return self.programs[0]
+        named = [one for one in self.programs if one.clip_name.casefold() == timeline.name.casefold()]
+        if len(named) == 1:
+            return named[0]
+        raise PlanError(
+            f"which of {len(self.programs)} programs shows timeline “{timeline.name}”?",
+            hint="name one program only, or call each as its timeline is called",
+        )
+
+    def _media(self) -> list[Source]:
+        found = find_sources(self.job.media, self.job.images_rate)
+        named = {path for path in self.job.media if not path.is_dir()}
+        for item in found.unreadable:
+            if item.path in named or item.path in self.job.media:
+                raise PlanError(f"--media: {item.reason}", path=item.path, hint=item.hint)
+        if found.unreadable:
+            self.notices.append(
+                f"{len(found.unreadable)} files among the media cannot be read: boxkite inspect lists them"
+            )
+        return list(found.sources)
+
+    def _list_rate(self) -> FrameRate | None:
+        """The rate of edit decision lists: as given, of the program, or the one that all media share."""
+        if self.job.marks_rate:
+            return self.job.marks_rate
+        if self.picture == "program":
+            return self.reel_of(self.programs[0]).table.rate
+        sources = [*self.media, *self.programs] or self._named_media()
+        rates = {source.video.rate for source in sources if source.video}
+        return rates.pop() if len(rates) == 1 else None
+
+    def _named_media(self) -> list[Source]:
+        """The media that edit decision lists name by a path that is there."""
+        lists = [
+            found for path in self.paths if path.suffix.lower() == ".edl" for found in read_events(path)[0]
+        ]
+        found = []
+        for path in self.paths:
+            finder = MediaFinder(path, (), self.job.images_rate)
+            names = {event.source_file for one in lists for event in one.events if event.source_file}
+            found += [source for name in names if (source := finder.at_path(name))]
+        return found
+
+    def _timeline_reel(self, edit: Edit, timeline: Timeline) -> Reel:
+        """The timeline as a source, worked out once; every medium it needs is looked for."""
+        if id(timeline) not in self._timeline_reels:
+            self._timeline_reels[id(timeline)] = self._measured(edit, timeline)
+        return self._timeline_reels[id(timeline)]
+
+    def _measured(self, edit: Edit, timeline: Timeline) -> Reel:
+        uses: dict[Path, tuple[int, Source]] = {}
+        missing = []
+        for clip in _media_clips(timeline):
+            found = self._finders[edit.path].find(clip)
+            if found.source is None:
+                missing.append(found.problem)
+            else:
+                frames = uses.get(found.source.path, (0, found.source))[0] + clip.record.length
+                uses[found.source.path] = (frames, found.source)
+        if missing:
+            raise lacking_media(missing)
+        if not uses:
+            raise PlanError(f"timeline “{timeline.name}” shows no media", path=edit.path)
+        return make_timeline_reel(edit.path, timeline, max(uses.values(), key=lambda use: use[0])[1])
+
+
+def _media_clips(timeline: Timeline) -> list[Clip]:
+    found = []
+    for track in timeline.picture_tracks:
+        for clip in track.clips:
+            if clip.enabled and track.enabled and clip.kind is ClipKind.MEDIA:
+                found.append(clip)
+            elif clip.enabled and track.enabled and clip.nested:
+                found += _media_clips(clip.nested)
+    return found
+
+
+def lacking_media(problems: Sequence[str]) -> PlanError:
+    """The refusal that lists everything missing or ambiguous at once."""
+    unlike = list(dict.fromkeys(problems))
+    shown = unlike[:MOST_LISTED]
+    if len(unlike) > len(shown):
+        shown.append(f"and {len(unlike) - len(shown)} more")
+    return PlanError(
+        "1 shot has no usable media" if len(problems) == 1 else f"{len(problems)} shots have no usable media",
+        hint="say where the originals lie with --media, leave shots out with --except, or use --picture program",
+        details=shown,
+    )

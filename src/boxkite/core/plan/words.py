@@ -1,0 +1,12 @@
+"""The fixed words of a job: ways to cut, where the picture comes from. Imports nothing, so that help is quick."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+By = Literal["markers", "ranges", "cuts", "files", "timelines", "detected-cuts"]
+WAYS_TO_CUT: tuple[By, ...] = ("markers", "ranges", "cuts", "files", "timelines", "detected-cuts")
+WAYS_THROUGH_AN_EDIT: tuple[By, ...] = ("cuts", "timelines")
+PictureFrom = Literal["program", "originals", "edit"]
+PICTURES: tuple[PictureFrom, ...] = ("program", "originals", "edit")
+CLOSING_MARKER = "END"

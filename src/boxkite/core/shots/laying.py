@@ -1,0 +1,230 @@
+"""Laying the clips of an edit on pictures: the finished program, the camera originals, or the edit itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from fractions import Fraction
+from pathlib import Path
+
+from boxkite.core.edit.timeline import Clip, Timeline
+from boxkite.core.errors import BoxkiteError
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.shots.edits import Wanted
+from boxkite.core.shots.media import MediaFinder
+from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
+
+ReelOf = Callable[[Source], Reel]
+
+
+def on_program(wanted: Sequence[Wanted], program: Reel, way: str) -> list[Shot]:
+    """Shots of the finished program, where each clip or timeline lies in it.
+
+    Timelines are placed by their timecode; where program or edit has none, both begin together.
+    """
+    return [_on_program(one, program, way) for one in wanted]
+
+
+def _on_program(wanted: Wanted, program: Reel, way: str) -> Shot:
+    asked = program_span(wanted.timeline, wanted.place.record, program)
+    span = asked.clipped_to(program.table.span)
+    warnings = [*_transitions(wanted, mixed=True), *_covered(wanted)]
+    problem = ""
+    if not span.length:
+        side = "before the first frame" if asked.start < 0 else "behind the last frame"
+        problem = f"it lies {side} of {program.source.label}"
+    elif span != asked:
+        warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
+    return _shot(wanted, program, span, way, warnings, problem)
+
+
+def program_span(timeline: Timeline, record: Span, program: Reel) -> Span:
+    """The frames of a program that show a span of its timeline."""
+    rate, own = program.table.rate, timeline.rate
+    offset = 0
+    if timeline.start_known and program.has_timecode:
+        there = program.start.relabelled(own, drop=timeline.start.drop)
+        offset = timeline.start.frame - there.frame
+        day = frames_per_day(own, drop=timeline.start.drop)
+        if offset < -day // 2:
+            offset += day
+    start, end = record.start + offset, record.end + offset
+    if rate.nominal != own.nominal:
+        scale = rate.fraction / own.fraction
+        start, end = round_fraction(start * scale), round_fraction(end * scale)
+    return Span(start, end)
+
+
+def on_originals(wanted: Sequence[Wanted], finder: MediaFinder, reel_of: ReelOf, way: str) -> list[Shot]:
+    """Shots of the camera files. What cannot be made bears its problem; nothing is raised."""
+    return [_on_originals(one, finder, reel_of, way) for one in wanted]
+
+
+def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str) -> Shot:
+    clip = wanted.clip
+    if clip is None:
+        problem = "a whole timeline is not in any one camera file: use --picture program"
+        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], problem)
+    found = finder.find(clip)
+    if found.source is None:
+        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], found.problem)
+    try:
+        reel = reel_of(found.source)
+    except BoxkiteError as error:
+        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], str(error))
+    asked = _source_span(wanted, clip, reel)
+    span = asked.clipped_to(reel.table.span)
+    warnings = [*_transitions(wanted, mixed=False), *_speed_words(wanted.speed)]
+    if wanted.effects:
+        warnings.append(f"effects of the edit that are not in it: {', '.join(dict.fromkeys(wanted.effects))}")
+    if clip.colour_decision:
+        warnings.append("its colour decision (CDL) is not applied")
+    problem = ""
+    if not span.length:
+        problem = (
+            f"“{clip.media.label}” uses frames {asked.start} to {asked.end} of {reel.source.path},"
+            f" which has {reel.table.frame_count}"
+        )
+    elif span != asked:
+        warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
+    return _shot(wanted, reel, span, way, warnings, problem)
+
+
+def _source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:
+    """The frames of the source that a clip uses: a frozen frame is one, a changed speed more or fewer."""
+    rate, own = reel.table.rate, wanted.timeline.rate
+    scale = Fraction(1) if rate.nominal == own.nominal else rate.fraction / own.fraction
+    speed = abs(wanted.speed)
+    start = _first_frame(clip, reel) + round_fraction(wanted.head * speed * scale)
+    if speed == 0:
+        return Span(start, start + 1)
+    return Span(start, start + max(1, round_fraction(wanted.place.record.length * speed * scale)))
+
+
+def _first_frame(clip: Clip, reel: Reel) -> int:
+    """The frame of a source that a clip's first frame is, by timecode or from the file's first frame.
+
+    Where the edit does not say which of the two it counts by, timecode goes first if it lies in the media.
+    """
+    rate = clip.source_rate or reel.table.rate
+    from_zero = clip.source_start - (clip.media.first or 0)
+    same = rate.nominal == reel.table.rate.nominal
+    if not same:
+        from_zero = round_fraction(from_zero * reel.table.rate.fraction / rate.fraction)
+    if clip.source_from_zero or not (reel.has_timecode or clip.source_from_zero is False):
+        return from_zero
+    start = (
+        reel.start.relabelled(rate, drop=clip.source_drop and rate.can_drop)
+        if clip.source_from_zero is False
+        else None
+    )
+    by_timecode = clip.source_start - (start or _in_rate(reel.start, rate)).frame
+    if not same:
+        by_timecode = round_fraction(by_timecode * reel.table.rate.fraction / rate.fraction)
+    fits = 0 <= by_timecode < reel.table.frame_count
+    return by_timecode if fits or clip.source_from_zero is False else from_zero
+
+
+def _in_rate(timecode: Timecode, rate: FrameRate) -> Timecode:
+    return timecode.relabelled(rate, drop=timecode.drop and rate.can_drop)
+
+
+def on_edit(wanted: Sequence[Wanted], timeline_reel: Callable[[Timeline], Reel], way: str) -> list[Shot]:
+    """Shots of the timeline itself, as it will be rendered."""
+    return [
+        _shot(one, timeline_reel(one.timeline), one.place.record, way, _transitions(one, mixed=True), "")
+        for one in wanted
+    ]
+
+
+def make_timeline_reel(edit_path: Path, timeline: Timeline, model: Source) -> Reel:
+    """A timeline as something to be cut, with the picture size and sound of the source it uses most."""
+    assert model.video
+    length = timeline.length
+    video = replace(model.video, rate=timeline.rate, frame_count=length, frame_count_exact=True)
+    source = Source(
+        path=edit_path,
+        kind=SourceKind.TIMELINE,
+        container="timeline",
+        size_bytes=0,
+        duration=timeline.rate.seconds(length),
+        video=video,
+        audio=model.audio,
+        start_timecode=timeline.start,
+    )
+    table = FrameTable(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
+    return Reel(source, table, timeline.start, timeline.start_known)
+
+
+def _no_reel(wanted: Wanted) -> Reel:
+    """Stands for media that was not found, so that the shot can still be chosen or left out by its words."""
+    rate, length = wanted.timeline.rate, wanted.place.record.end
+    label = wanted.clip.media.label if wanted.clip else wanted.name
+    source = Source(Path(label), SourceKind.VIDEO, "", 0, Fraction(0), None)
+    table = FrameTable(rate, length, length, 0, 1 / rate.fraction, constant=True)
+    return Reel(source, table, wanted.timeline.start, False)
+
+
+def _shot(wanted: Wanted, reel: Reel, span: Span, way: str, warnings: Sequence[str], problem: str) -> Shot:
+    clip = wanted.clip
+    first_marker = clip.markers[0] if clip and clip.markers else None
+    facts = dict(clip.facts) if clip else {}
+    if clip and clip.media.reel:
+        facts.setdefault("reel", clip.media.reel)
+    return Shot(
+        reel=reel,
+        span=span,
+        marker=first_marker.name if first_marker else "",
+        keywords=tuple(
+            dict.fromkeys(
+                [
+                    *(clip.keywords if clip else ()),
+                    *(word for marker in (clip.markers if clip else ()) for word in marker.keywords),
+                ]
+            )
+        ),
+        note=(clip.note if clip else "") or (first_marker.note if first_marker else ""),
+        colour=first_marker.colour if first_marker else "",
+        circled=bool(clip and (clip.circled or any(marker.circled for marker in clip.markers))),
+        facts=facts,
+        origin=wanted.origin,
+        warnings=tuple(warnings),
+        way=way,
+        clip=wanted.name,
+        edited=wanted.place,
+        problem=problem,
+    )
+
+
+def _transitions(wanted: Wanted, *, mixed: bool) -> list[str]:
+    """What to say of transitions: in a finished picture they show, in the originals they are not."""
+    clip = wanted.clip
+    if clip is None:
+        return []
+    found = []
+    for transition, frames, end in (
+        (clip.transition_in, clip.transition_in.after if clip.transition_in else 0, "first"),
+        (clip.transition_out, clip.transition_out.before if clip.transition_out else 0, "last"),
+    ):
+        if transition and frames:
+            where = "show" if mixed else "are, in the edit, part of"
+            found.append(f"its {end} {frames} frames {where} a {transition.kind}")
+    return found
+
+
+def _covered(wanted: Wanted) -> list[str]:
+    return [
+        f"{span.length} of its {wanted.place.record.length} frames are hidden by {name}"
+        for span, name in wanted.covered
+    ]
+
+
+def _speed_words(speed: Fraction) -> list[str]:
+    if speed == 1:
+        return []
+    if speed == 0:
+        return ["the edit freezes this frame; here it is one frame"]
+    percent = f"{float(speed * 100):.4g} %"
+    return [f"it runs at {percent} in the edit, here at its own speed"]

@@ -1,0 +1,136 @@
+"""Making shots shorter, longer or fewer: a range over the whole timeline, handles, neighbours joined."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from itertools import pairwise
+
+from boxkite.core.errors import PlanError
+from boxkite.core.shots.shot import LeftOut, Reel, Shot
+from boxkite.core.timebase import Span, round_fraction
+
+
+@dataclass(frozen=True)
+class Handles:
+    """Extra frames at both ends: so many, or so many seconds; None for both is the whole of the media."""
+
+    frames: int | None = None
+    seconds: Fraction | None = None
+
+    @classmethod
+    def parse(cls, text: str) -> Handles:
+        """Read "12", "0.5s" or "whole". Raises PlanError."""
+        word = text.strip().lower()
+        if word == "whole":
+            return cls()
+        if re.fullmatch(r"\d{1,6}", word, re.ASCII):
+            return cls(frames=int(word))
+        if match := re.fullmatch(r"(\d{1,5}(?:[.,]\d{1,6})?)\s*s", word, re.ASCII):
+            return cls(seconds=Fraction(match[1].replace(",", ".")))
+        raise PlanError(
+            f"--handles {text}: give frames, seconds with an “s” behind, or whole",
+            hint="as --handles 12, --handles 0.5s, --handles whole",
+        )
+
+    def frames_on(self, reel: Reel) -> int:
+        """How many frames that is on a source; all there are for the whole of it."""
+        if self.frames is not None:
+            return self.frames
+        return reel.table.frame_count if self.seconds is None else reel.table.rate.frames_in(self.seconds)
+
+
+def with_handles(shots: Sequence[Shot], handles: Handles) -> list[Shot]:
+    """The shots with handles, cut short where the media ends, which their warnings then say."""
+    return [_with_handles(shot, handles) for shot in shots]
+
+
+def _with_handles(shot: Shot, handles: Handles) -> Shot:
+    asked = handles.frames_on(shot.reel)
+    if not asked or shot.problem:
+        return shot
+    whole = shot.reel.table.span
+    span = Span(shot.span.start - asked, shot.span.end + asked).clipped_to(whole)
+    before, after = shot.span.start - span.start, span.end - shot.span.end
+    warnings = list(shot.warnings)
+    wants_whole = handles.frames is None and handles.seconds is None
+    short = [
+        f"{frames} at its {end}" for frames, end in ((before, "head"), (after, "tail")) if frames < asked
+    ]
+    if short and not wants_whole:
+        warnings.append(f"handles cut short where the media ends: {' and '.join(short)} instead of {asked}")
+    return replace(shot, span=span, handle_in=before, handle_out=after, warnings=tuple(warnings))
+
+
+def limited(shots: Sequence[Shot], record: Span, said: str) -> tuple[list[Shot], list[LeftOut]]:
+    """The shots as far as they lie within a range of their timeline; those that do not are left out."""
+    kept, left_out = [], []
+    for shot in shots:
+        assert shot.edited
+        own = shot.edited.record
+        inside = own.clipped_to(record)
+        if not inside.length:
+            left_out.append(LeftOut(shot.clip_name, shot.origin, f"outside {said}"))
+        elif inside == own:
+            kept.append(shot)
+        else:
+            kept.append(_shortened(shot, inside, said))
+    return kept, left_out
+
+
+def _shortened(shot: Shot, inside: Span, said: str) -> Shot:
+    assert shot.edited
+    own = shot.edited.record
+    scale = Fraction(shot.span.length, own.length) if own.length else Fraction(1)
+    start = shot.span.start + round_fraction((inside.start - own.start) * scale)
+    end = shot.span.end - round_fraction((own.end - inside.end) * scale)
+    span = Span(start, max(end, start + 1)).clipped_to(shot.reel.table.span)
+    warning = f"{own.length - inside.length} of its {own.length} frames lie outside {said}"
+    place = replace(shot.edited, record=inside)
+    return replace(shot, span=span, edited=place, warnings=(*shot.warnings, warning))
+
+
+def limited_in_source(shots: Sequence[Shot], limit: Span, said: str) -> tuple[list[Shot], list[LeftOut]]:
+    """The same for shots that come of no edit, by the frames of their source."""
+    kept, left_out = [], []
+    for shot in shots:
+        span = shot.span.clipped_to(limit)
+        if not span.length:
+            left_out.append(LeftOut(shot.marker or shot.clip_name, shot.origin, f"outside {said}"))
+        elif span == shot.span:
+            kept.append(shot)
+        else:
+            warning = f"{shot.span.length - span.length} of its {shot.span.length} frames lie outside {said}"
+            kept.append(replace(shot, span=span, warnings=(*shot.warnings, warning)))
+    return kept, left_out
+
+
+def joined(shots: Sequence[Shot]) -> list[Shot]:
+    """Shots that touch in one source made into one, named after the first; others as they are."""
+    ordered = list(shots)
+    result = ordered[:1]
+    for _, shot in pairwise(ordered):
+        last = result[-1]
+        touching = (last.reel.source.path, last.span.end) == (shot.reel.source.path, shot.span.start)
+        if not touching or last.way != shot.way or last.problem or shot.problem:
+            result.append(shot)
+            continue
+        place = last.edited
+        if place and shot.edited:
+            place = replace(
+                place, record=Span(place.record.start, max(place.record.end, shot.edited.record.end))
+            )
+        result[-1] = replace(
+            last,
+            span=Span(last.span.start, shot.span.end),
+            edited=place,
+            keywords=tuple(dict.fromkeys([*last.keywords, *shot.keywords])),
+            warnings=tuple(
+                dict.fromkeys(
+                    [*last.warnings, f"joined with {shot.marker or shot.clip_name}", *shot.warnings]
+                )
+            ),
+        )
+    return result
