@@ -6,6 +6,8 @@ from collections.abc import Iterable
 
 def printable(text: str) -> str:
     """Text from strangers with everything left out that would command the terminal."""
+    if text.isprintable():
+        return text
     return "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in text)
 
 

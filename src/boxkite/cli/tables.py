@@ -43,9 +43,7 @@ def print_table(console: Console, columns: Sequence[Column], rows: Sequence[Sequ
     """Print rows under headings, one line each, within the window; complete where there is none."""
     cells = [[printable(cell) for cell in row] for row in rows]
     widths = [
-        max(cell_len(column.heading), *(cell_len(row[index]) for row in cells))
-        if cells
-        else len(column.heading)
+        max(_width(column.heading), *(_width(row[index]) for row in cells)) if cells else len(column.heading)
         for index, column in enumerate(columns)
     ]
     shown = list(range(len(columns)))
@@ -59,19 +57,28 @@ def print_table(console: Console, columns: Sequence[Column], rows: Sequence[Sequ
             kept = max(min(_LEAST_WIDTH, widths[index]), widths[index] - too_wide)
             too_wide -= widths[index] - kept
             widths[index] = kept
-    for number, row in enumerate([[column.heading for column in columns], *cells]):
+    lines = []
+    for row in [[column.heading for column in columns], *cells]:
         parts = [_fitted(row[index], widths[index], right=columns[index].right) for index in shown]
-        console.print(
-            Text((" " * _GAP).join(parts).rstrip(), style="bold" if number == 0 else ""), no_wrap=True
-        )
+        lines.append((" " * _GAP).join(parts).rstrip())
+    if not console.is_terminal:
+        console.file.write("\n".join(lines) + "\n")
+        return
+    for number, line in enumerate(lines):
+        console.print(Text(line, style="bold" if number == 0 else ""), no_wrap=True)
+
+
+def _width(cell: str) -> int:
+    """Columns a text takes in the window."""
+    return len(cell) if cell.isascii() else cell_len(cell)
 
 
 def _fitted(cell: str, width: int, *, right: bool) -> str:
     """A cell padded to a width, or shortened in its middle, where names differ least."""
-    if cell_len(cell) > width:
+    if _width(cell) > width:
         tail = (width - 1) * 2 // 5
         cell = set_cell_size(cell, width - 1 - tail).rstrip() + "…" + cell[len(cell) - tail :]
-    missing = " " * (width - cell_len(cell))
+    missing = " " * (width - _width(cell))
     return missing + cell if right else cell + missing
 
 
@@ -84,8 +91,7 @@ def print_json(value: Any) -> None:
     """Print a value as JSON on the standard output; names that are no proper text keep their odd bytes as \\udcXX."""
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")
-    json.dump(value, sys.stdout, indent=2, ensure_ascii=False)
-    sys.stdout.write("\n")
+    sys.stdout.write(json.dumps(value, indent=2, ensure_ascii=False) + "\n")
 
 
 def file_size(size_bytes: int) -> str:

@@ -180,10 +180,6 @@ def _clip(event: Event, record: Span, counting: _Counting, said: list[str]) -> C
         effects=(event.effect,) if event.effect and not transition else (),
         note="; ".join(event.comments),
         colour_decision=event.colour_decision,
-        facts={
-            "source in": str(Timecode(source_in, counting.rate, drop)),
-            "source out": str(Timecode(source_out, counting.rate, drop)),
-        },
     )
 
 

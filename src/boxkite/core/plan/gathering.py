@@ -16,7 +16,7 @@ from boxkite.core.plan.choosing import Candidate, choose
 from boxkite.core.plan.edits import EditCutter, lacking_media
 from boxkite.core.plan.job import Job
 from boxkite.core.plan.ranges import range_of_source, range_words
-from boxkite.core.plan.token_values import known_tokens, shot_values
+from boxkite.core.plan.token_values import known_tokens, values_for
 from boxkite.core.plan.words import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.facts import read_facts
@@ -65,6 +65,11 @@ def gather_shots(job: Job, progress: Progress) -> Gathered:
     return Gathered(tuple(final), tuple(notices), () if left_out else cut.uncovered, tuple(left_out))
 
 
+def _with_facts(shot: Shot, facts: Mapping[str, str] | None) -> Shot:
+    """A shot with the facts of its source behind its own."""
+    return replace(shot, facts={**facts, **shot.facts}) if facts else shot
+
+
 def _sources(job: Job, paths: Sequence[Path]) -> tuple[list[Source], list[str]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
     found = find_sources(paths, job.images_rate)
@@ -101,10 +106,8 @@ def _way_to_cut(marks: MarkList | None, has_edit: bool) -> By:
 def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]:
     if not job.only and not job.without:
         return list(shots), []
-    candidates = [
-        Candidate(shot, index + 1, shot_values(shot, index, len(shots), {}, job))
-        for index, shot in enumerate(shots)
-    ]
+    values_of = values_for(job, len(shots))
+    candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
     return choose(candidates, job.only, job.without, known_tokens(tuple(shots)))
 
 
@@ -152,7 +155,7 @@ class _Cutter:
         if source.path not in self._reels:
             self.progress(source.label)
             table = measure_frames(source)
-            is_program = source in self.sources
+            is_program = any(source is one for one in self.sources)
             self._reels[source.path] = make_reel(
                 source, table, self.job.start_timecode if is_program else None
             )

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import shutil
+from collections import ChainMap
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.errors import PatternError, PlanError
@@ -25,11 +27,11 @@ from boxkite.core.plan.clashes import check_clashes, check_existing, check_folde
 from boxkite.core.plan.gathering import Progress, gather_shots
 from boxkite.core.plan.job import Job, Output
 from boxkite.core.plan.rows import Plan, PlannedLettering, Row, Running, Volume
-from boxkite.core.plan.token_values import known_tokens, output_values, shot_values
-from boxkite.core.presets.geometry import plan_geometry
+from boxkite.core.plan.token_values import known_tokens, output_values, values_for
+from boxkite.core.presets.geometry import Geometry, plan_geometry
 from boxkite.core.presets.library import load_preset
 from boxkite.core.presets.model import Lettering, Preset
-from boxkite.core.shots.shot import Shot
+from boxkite.core.shots.shot import Reel, Shot
 
 _RUNNING_SIGNS = {"\x01": Running.TIMECODE, "\x02": Running.FRAME}
 
@@ -105,44 +107,66 @@ def _check_pattern(pattern: Pattern, shots: tuple[Shot, ...]) -> None:
         )
 
 
+@dataclass(frozen=True)
+class _Making:
+    """What all shots of one source have in common in one output."""
+
+    output: Output
+    preset: Preset
+    geometry: Geometry
+    values: Mapping[str, Value]
+    sound_tracks: tuple[int, ...]
+    bytes_per_frame: Fraction
+    warnings: tuple[str, ...]
+
+    @classmethod
+    def of(cls, reel: Reel, output: Output, preset: Preset) -> _Making:
+        video = reel.source.video
+        assert video
+        geometry = plan_geometry(
+            preset,
+            video.width_px,
+            video.height_px,
+            rotation_degrees=reel.table.rotation_degrees,
+            sample_aspect=video.sample_aspect,
+        )
+        tracks, warnings = _sound_tracks(reel.source, preset)
+        warnings += [f"{tracks_left} left out" for tracks_left in reel.source.left_out]
+        if video.has_alpha:
+            warnings.append("its transparency is left out")
+        size = preset.bytes_per_frame(geometry.width_px, geometry.height_px, reel.table.rate.fraction)
+        values = output_values(preset, geometry)
+        return cls(output, preset, geometry, values, tracks, size, (*reel.table.warnings, *warnings))
+
+
 def _rows(
     job: Job, shots: tuple[Shot, ...], presets: list[tuple[Output, Preset]], patterns: Mapping[str, Pattern]
 ) -> list[Row]:
     rows: list[Row] = []
+    makings: dict[int, list[_Making]] = {}
+    values_of = values_for(job, len(shots))
     for index, shot in enumerate(shots):
-        values = shot_values(shot, index, len(shots), {}, job)
-        for output, preset in presets:
-            rows.append(_row(len(rows) + 1, shot, output, preset, patterns[shot.way], values))
+        if id(shot.reel) not in makings:
+            makings[id(shot.reel)] = [_Making.of(shot.reel, output, preset) for output, preset in presets]
+        values = values_of(shot, index)
+        for making in makings[id(shot.reel)]:
+            rows.append(_row(len(rows) + 1, shot, making, patterns[shot.way], values))
     return rows
 
 
-def _row(
-    number: int, shot: Shot, output: Output, preset: Preset, pattern: Pattern, values: Mapping[str, Value]
-) -> Row:
-    reel = shot.reel
-    video = reel.source.video
-    assert video
-    geometry = plan_geometry(
-        preset,
-        video.width_px,
-        video.height_px,
-        rotation_degrees=reel.table.rotation_degrees,
-        sample_aspect=video.sample_aspect,
-    )
-    all_values = {**values, **output_values(preset, geometry)}
+def _row(number: int, shot: Shot, making: _Making, pattern: Pattern, values: Mapping[str, Value]) -> Row:
+    preset, folder = making.preset, making.output.folder
+    all_values: ChainMap[str, Value] = ChainMap(making.values, values)  # type: ignore[arg-type]
     try:
         name = make_name(pattern, all_values)
     except PatternError as error:
         error.message = f"{error.message} (the shot of {shot.origin})"
         raise
     check_length(name, preset.ending, pattern)
-    folder = output.folder
-    tracks, warnings = _sound_tracks(reel.source, preset)
-    warnings += [f"{tracks_left} left out" for tracks_left in reel.source.left_out]
-    if video.has_alpha:
-        warnings.append("its transparency is left out")
     plain_name = name.rpartition("/")[2]
-    lettering = tuple(_lettering(one, {**all_values, "name": Text(plain_name)}) for one in preset.burn_in)
+    lettering = tuple(
+        _lettering(one, all_values.new_child({"name": Text(plain_name)})) for one in preset.burn_in
+    )
     return Row(
         number=number,
         shot=shot,
@@ -150,13 +174,11 @@ def _row(
         folder=folder,
         name=name,
         path=folder / f"{name}{preset.ending}",
-        geometry=geometry,
+        geometry=making.geometry,
         lettering=lettering,
-        sound_tracks=tracks,
-        expected_bytes=preset.expected_bytes(
-            geometry.width_px, geometry.height_px, reel.table.rate.fraction, shot.span.length
-        ),
-        warnings=(*shot.warnings, *reel.table.warnings, *warnings),
+        sound_tracks=making.sound_tracks,
+        expected_bytes=int(making.bytes_per_frame * shot.span.length),
+        warnings=(*shot.warnings, *making.warnings),
     )
 
 
@@ -174,11 +196,11 @@ def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list
     return tuple(usable), warnings
 
 
-def _lettering(wanted: Lettering, values: Mapping[str, Value]) -> PlannedLettering:
+def _lettering(wanted: Lettering, values: ChainMap[str, Value]) -> PlannedLettering:
     pattern = read_text_pattern(wanted.text)
     check_tokens(pattern, {*TOKENS, "name", *(running.value for running in Running), *values})
-    running = {"timecode": Text("\x01"), "frame": Text("\x02")}
-    text = plain_text(pattern, {**values, **running})
+    running: dict[str, Value] = {"timecode": Text("\x01"), "frame": Text("\x02")}
+    text = plain_text(pattern, ChainMap(running, values))
     parts: list[str | Running] = []
     for sign in text:
         if sign in _RUNNING_SIGNS:

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
 
 from boxkite.core.naming.tokens import TABLE_TOKENS, TOKENS
 from boxkite.core.naming.values import Date, Moment, Number, Text, Value
 from boxkite.core.plan.job import Job
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import Preset
-from boxkite.core.shots.shot import Shot
+from boxkite.core.shots.shot import EditPlace, Shot
 from boxkite.core.timebase import Timecode
 
 FACT_PREFIX = "metadata."
@@ -18,50 +18,91 @@ FACT_PREFIX = "metadata."
 
 def known_tokens(shots: tuple[Shot, ...]) -> set[str]:
     """Every token a pattern may use for these shots: the fixed ones, and the columns of their tables."""
-    columns = {column for shot in shots for column in shot.facts}
+    columns = set().union(*{tuple(shot.facts) for shot in shots})
     return set(TOKENS) | columns | {FACT_PREFIX + column for column in columns}
 
 
-def shot_values(shot: Shot, index: int, total: int, facts: Mapping[str, str], job: Job) -> dict[str, Value]:
-    """Values that hold for the shot whatever it is made into. index counts shots from 0."""
-    reel, source = shot.reel, shot.reel.source
-    all_facts = {**facts, **shot.facts}
-    folded = {column.casefold(): value for column, value in all_facts.items()}
-    values: dict[str, Value] = {FACT_PREFIX + column: Text(value) for column, value in all_facts.items()}
-    values |= {column: Text(value) for column, value in all_facts.items()}
-    values |= {name: Text(folded.get(name, "")) for name in TABLE_TOKENS}
-    length = Timecode(shot.span.length, reel.table.rate)
-    values |= {
-        "marker": Text(shot.marker),
-        "clip": Text(shot.clip_name),
-        "file": Text(source.path.name),
-        "folder": Text(source.path.absolute().parent.name),
-        "colour": Text(shot.colour),
-        "count": Number(index, counts=True),
-        "total": Number(total),
-        "in": Moment(shot.span.start, reel.timecode(shot.span.start)),
-        "out": Moment(shot.span.end, reel.timecode(shot.span.end)),
-        "length": Moment(shot.span.length, length),
-        "rate": Text(str(reel.table.rate).replace("/", "-")),
-        "date": Date(job.now),
-        "time": Date(job.now, usual="hh-mm-ss"),
-        "user": Text(job.user),
+class LazyValues(Mapping[str, Value]):
+    """Values by token name, each worked out when it is asked for: a pattern names few of them."""
+
+    def __init__(self, makers: Mapping[str, Callable[[Shot], Value]], shot: Shot) -> None:
+        self._makers = makers
+        self._shot = shot
+
+    def __getitem__(self, name: str) -> Value:
+        if name in self._makers:
+            return self._makers[name](self._shot)
+        facts = self._shot.facts
+        column = name.removeprefix(FACT_PREFIX)
+        if column in facts:
+            return Text(facts[column])
+        raise KeyError(name)
+
+    def __iter__(self) -> Iterator[str]:
+        yield from self._makers
+        for column in self._shot.facts:
+            yield from (column, FACT_PREFIX + column)
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
+def values_for(job: Job, total: int) -> Callable[[Shot, int], Mapping[str, Value]]:
+    """What gives the values of a shot, whatever it is made into, by its place among `total`, counted from 0."""
+
+    def values(shot: Shot, index: int) -> Mapping[str, Value]:
+        own: dict[str, Callable[[Shot], Value]] = {
+            **_MAKERS,
+            **of_job,
+            "count": lambda _: Number(index, counts=True),
+        }
+        return LazyValues(own, shot)
+
+    of_job: dict[str, Callable[[Shot], Value]] = {
+        "total": lambda _: Number(total),
+        "date": lambda _: Date(job.now),
+        "time": lambda _: Date(job.now, usual="hh-mm-ss"),
+        "user": lambda _: Text(job.user),
     }
-    place = shot.edited
-    values |= {
-        "timeline": Text(place.timeline if place else ""),
-        "track": Text(place.track if place else ""),
-        "event": Text(place.event if place else ""),
-        "record": Moment(place.record.start, place.record_in) if place else Text(""),
-    }
-    if source.reel:
-        values["reel"] = Text(source.reel)
-    if shot.keywords:
-        values["keyword"] = Text(shot.keywords[0])
-        values["keywords"] = Text("-".join(shot.keywords))
-    if shot.note:
-        values["note"] = Text(shot.note)
     return values
+
+
+def _from_table(name: str, own: Callable[[Shot], str] = lambda _: "") -> Callable[[Shot], Value]:
+    """A token that the shot itself fills where it can, else a column of that name."""
+
+    def value(shot: Shot) -> Value:
+        found = own(shot)
+        if not found:
+            found = next((text for column, text in shot.facts.items() if column.casefold() == name), "")
+        return Text(found)
+
+    return value
+
+
+def _of_place(shot: Shot, value: Callable[[EditPlace], Value]) -> Value:
+    return value(shot.edited) if shot.edited else Text("")
+
+
+_MAKERS: dict[str, Callable[[Shot], Value]] = {
+    **{name: _from_table(name) for name in TABLE_TOKENS},
+    "marker": lambda shot: Text(shot.marker),
+    "clip": lambda shot: Text(shot.clip_name),
+    "file": lambda shot: Text(shot.reel.source.path.name),
+    "folder": lambda shot: Text(shot.reel.source.path.absolute().parent.name),
+    "colour": lambda shot: Text(shot.colour),
+    "in": lambda shot: Moment(shot.span.start, shot.reel.timecode(shot.span.start)),
+    "out": lambda shot: Moment(shot.span.end, shot.reel.timecode(shot.span.end)),
+    "length": lambda shot: Moment(shot.span.length, Timecode(shot.span.length, shot.reel.table.rate)),
+    "rate": lambda shot: Text(str(shot.reel.table.rate).replace("/", "-")),
+    "timeline": lambda shot: _of_place(shot, lambda place: Text(place.timeline)),
+    "track": lambda shot: _of_place(shot, lambda place: Text(place.track)),
+    "event": lambda shot: _of_place(shot, lambda place: Text(place.event)),
+    "record": lambda shot: _of_place(shot, lambda place: Moment(place.record.start, place.record_in)),
+    "reel": _from_table("reel", lambda shot: shot.reel.source.reel),
+    "keyword": _from_table("keyword", lambda shot: shot.keywords[0] if shot.keywords else ""),
+    "keywords": _from_table("keywords", lambda shot: "-".join(shot.keywords)),
+    "note": _from_table("note", lambda shot: shot.note),
+}
 
 
 def output_values(preset: Preset, geometry: Geometry) -> dict[str, Value]:

@@ -172,18 +172,16 @@ class Preset:
         """The file name's ending, dot included."""
         return f".{self.container}"
 
-    def expected_bytes(self, width_px: int, height_px: int, rate: Fraction, frames: int) -> int:
-        """About how large a file of so many frames becomes, by what such pictures take on average."""
-        seconds = frames / rate
+    def bytes_per_frame(self, width_px: int, height_px: int, rate: Fraction) -> Fraction:
+        """About how much a file grows with each frame, by what such pictures take on average."""
         if self.video.bitrate_mbps:
-            video_bits = seconds * round(self.video.bitrate_mbps * 1_000_000)
+            video_bits = Fraction(round(self.video.bitrate_mbps * 1_000_000)) / rate
         else:
-            pixels = Fraction(width_px * height_px * frames)
-            video_bits = pixels * Fraction(str(self.video.expected_bits_per_pixel))
+            video_bits = width_px * height_px * Fraction(str(self.video.expected_bits_per_pixel))
         audio_bits = Fraction(0)
         if self.audio:
             per_second = {"pcm16": 1_536_000, "pcm24": 2_304_000, "flac": 1_200_000}.get(
                 self.audio.codec, (self.audio.bitrate_kbps or 192) * 1000
             )
-            audio_bits = seconds * per_second
-        return int((video_bits + audio_bits) / 8)
+            audio_bits = per_second / rate
+        return (video_bits + audio_bits) / 8

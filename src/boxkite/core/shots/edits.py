@@ -6,7 +6,6 @@ from bisect import bisect_left
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
-from pathlib import PurePath
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Track, TrackKind
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
@@ -236,4 +235,5 @@ def _is_over(layer: tuple[int, ...], below: tuple[int, ...]) -> bool:
 def _plain_name(clip: Clip) -> str:
     """The name of a clip without the ending of a media file."""
     name = clip.name or clip.media.label
-    return PurePath(name).stem if PurePath(name).suffix.lower() in MEDIA_SUFFIXES else name
+    stem, dot, ending = name.rpartition(".")
+    return stem if dot and stem and f".{ending.lower()}" in MEDIA_SUFFIXES else name

@@ -95,6 +95,9 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
 def _source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:
     """The frames of the source that a clip uses: a frozen frame is one, a changed speed more or fewer."""
     rate, own = reel.table.rate, wanted.timeline.rate
+    if wanted.speed == 1 and not wanted.head and rate.nominal == own.nominal:
+        start = _first_frame(clip, reel)
+        return Span(start, start + wanted.place.record.length)
     scale = Fraction(1) if rate.nominal == own.nominal else rate.fraction / own.fraction
     speed = abs(wanted.speed)
     start = _first_frame(clip, reel) + round_fraction(wanted.head * speed * scale)
