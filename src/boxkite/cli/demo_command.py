@@ -72,7 +72,9 @@ def _round(console: Console, folder: Path) -> int:
 
     console.print()
     print_line(console, f"$ boxkite inspect {folder}", "bold cyan")
-    inspect_command.run(argparse.Namespace(paths=[str(folder)], images_rate=None, tokens=False, json=False))
+    inspect_command.run(
+        argparse.Namespace(paths=[str(folder)], images_rate=None, tokens=False, deep=False, json=False)
+    )
     outputs = tuple(Output(preset, folder / "out" / preset) for preset in PRESETS)
     job = Job(
         (folder / "mill.mov",),

@@ -3,19 +3,27 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from boxkite.cli.messages import printable
 from boxkite.cli.options import add_images_rate
 
 if TYPE_CHECKING:
-    from boxkite.core.footage.source import Source
+    from rich.console import Console
+
+    from boxkite.core.footage.deep import DeepFacts
+    from boxkite.core.footage.source import Findings, Source
 
 EXAMPLES = """\
 examples:
   boxkite inspect mill.mov
   boxkite inspect card1/ card2/ --json
+  boxkite inspect mill.mov --deep
+  boxkite inspect day.otio
   boxkite inspect --tokens
+  boxkite inspect card/A-vat2.mov --tokens --metadata slates.csv
 """
 
 
@@ -25,7 +33,25 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
     )
     add_images_rate(parser)
-    parser.add_argument("--tokens", action="store_true", help="list the tokens that name patterns can use")
+    parser.add_argument(
+        "--deep",
+        action="store_true",
+        help="read every packet too: how steady the rate is, where keyframes lie",
+    )
+    parser.add_argument(
+        "--tokens",
+        action="store_true",
+        help="list the tokens of name patterns; with a PATH each with its value, its origin and what lost to it",
+    )
+    parser.add_argument(
+        "--metadata",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="table of facts or log (.ale), for --tokens",
+    )
+    parser.add_argument("--match-by", metavar="COLUMN", help="column of the tables that names the source")
+    parser.add_argument("--marks-rate", metavar="RATE", help="frames a second of an edit decision list")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 
@@ -33,43 +59,77 @@ def run(arguments: argparse.Namespace) -> int:
     """Show the sources; status 1 when some files could not be read, 2 when none could."""
     from boxkite.core.errors import FootageError, RequestError
 
-    if arguments.tokens:
-        return _show_tokens(as_json=arguments.json)
     if not arguments.paths:
+        if arguments.tokens:
+            return _show_all_tokens(as_json=arguments.json)
         raise RequestError("nothing to inspect", hint="name files or folders: boxkite inspect card1/")
+    from boxkite.core.edit.reading import is_edit
     from boxkite.core.footage.find import find_sources
     from boxkite.core.timebase import FrameRate
 
     paths = [Path(path).expanduser() for path in arguments.paths]
+    edits = [path for path in paths if is_edit(path)]
+    if edits:
+        from boxkite.cli.edit_tables import show_edits
+
+        if len(edits) < len(paths):
+            raise RequestError(
+                "timelines and footage are shown one kind at a time", hint="name only one of them"
+            )
+        return show_edits(edits, arguments.marks_rate, as_json=arguments.json)
     rate = FrameRate.parse(arguments.images_rate) if arguments.images_rate else None
     found = find_sources(paths, rate)
     named_and_unreadable = [item for item in found.unreadable if item.path in paths]
     if not found.sources and len(found.unreadable) == 1 and named_and_unreadable:
         only = found.unreadable[0]
         raise FootageError(only.reason, path=only.path, hint=only.hint)
+    if arguments.tokens:
+        return _show_tokens_of(found.sources, arguments)
+    deep = _read_deep(found.sources) if arguments.deep else {}
     if arguments.json:
+        from boxkite.cli.source_facts import source_as_json
         from boxkite.cli.tables import print_json
 
         print_json(
             {
-                "sources": [_as_json(source) for source in found.sources],
+                "sources": [source_as_json(source, deep.get(source.path)) for source in found.sources],
                 "unreadable": [
                     {"path": str(item.path), "reason": item.reason, "hint": item.hint}
                     for item in found.unreadable
                 ],
+                "junk": found.junk,
             }
         )
     else:
-        _show(found.sources, found.unreadable)
+        _show(found, deep, arguments.deep)
     if not found.sources:
         return 2
     return 1 if named_and_unreadable else 0
 
 
-def _show(sources: Any, unreadable: Any) -> None:
+def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepFacts]:
+    """What the packets of each source say; remembered by file, since reading them takes long."""
+    from boxkite.cli.tables import make_console
+    from boxkite.core.footage.cache import memory
+    from boxkite.core.footage.deep import DeepFacts, read_deep
+
+    found: dict[Path, DeepFacts] = {}
+    with memory() as known, make_console(stderr=True).status("reading packets") as status:
+        for source in sources:
+            status.update(f"reading packets of {printable(source.label)}")
+            facts = known.recall("deep", source.path, DeepFacts) if not source.sequence else None
+            if facts is None and (facts := read_deep(source)):
+                known.keep("deep", source.path, facts)
+            if facts:
+                found[source.path] = facts
+    return found
+
+
+def _show(found: Findings, deep: Mapping[Path, DeepFacts], wants_deep: bool) -> None:
     from boxkite.cli.tables import Column, counted, file_size, make_console, print_line, print_table
 
     console = make_console()
+    sources, unreadable = found.sources, found.unreadable
     if sources:
         columns = [
             Column("source", gives_way=True),
@@ -84,7 +144,11 @@ def _show(sources: Any, unreadable: Any) -> None:
         print_table(console, columns, [_row(source) for source in sources])
         size = file_size(sum(source.size_bytes for source in sources))
         console.print()
-        print_line(console, f"{counted(len(sources), 'source')}, {size}", "bold")
+        junk = f"; {counted(found.junk, 'file')} of the system left aside" if found.junk else ""
+        print_line(console, f"{counted(len(sources), 'source')}, {size}{junk}", "bold")
+        if len(sources) == 1 or wants_deep:
+            for source in sources:
+                _show_facts(console, source, deep.get(source.path), named=len(sources) > 1)
     for source in sources:
         for warning in source.warnings:
             print_line(console, f"  {source.label}: {warning}", "yellow")
@@ -95,7 +159,20 @@ def _show(sources: Any, unreadable: Any) -> None:
             print_line(console, f"  {item.path}: {item.reason}{hint}")
 
 
+def _show_facts(console: Console, source: Source, deep: DeepFacts | None, *, named: bool) -> None:
+    """Everything about one source, a line each; what only the packets tell says "not measured" without --deep."""
+    from boxkite.cli.source_facts import facts_of_source
+    from boxkite.cli.tables import print_line
+
+    if named:
+        print_line(console, source.label, "bold")
+    for word, value in facts_of_source(source, deep, max(16, min(console.width - 18, 80))):
+        print_line(console, f"  {word:<14}{value}")
+
+
 def _row(source: Source) -> list[str]:
+    from boxkite.cli.source_facts import clock_of, length_of
+
     video = source.video
     if video is None:
         return [
@@ -105,7 +182,7 @@ def _row(source: Source) -> list[str]:
             "",
             "",
             "",
-            _clock(source),
+            clock_of(source),
             _sound(source),
         ]
     if source.kind.value == "still":
@@ -118,22 +195,9 @@ def _row(source: Source) -> list[str]:
         str(video.rate),
         f"{about}{video.frame_count}",
         str(source.start_timecode or "none"),
-        _length(source),
+        length_of(source),
         _sound(source),
     ]
-
-
-def _length(source: Source) -> str:
-    from boxkite.core.timebase import Timecode
-
-    assert source.video
-    drop = bool(source.start_timecode and source.start_timecode.drop)
-    return str(Timecode(source.video.frame_count, source.video.rate, drop))
-
-
-def _clock(source: Source) -> str:
-    seconds = float(source.duration)
-    return f"{int(seconds // 3600):02d}:{int(seconds // 60) % 60:02d}:{seconds % 60:06.3f}"
 
 
 def _sound(source: Source) -> str:
@@ -145,49 +209,69 @@ def _sound(source: Source) -> str:
     return " + ".join(layouts)
 
 
-def _as_json(source: Source) -> dict[str, Any]:
-    video = source.video
-    return {
-        "path": str(source.path),
-        "label": source.label,
-        "kind": source.kind.value,
-        "container": source.container,
-        "size_bytes": source.size_bytes,
-        "duration_seconds": round(float(source.duration), 6),
-        "video": video
-        and {
-            "codec": video.codec,
-            "width": video.width_px,
-            "height": video.height_px,
-            "rate": str(video.rate),
-            "rate_fraction": f"{video.rate.fraction.numerator}/{video.rate.fraction.denominator}",
-            "frames": video.frame_count,
-            "frames_exact": video.frame_count_exact,
-            "length": _length(source),
-            "pixel_format": video.pixel_format,
-            "bit_depth": video.bit_depth,
-            "sample_aspect": str(video.sample_aspect),
-            "field_order": video.field_order,
-        },
-        "start_timecode": str(source.start_timecode) if source.start_timecode else None,
-        "reel": source.reel,
-        "audio": [
+def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) -> int:
+    """Every token of each source with value, origin and what lost to it; rows and sources without partner."""
+    import getpass
+
+    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.core.metadata.known import know
+    from boxkite.core.plan.token_listing import list_tokens
+
+    tables = [Path(path).expanduser() for path in arguments.metadata]
+    known, notices = know(sources, tables, arguments.match_by)
+    listed = {source.path: list_tokens(source, known[source.path], getpass.getuser()) for source in sources}
+    if arguments.json:
+        print_json(
             {
-                "codec": audio.codec,
-                "sample_rate_hz": audio.sample_rate_hz,
-                "channels": audio.channels,
-                "layout": audio.shown_layout,
+                "sources": [
+                    {
+                        "path": str(path),
+                        "tokens": [
+                            {
+                                "token": line.token,
+                                "value": line.value,
+                                "origin": line.origin,
+                                "lost": [{"value": fact.value, "origin": fact.origin} for fact in line.lost],
+                            }
+                            for line in lines
+                        ],
+                    }
+                    for path, lines in listed.items()
+                ],
+                "notices": notices,
             }
-            for audio in source.audio
-        ],
-        "chapters": [
-            {"name": chapter.name, "start_seconds": float(chapter.start)} for chapter in source.chapters
-        ],
-        "warnings": list(source.warnings),
-    }
+        )
+        return 0
+    console = make_console()
+    for path, lines in listed.items():
+        if len(listed) > 1:
+            print_line(console, str(path), "bold")
+        rows = [
+            (
+                f"@{line.token}" if line.token.isalpha() else f"@({line.token})",
+                line.value,
+                line.origin,
+                "; ".join(f"{fact.value} ({fact.origin})" for fact in line.lost),
+            )
+            for line in lines
+            if line.value
+        ]
+        columns = [
+            Column("token"),
+            Column("value", gives_way=True),
+            Column("from"),
+            Column("lost", gives_way=True),
+        ]
+        print_table(console, columns if any(row[3] for row in rows) else columns[:3], rows)
+        empty = ", ".join(line.token for line in lines if not line.value)
+        print_line(console, f"empty here: {empty}")
+        console.print()
+    for notice in notices:
+        print_line(console, f"! {notice}", "yellow")
+    return 0
 
 
-def _show_tokens(*, as_json: bool) -> int:
+def _show_all_tokens(*, as_json: bool) -> int:
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
     from boxkite.core.naming.tokens import DEFAULT_PATTERNS, TOKENS
 

@@ -113,7 +113,12 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         action="append",
         default=[],
-        help="table of facts about the sources; its columns become tokens (repeatable)",
+        help="table of facts (.csv, .tsv) or log (.ale) about the sources; its columns become tokens (repeatable)",
+    )
+    names.add_argument(
+        "--match-by",
+        metavar="COLUMN",
+        help="column of the tables that names the source, by file, clip or reel",
     )
     parser.add_argument("--left-out", action="store_true", help="list what is left out, and why")
     outputs = parser.add_argument_group("outputs")
@@ -160,6 +165,7 @@ def job_from(arguments: argparse.Namespace) -> Job:
         start_timecode=arguments.start_timecode,
         closing_marker=arguments.closing_marker,
         names=arguments.names,
+        match_by=arguments.match_by,
         metadata=tuple(Path(path).expanduser() for path in arguments.metadata),
         watermark=_path(arguments.watermark),
         picture=arguments.picture,

@@ -27,7 +27,7 @@ _PLAIN = ("C", "KB")
 _DROP_SIGNS = frozenset(";,")
 _NOTE = re.compile(r"([A-Z][A-Z _]{0,40}?)\s*(?::|(?<=ASC_SOP)|(?<=ASC_SAT))\s*(.*)", re.IGNORECASE)
 _SPEED = re.compile(
-    r"M2\s+(.*?)\s*([+-]?\d{1,6}(?:\.\d{1,6})?)(?:\s+([\d:;.,]+))?\s*", re.ASCII | re.IGNORECASE
+    r"M2\s+(.*?)\s*([+-]?\d{1,12}(?:\.\d{1,6})?)(?:\s+([\d:;.,]+))?\s*", re.ASCII | re.IGNORECASE
 )
 _NUMBERS = re.compile(
     r"[+-]?(?:\d{1,9}(?:\.\d{0,12})?|\.\d{1,12})(?:e[+-]?\d{1,2})?", re.ASCII | re.IGNORECASE
@@ -290,7 +290,11 @@ def _read_speed(reading: _Reading, text: str, line: int) -> None:
         reading.warn(line, f"this speed line is not understood or has no event: {text[:50]}")
         return
     named = [event for event in reading.group if event.reel.upper() == match[1].upper()]
-    event = next((event for event in named if "speed_fps" not in event.words), reading.group[-1])
+    free = [event for event in named if "speed_fps" not in event.words] or reading.group[-1:]
+    at = re.sub("[;.,]", ":", match[3] or "")
+    # Both lines of a transition may be of one reel: the timecode tells them apart, a line without length needs none.
+    free.sort(key=lambda event: (event.times[0].text != at, event.times[2] == event.times[3]))
+    event = free[0]
     event.words["speed_fps"] = match[2]
 
 

@@ -64,7 +64,7 @@ def _event(timeline: Timeline, number: int, clip: Clip, track: Track, before: Cl
     if clip.speed != 1:
         rate = float(clip.speed * timeline.rate.nominal)
         source = clip.source_rate or timeline.rate
-        yield f"M2   {reel:<8} {rate:013.1f}                {Timecode(clip.source_start, source, clip.source_drop)}"
+        yield f"M2   {reel:<8} {rate:05.1f}                {Timecode(clip.source_start, source, clip.source_drop)}"
     if transition and before:
         yield f"* FROM CLIP NAME: {before.media.name}"
     if title:
@@ -80,8 +80,8 @@ def _line(
 ) -> str:
     source_rate = clip.source_rate or timeline.rate
     length = record.length * clip.speed
-    offset = (record.start - clip.record.start) * clip.speed
+    offset = (record.start - clip.record.start) * abs(clip.speed)
     source_in = Timecode(clip.source_start + round(offset), source_rate, clip.source_drop)
-    source_out = source_in + round(length)
+    source_out = source_in + round(abs(length))
     times = f"{source_in} {source_out} {timeline.start + record.start} {timeline.start + record.end}"
     return f"{number:03d}  {reel:<8} {channel:<5} {word:<8} {times}"

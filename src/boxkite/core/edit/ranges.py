@@ -30,7 +30,7 @@ COLUMN_NAMES: dict[str, tuple[str, ...]] = {
     "circled": ("circled", "good take", "good"),
     "source": ("source", "file", "file name", "filename", "clip", "clip name"),
 }
-_YES = frozenset({"yes", "y", "true", "1", "x", "circled", "✓"})
+YES = frozenset({"yes", "y", "true", "1", "x", "circled", "good", "✓"})
 
 
 def read_ranges(path: Path) -> MarkList:
@@ -78,7 +78,7 @@ def _mark(table: Table, row: Row, columns: dict[str, str | None]) -> Mark:
         keywords=tuple(word for word in re.split(r"\s*[,;|]\s*", cell("keywords")) if word),
         note=cell("note"),
         colour=cell("colour").lower(),
-        circled=cell("circled").casefold() in _YES,
+        circled=cell("circled").casefold() in YES,
         source_name=cell("source"),
         facts=facts,
     )

@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.cache import Memory, memory
 from boxkite.core.footage.kinds import STILL_SUFFIXES, is_junk
 from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.footage.source import Findings, SequencePattern, Source, Unreadable
@@ -19,39 +21,65 @@ def find_sources(paths: Iterable[Path], images_rate: FrameRate | None = None) ->
 
     A folder gives all files below it but the systems' own hidden ones. Two or more images whose names
     differ only in their number make one sequence, of images_rate frames a second. A path that does not
-    exist is listed as unreadable.
+    exist is listed as unreadable. Files that have not changed since the last look are not opened again.
     """
     sources: list[Source] = []
     unreadable: list[Unreadable] = []
-    for path in paths:
-        files = _files_below(path) if path.is_dir() else [path]
-        if path.is_dir() and not files:
-            unreadable.append(Unreadable(path, "there is nothing in this folder"))
-        sequences, singles = group_sequences(files)
-        items: list[SequencePattern | Path] = [*sequences, *singles]
-        for item in items:
-            try:
-                sources.append(
-                    read_sequence(item, images_rate)
-                    if isinstance(item, SequencePattern)
-                    else read_source(item)
-                )
-            except FootageError as error:
-                where = item.folder / item.label if isinstance(item, SequencePattern) else item
-                unreadable.append(Unreadable(where, error.message, error.hint))
-            except OSError as error:
-                where = item.folder if isinstance(item, SequencePattern) else item
-                unreadable.append(Unreadable(where, f"it cannot be read: {error.strerror or error}"))
+    junk = 0
+    with memory() as known:
+        for path in paths:
+            files, left = _files_below(path) if path.is_dir() else ([path], 0)
+            junk += left
+            if path.is_dir() and not files:
+                unreadable.append(Unreadable(path, "there is nothing in this folder"))
+            sequences, singles = group_sequences(files)
+            items: list[SequencePattern | Path] = [*sequences, *singles]
+            for item in items:
+                try:
+                    sources.append(
+                        read_sequence(item, images_rate)
+                        if isinstance(item, SequencePattern)
+                        else _read_or_recall(item, known)
+                    )
+                except FootageError as error:
+                    where = item.folder / item.label if isinstance(item, SequencePattern) else item
+                    unreadable.append(Unreadable(where, error.message, error.hint))
+                except OSError as error:
+                    where = item.folder if isinstance(item, SequencePattern) else item
+                    unreadable.append(Unreadable(where, f"it cannot be read: {error.strerror or error}"))
     sources.sort(key=lambda source: (str(source.path.parent), source.path.name))
-    return Findings(tuple(sources), tuple(unreadable))
+    return Findings(tuple(sources), tuple(unreadable), junk)
 
 
-def _files_below(folder: Path) -> list[Path]:
+def _read_or_recall(path: Path, known: Memory) -> Source:
+    found = known.recall("source", path, Source)
+    if found is None:
+        found = read_source(path)
+        known.keep("source", path, found)
+    return found if found.path == path else replace(found, path=path)
+
+
+def _files_below(folder: Path) -> tuple[list[Path], int]:
+    """(files worth a look, how many are not) of a folder and all below it."""
     found: list[Path] = []
+    junk = 0
     for parent, folders, names in os.walk(folder):
         folders[:] = sorted(name for name in folders if not name.startswith("."))
-        found += [Path(parent, name) for name in sorted(names) if not is_junk(Path(name))]
-    return found
+        sidecars = _sidecars(names)
+        for name in sorted(names):
+            if is_junk(Path(name)):
+                junk += 1
+            elif name not in sidecars:
+                found.append(Path(parent, name))
+    return found, junk
+
+
+def _sidecars(names: list[str]) -> set[str]:
+    """The files that only tell of others beside them (clip.xmp, clip.mov.xmp), and are read with those."""
+    xmp = {name for name in names if name.lower().endswith(".xmp")}
+    others = set(names) - xmp
+    stems = {Path(name).stem for name in others} if xmp else set()
+    return {name for name in xmp if Path(name).stem in others or Path(name).stem in stems}
 
 
 def group_sequences(files: Iterable[Path]) -> tuple[list[SequencePattern], list[Path]]:

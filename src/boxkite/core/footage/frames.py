@@ -12,6 +12,7 @@ from av.stream import Discard
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.cache import memory
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import FrameRate, Span, round_fraction
@@ -70,13 +71,26 @@ def measure_frames(source: Source) -> FrameTable:
         raise FootageError("there is no picture in it", path=source.path)
     if source.sequence:
         return _sequence_table(source)
+    if source.container in _INDEXED_CONTAINERS:
+        return _measured(source)
+    with memory() as known:
+        table = known.recall("frames", source.path, FrameTable)
+        if table is None:
+            table = _measured(source)
+            known.keep("frames", source.path, table)
+    return table
+
+
+def _measured(source: Source) -> FrameTable:
     try:
         with open_source(source) as container:
             stream = picture_stream(container)
             if stream is None:
                 raise FootageError("there is no picture in it any more", path=source.path)
             table = _from_index(container, stream, source) or _from_packets(container, stream, source)
-            table = replace(table, rotation_degrees=_rotation(container, stream))
+            assert source.video
+            rotation = source.video.rotation_degrees or _rotation(container, stream)
+            table = replace(table, rotation_degrees=rotation)
     except av.error.FFmpegError as error:
         raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
     if table.frame_count < 1:
@@ -130,8 +144,8 @@ def _earliest_pts(container: InputContainer, stream: VideoStream) -> int | None:
 
 def _rotation(container: InputContainer, stream: VideoStream) -> int:
     """The turn stored beside the picture; the codec library hands it out with decoded frames only."""
-    if container.format.name.split(",")[0] not in ("mov", "matroska"):
-        return 0
+    if container.format.name.split(",")[0] != "matroska":
+        return 0  # QuickTime and MP4 were asked when the source was read
     try:
         container.seek(0)
         picture = next(container.decode(stream), None)

@@ -19,7 +19,7 @@ CAMERA_RAW = {
     ".insv": "a panorama camera's raw (.insv)",
 }
 BESIDE_MEDIA = {
-    ".edl": ("a marker list or edit (.edl)", "give it to --marks"),
+    ".edl": ("a marker list or edit (.edl)", "give it to --marks, or name it by itself to cut what it holds"),
     ".csv": ("a table (.csv)", "ranges go to --marks, facts to --metadata"),
     ".tsv": ("a table (.tsv)", "ranges go to --marks, facts to --metadata"),
     ".toml": ("a preset or job file (.toml)", ""),
@@ -27,9 +27,11 @@ BESIDE_MEDIA = {
     ".cdl": ("a colour decision list (.cdl)", ""),
     ".cc": ("a colour decision list (.cc)", ""),
     ".ccc": ("a colour decision list (.ccc)", ""),
-    ".otio": ("a timeline (.otio)", "cut its finished program instead"),
-    ".xml": ("an XML file (.xml)", ""),
-    ".aaf": ("a timeline (.aaf)", "cut its finished program instead"),
+    ".otio": ("a timeline (.otio)", "name it by itself to cut it"),
+    ".otioz": ("a timeline (.otioz)", "name it by itself to cut it"),
+    ".xml": ("an XML file (.xml)", "if it is a timeline, name it by itself to cut it"),
+    ".aaf": ("a timeline (.aaf)", "name it by itself to cut it"),
+    ".ale": ("a log (.ale)", "give it to --metadata"),
     ".xmp": ("a metadata sidecar (.xmp)", ""),
     ".srt": ("subtitles (.srt)", ""),
     ".txt": ("a text file (.txt)", ""),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
+from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -24,16 +25,34 @@ from boxkite.core.footage.source import (
     SourceKind,
     VideoFacts,
 )
+from boxkite.core.footage.turning import stored_turn
 from boxkite.core.timebase import FrameRate, Timecode
 
 _FIELD_ORDERS = {1: "progressive", 2: "top first", 3: "bottom first", 4: "top first", 5: "bottom first"}
+# Names of ISO/IEC 23091-2 (as ITU-T H.273), by their code points.
+_PRIMARIES = {
+    1: "BT.709", 4: "BT.470 M", 5: "BT.601 625", 6: "BT.601 525", 7: "ST 240", 8: "film", 9: "BT.2020",
+    10: "ST 428", 11: "RP 431", 12: "P3 D65",
+}  # fmt: skip
+_TRANSFERS = {
+    1: "BT.709", 4: "gamma 2.2", 5: "gamma 2.8", 6: "BT.601", 7: "ST 240", 8: "linear", 13: "sRGB", 14: "BT.2020",
+    15: "BT.2020", 16: "PQ", 17: "ST 428", 18: "HLG",
+}  # fmt: skip
+_MATRICES = {1: "BT.709", 4: "FCC", 5: "BT.601", 6: "BT.601", 7: "ST 240", 9: "BT.2020", 10: "BT.2020"}
+_DATE_KEYS = ("creation_time", "com.apple.quicktime.creationdate", "date", "modification_date")
 SEQUENCE_RATE = FrameRate(Fraction(24))
 
 
 def read_source(path: Path) -> Source:
     """Read the facts of one media file. Raises FootageError with the reason when it is not one."""
     with open_file(path) as container:
-        return _facts(container, path, None, path.stat().st_size)
+        source = _facts(container, path, None, path.stat().st_size)
+    video = source.video
+    if video and source.container == "mov":
+        turn = stored_turn(path, video.width_px, video.height_px)
+        if turn:
+            source = replace(source, video=replace(video, rotation_degrees=turn))
+    return source
 
 
 def read_sequence(sequence: SequencePattern, rate: FrameRate | None = None) -> Source:
@@ -42,18 +61,47 @@ def read_sequence(sequence: SequencePattern, rate: FrameRate | None = None) -> S
     rate: frames a second; None for the usual 24, which is then said in a warning.
     """
     missing = set(sequence.missing)
-    size = sum(
+    sizes = [
         (sequence.folder / sequence.file_name(number)).stat().st_size
         for number in range(sequence.first, sequence.last + 1)
         if number not in missing
-    )
+    ]
+    size = sum(sizes)
     first = sequence.folder / sequence.file_name(sequence.first)
     with open_sequence(sequence, rate or SEQUENCE_RATE) as container:
         source = _facts(container, first, sequence, size)
+        source = replace(
+            source, start_timecode=source.start_timecode or _timecode_in_image(container, source)
+        )
+    usual = sorted(sizes)[len(sizes) // 2]
+    odd = sum(one < usual // 20 for one in sizes)
+    if odd:
+        source = replace(
+            source, warnings=(*source.warnings, f"{odd} of its images are far too small and may be broken")
+        )
     if rate is None:
         guessed = f"images carry no rate: taken as {SEQUENCE_RATE} frames a second, unless --images-rate says another"
         source = replace(source, warnings=(*source.warnings, guessed))
     return source
+
+
+def _timecode_in_image(container: InputContainer, source: Source) -> Timecode | None:
+    """The timecode that the first image of a sequence holds in itself (DPX, OpenEXR)."""
+    if not source.video or source.path.suffix.lower() not in (".dpx", ".exr"):
+        return None
+    try:
+        picture = next(container.decode(video=0), None)
+        text = next(
+            (
+                value
+                for key, value in (picture.metadata if picture else {}).items()
+                if key.lower() == "timecode"
+            ),
+            "",
+        )
+        return Timecode.parse(text, source.video.rate) if text else None
+    except (BoxkiteError, av.error.FFmpegError, AttributeError):
+        return None
 
 
 def _facts(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
@@ -96,7 +144,20 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
         left_out=_left_out(container),
         warnings=tuple(warnings),
         metadata=dict(container.metadata),
+        created=_created(container),
     )
+
+
+def _created(container: InputContainer) -> datetime | None:
+    """When the file says it was made."""
+    for key in _DATE_KEYS:
+        text = _first_value(container, (key,))
+        try:
+            if text:
+                return datetime.fromisoformat(text.replace(" UTC", "+00:00"))
+        except ValueError:
+            continue
+    return None
 
 
 def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -> VideoFacts:
@@ -122,6 +183,10 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -
         sample_aspect=_fraction(stream.sample_aspect_ratio),
         field_order=_FIELD_ORDERS.get(int(getattr(context, "field_order", 0) or 0), ""),
         has_alpha=any(component.is_alpha for component in components),
+        primaries=_PRIMARIES.get(int(context.color_primaries or 0), ""),
+        transfer=_TRANSFERS.get(int(context.color_trc or 0), ""),
+        matrix=_MATRICES.get(int(context.colorspace or 0), ""),
+        full_range={1: False, 2: True}.get(int(context.color_range or 0)),
     )
 
 

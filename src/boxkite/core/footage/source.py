@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from datetime import datetime
 from enum import StrEnum
 from fractions import Fraction
 from pathlib import Path
@@ -26,6 +27,9 @@ class VideoFacts:
 
     frame_count: frames, exact where frame_count_exact, else worked out from duration and rate.
     sample_aspect: width ÷ height of one pixel. field_order: "progressive", "top first", "bottom first" or "".
+    rotation_degrees: 0, 90, 180 or 270, how far a player turns the picture counter-clockwise.
+    primaries, transfer, matrix: colour tags by the names of ISO/IEC 23091-2, "" where the file has none.
+    full_range: None where the file does not say.
     """
 
     index: int
@@ -40,11 +44,23 @@ class VideoFacts:
     sample_aspect: Fraction = Fraction(1)
     field_order: str = ""
     has_alpha: bool = False
+    rotation_degrees: int = 0
+    primaries: str = ""
+    transfer: str = ""
+    matrix: str = ""
+    full_range: bool | None = None
 
     @property
     def size(self) -> str:
         """Width and height as people write them."""
         return f"{self.width_px}x{self.height_px}"
+
+    @property
+    def colour(self) -> str:
+        """The colour tags as people write them, with the range."""
+        unlike = list(dict.fromkeys(tag for tag in (self.primaries, self.transfer, self.matrix) if tag))
+        levels = {None: "", True: "full range", False: "limited range"}[self.full_range]
+        return ", ".join(part for part in ("/".join(unlike), levels) if part)
 
     @property
     def is_interlaced(self) -> bool:
@@ -122,6 +138,7 @@ class Source:
     left_out: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     metadata: dict[str, str] = field(default_factory=dict)
+    created: datetime | None = None
 
     @property
     def clip_name(self) -> str:
@@ -147,7 +164,8 @@ class Unreadable:
 
 @dataclass(frozen=True)
 class Findings:
-    """All that was found under some paths, in the order of their names."""
+    """All that was found under some paths, in the order of their names. junk: how many files systems leave behind."""
 
     sources: tuple[Source, ...]
     unreadable: tuple[Unreadable, ...]
+    junk: int = 0

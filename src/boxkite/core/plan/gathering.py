@@ -7,11 +7,14 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from boxkite.core.edit.marks import Mark, MarkList
+from boxkite.core.edit.ranges import YES
 from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
 from boxkite.core.errors import FootageError, PlanError, RequestError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.metadata.facts import KnownFacts
+from boxkite.core.metadata.known import know
 from boxkite.core.plan.choosing import Candidate, choose
 from boxkite.core.plan.edits import EditCutter, lacking_media
 from boxkite.core.plan.job import Job
@@ -19,7 +22,6 @@ from boxkite.core.plan.ranges import range_of_source, range_words
 from boxkite.core.plan.token_values import known_tokens, values_for
 from boxkite.core.plan.words import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
-from boxkite.core.shots.facts import read_facts
 from boxkite.core.shots.limits import joined, limited_in_source, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
 from boxkite.core.shots.shot import Cut, LeftOut, Reel, Shot, joined_cuts
@@ -50,10 +52,10 @@ def gather_shots(job: Job, progress: Progress) -> Gathered:
     ways = job.by or (_way_to_cut(marks, bool(edits)),)
     cutter = _Cutter(job, edits, sources, marks, progress)
     cut = joined_cuts(cutter.cut(way) for way in ways)
-    facts, fact_notices = read_facts(job.metadata, sources)
-    shots = [
-        replace(shot, facts={**facts.get(shot.reel.source.path, {}), **shot.facts}) for shot in cut.shots
-    ]
+    of_shots = [shot.reel.source for shot in cut.shots if not shot.problem]
+    all_sources = {source.path: source for source in [*sources, *of_shots]}
+    known, fact_notices = know(list(all_sources.values()), job.metadata, job.match_by)
+    shots = [_with_facts(shot, known.get(shot.reel.source.path)) for shot in cut.shots]
     notices += [*cutter.notices, *cut.notices, *fact_notices]
     chosen, left_out = _chosen(job, shots)
     left_out = [*cut.left_out, *left_out]
@@ -65,9 +67,21 @@ def gather_shots(job: Job, progress: Progress) -> Gathered:
     return Gathered(tuple(final), tuple(notices), () if left_out else cut.uncovered, tuple(left_out))
 
 
-def _with_facts(shot: Shot, facts: Mapping[str, str] | None) -> Shot:
-    """A shot with the facts of its source behind its own."""
-    return replace(shot, facts={**facts, **shot.facts}) if facts else shot
+def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
+    """A shot with the facts of its source behind its own.
+
+    Where no list of marks has the say, keywords and good takes of the source are the shot's too.
+    """
+    if known is None or not known.held:
+        return shot
+    facts = {**known.values, **shot.facts}
+    if shot.way in ("markers", "ranges"):
+        return replace(shot, facts=facts)
+    words = [word.strip() for word in facts.get("keywords", "").split(",") if word.strip()]
+    circled = shot.circled or facts.get("circled", "").casefold() in YES
+    return replace(
+        shot, facts=facts, circled=circled, keywords=tuple(dict.fromkeys([*shot.keywords, *words]))
+    )
 
 
 def _sources(job: Job, paths: Sequence[Path]) -> tuple[list[Source], list[str]]:

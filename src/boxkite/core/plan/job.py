@@ -44,8 +44,9 @@ class Job:
     """Footage + where to cut + which to keep + names + outputs.
 
     by: empty where it follows from the paths and marks. picture: None where it does. media: where camera
-    originals lie. range_in, range_out: as typed; a timecode, an event number, or the name of a clip or marker.
-    depth: how deep timelines in timelines are handed over.
+    originals lie. match_by: column of the metadata tables that names the source. range_in, range_out: as
+    typed; a timecode, an event number, or the name of a clip or marker. depth: how deep timelines in
+    timelines are handed over.
     """
 
     paths: tuple[Path, ...]
@@ -57,6 +58,7 @@ class Job:
     closing_marker: str = CLOSING_MARKER
     names: str | None = None
     metadata: tuple[Path, ...] = ()
+    match_by: str | None = None
     images_rate: FrameRate | None = None
     watermark: Path | None = None
     picture: PictureFrom | None = None

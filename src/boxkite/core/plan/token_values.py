@@ -71,12 +71,16 @@ def _from_table(name: str, own: Callable[[Shot], str] = lambda _: "") -> Callabl
     """A token that the shot itself fills where it can, else a column of that name."""
 
     def value(shot: Shot) -> Value:
-        found = own(shot)
-        if not found:
-            found = next((text for column, text in shot.facts.items() if column.casefold() == name), "")
-        return Text(found)
+        return Text(own(shot) or _fact(shot, name))
 
     return value
+
+
+def _fact(shot: Shot, name: str) -> str:
+    """The column of that name, case ignored."""
+    if name in shot.facts:
+        return shot.facts[name]
+    return next((text for column, text in shot.facts.items() if column.casefold() == name), "")
 
 
 def _of_place(shot: Shot, value: Callable[[EditPlace], Value]) -> Value:
@@ -98,7 +102,8 @@ _MAKERS: dict[str, Callable[[Shot], Value]] = {
     "track": lambda shot: _of_place(shot, lambda place: Text(place.track)),
     "event": lambda shot: _of_place(shot, lambda place: Text(place.event)),
     "record": lambda shot: _of_place(shot, lambda place: Moment(place.record.start, place.record_in)),
-    "reel": _from_table("reel", lambda shot: shot.reel.source.reel),
+    "reel": lambda shot: Text(_fact(shot, "reel") or shot.reel.source.reel),
+    "created": lambda shot: Date(shot.reel.source.created) if shot.reel.source.created else Text(""),
     "keyword": _from_table("keyword", lambda shot: shot.keywords[0] if shot.keywords else ""),
     "keywords": _from_table("keywords", lambda shot: "-".join(shot.keywords)),
     "note": _from_table("note", lambda shot: shot.note),

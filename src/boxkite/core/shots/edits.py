@@ -224,7 +224,7 @@ class _Covers:
                     if one.record.start >= below.record.end:
                         break
                     found.append((one.record.clipped_to(below.record), f"{one.clip.name} on {one.track}"))
-        return tuple(found)
+        return tuple(sorted(found))
 
 
 def _is_over(layer: tuple[int, ...], below: tuple[int, ...]) -> bool:

@@ -1,0 +1,180 @@
+"""What is in a timeline, as tables and as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from fractions import Fraction
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
+from boxkite.core.edit.reading import read_edit
+from boxkite.core.timebase import FrameRate, Timecode
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from boxkite.core.edit.timeline import Clip, Timeline, Transition
+
+_COLUMNS = [
+    Column("event"),
+    Column("track"),
+    Column("clip", gives_way=True),
+    Column("record in"),
+    Column("frames", right=True),
+    Column("source in", optional=True),
+    Column("reel", optional=True, gives_way=True),
+    Column("what else", gives_way=True),
+]
+
+
+def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -> int:
+    """Show the timelines of some files; rate_text: of edit decision lists."""
+    rate = FrameRate.parse(rate_text) if rate_text else None
+    edits = [read_edit(path, rate) for path in paths]
+    if as_json:
+        print_json(
+            {
+                "edits": [
+                    {
+                        "path": str(edit.path),
+                        "kind": edit.kind,
+                        "timelines": [_timeline_as_json(timeline) for timeline in edit.timelines],
+                        "warnings": list(edit.warnings),
+                    }
+                    for edit in edits
+                ]
+            }
+        )
+        return 0
+    console = make_console()
+    for edit in edits:
+        for timeline in edit.timelines:
+            _show(console, timeline)
+        for warning in edit.warnings:
+            print_line(console, f"! {edit.path.name}: {warning}", "yellow")
+    return 0
+
+
+def _show(console: Console, timeline: Timeline) -> None:
+    clips = sum(len(track.clips) for track in timeline.picture_tracks)
+    tracks = (
+        f"{counted(len(timeline.picture_tracks), 'picture track')}, {len(timeline.sound_tracks)} of sound"
+    )
+    length = Timecode(timeline.length, timeline.rate, timeline.start.drop)
+    title = f"{timeline.name}: {timeline.rate} frames a second from {timeline.start}, {length}; {tracks}"
+    print_line(console, f"{title}, {counted(clips, 'clip')}", "bold")
+    rows = [
+        [
+            clip.event,
+            track.name,
+            clip.name,
+            str(timeline.start + clip.record.start),
+            str(clip.record.length),
+            str(_source_in(clip)) if clip.source_rate else "",
+            clip.media.reel,
+            _what_else(clip, track.enabled),
+        ]
+        for track in timeline.tracks
+        for clip in track.clips
+    ]
+    columns = [
+        column for index, column in enumerate(_COLUMNS) if any(row[index] for row in rows) or index < 5
+    ]
+    kept = [_COLUMNS.index(column) for column in columns]
+    print_table(console, columns, [[row[index] for index in kept] for row in rows])
+    for marker in timeline.markers:
+        print_line(console, f"  marker {timeline.start + marker.start}  {marker.name}")
+    console.print()
+    for nested in timeline.nested_timelines():
+        _show(console, nested)
+
+
+def _source_in(clip: Clip) -> Timecode | int:
+    rate = clip.source_rate
+    return (
+        Timecode(clip.source_start, rate, clip.source_drop and rate.can_drop) if rate else clip.source_start
+    )
+
+
+def _what_else(clip: Clip, track_enabled: bool) -> str:
+    parts = [] if clip.kind.value == "media" else [clip.kind.value]
+    if not clip.enabled or not track_enabled:
+        parts.append("disabled")
+    if clip.transition_in:
+        parts.append(f"{clip.transition_in.kind} of {clip.transition_in.length}")
+    if clip.speed != 1:
+        parts.append(f"{float(clip.speed * 100):.4g} %")
+    parts += clip.effects
+    if clip.colour_decision:
+        parts.append("CDL")
+    if clip.circled:
+        parts.append("circled")
+    parts += clip.keywords
+    parts += [f"marker {marker.name}" for marker in clip.markers]
+    return ", ".join(parts)
+
+
+def _timeline_as_json(timeline: Timeline) -> dict[str, Any]:
+    return {
+        "name": timeline.name,
+        "rate": str(timeline.rate),
+        "start": str(timeline.start),
+        "start_known": timeline.start_known,
+        "frames": timeline.length,
+        "tracks": [
+            {
+                "name": track.name,
+                "kind": track.kind.value,
+                "enabled": track.enabled,
+                "clips": [_clip_as_json(clip, timeline) for clip in track.clips],
+            }
+            for track in timeline.tracks
+        ],
+        "markers": [asdict(marker) for marker in timeline.markers],
+    }
+
+
+def _clip_as_json(clip: Clip, timeline: Timeline) -> dict[str, Any]:
+    rate = clip.source_rate
+    frames = abs(clip.record.length * clip.speed)
+    if rate and rate.nominal != timeline.rate.nominal:
+        frames = frames * rate.fraction / timeline.rate.fraction
+    source_in = _source_in(clip)
+    return {
+        "event": clip.event,
+        "name": clip.name,
+        "kind": clip.kind.value,
+        "enabled": clip.enabled,
+        "record_in": str(timeline.start + clip.record.start),
+        "record_out": str(timeline.start + clip.record.end),
+        "record_in_frame": clip.record.start,
+        "record_out_frame": clip.record.end,
+        "source_in": str(source_in),
+        "source_out": str(source_in + round(frames)),
+        "source_in_frame": clip.source_start,
+        "reel": clip.media.reel,
+        "media": clip.media.name,
+        "media_path": clip.media.path,
+        "speed": _number(clip.speed),
+        "transition_in": _transition(clip.transition_in),
+        "transition_out": _transition(clip.transition_out),
+        "effects": list(clip.effects),
+        "keywords": list(clip.keywords),
+        "circled": clip.circled,
+        "note": clip.note,
+        "markers": [asdict(marker) for marker in clip.markers],
+        "colour_decision": clip.colour_decision and asdict(clip.colour_decision),
+        "facts": dict(clip.facts),
+        "origin": clip.origin,
+        "nested": clip.nested and _timeline_as_json(clip.nested),
+    }
+
+
+def _number(value: Fraction) -> float | int:
+    return int(value) if value.denominator == 1 else float(value)
+
+
+def _transition(transition: Transition | None) -> dict[str, Any] | None:
+    return asdict(transition) if transition else None

@@ -1,0 +1,143 @@
+"""The facts about one source as JSON and as lines for people."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from boxkite.core.timebase import Timecode
+
+if TYPE_CHECKING:
+    from boxkite.core.footage.deep import DeepFacts
+    from boxkite.core.footage.source import Source
+
+NOT_MEASURED = "not measured (--deep does)"
+
+
+def length_of(source: Source) -> str:
+    """The length of the picture as timecode."""
+    assert source.video
+    drop = bool(source.start_timecode and source.start_timecode.drop)
+    return str(Timecode(source.video.frame_count, source.video.rate, drop))
+
+
+def clock_of(source: Source) -> str:
+    """The length in hours, minutes and seconds."""
+    seconds = float(source.duration)
+    return f"{int(seconds // 3600):02d}:{int(seconds // 60) % 60:02d}:{seconds % 60:06.3f}"
+
+
+def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Iterator[tuple[str, str]]:
+    """(word, value) of everything known of a source; columns: room for the picture of its keyframes."""
+    video = source.video
+    yield "path", str(source.path)
+    yield "container", f"{source.container}, {source.kind.value}"
+    if video:
+        yield "picture", _picture(source)
+        scan = video.field_order or "the file does not say"
+        yield "fields", scan if not video.is_interlaced else f"interlaced, {scan}"
+        yield "pixel aspect", f"{video.sample_aspect.numerator}:{video.sample_aspect.denominator}"
+        turn = f"{video.rotation_degrees}° counter-clockwise" if video.rotation_degrees else "none"
+        yield "turned", turn
+        yield "colour", video.colour or "no tags"
+        yield "rate", f"{video.rate} ({video.rate.fraction.numerator}/{video.rate.fraction.denominator})"
+        yield "steadiness", _steadiness(deep)
+        spacing = deep.spacing if deep else None
+        if spacing:
+            yield (
+                "keyframes",
+                f"every {spacing[0]} to {spacing[2]} pictures, median {spacing[1]}; {len(deep.keyframes)} in all"
+                if deep
+                else "",
+            )
+            yield "", deep.drawn(columns) if deep else ""
+        else:
+            yield "keyframes", "none" if deep else NOT_MEASURED
+    yield "starts at", str(source.start_timecode or "no timecode")
+    yield "reel", source.reel or "none"
+    yield "created", source.created.isoformat(" ") if source.created else "the file does not say"
+    for number, audio in enumerate(source.audio, start=1):
+        yield f"sound {number}", f"{audio.codec}, {audio.shown_layout}, {audio.sample_rate_hz} Hz"
+    if source.chapters:
+        yield "chapters", ", ".join(chapter.name or "without name" for chapter in source.chapters)
+
+
+def _picture(source: Source) -> str:
+    video = source.video
+    assert video
+    alpha = ", with transparency" if video.has_alpha else ""
+    about = "" if video.frame_count_exact else "about "
+    return (
+        f"{video.size}, {video.codec}, {video.pixel_format}, {video.bit_depth} bit{alpha};"
+        f" {about}{video.frame_count} frames, {length_of(source)}"
+    )
+
+
+def _steadiness(deep: DeepFacts | None) -> str:
+    if deep is None:
+        return NOT_MEASURED
+    if deep.is_variable and deep.least_rate and deep.most_rate:
+        return f"variable, {float(deep.least_rate):.3f} to {float(deep.most_rate):.3f} pictures a second"
+    return "constant" if deep.least_rate else "the file stores no times"
+
+
+def source_as_json(source: Source, deep: DeepFacts | None = None) -> dict[str, Any]:
+    """A source as plain values; what only packets tell is null unless they were read."""
+    video = source.video
+    return {
+        "path": str(source.path),
+        "label": source.label,
+        "kind": source.kind.value,
+        "container": source.container,
+        "size_bytes": source.size_bytes,
+        "duration_seconds": round(float(source.duration), 6),
+        "video": video
+        and {
+            "codec": video.codec,
+            "width": video.width_px,
+            "height": video.height_px,
+            "rate": str(video.rate),
+            "rate_fraction": f"{video.rate.fraction.numerator}/{video.rate.fraction.denominator}",
+            "frames": video.frame_count,
+            "frames_exact": video.frame_count_exact,
+            "length": length_of(source),
+            "pixel_format": video.pixel_format,
+            "bit_depth": video.bit_depth,
+            "alpha": video.has_alpha,
+            "sample_aspect": str(video.sample_aspect),
+            "field_order": video.field_order,
+            "rotation_degrees": video.rotation_degrees,
+            "primaries": video.primaries,
+            "transfer": video.transfer,
+            "matrix": video.matrix,
+            "full_range": video.full_range,
+        },
+        "start_timecode": str(source.start_timecode) if source.start_timecode else None,
+        "reel": source.reel,
+        "created": source.created.isoformat() if source.created else None,
+        "audio": [
+            {
+                "codec": audio.codec,
+                "sample_rate_hz": audio.sample_rate_hz,
+                "channels": audio.channels,
+                "layout": audio.shown_layout,
+            }
+            for audio in source.audio
+        ],
+        "chapters": [
+            {"name": chapter.name, "start_seconds": float(chapter.start)} for chapter in source.chapters
+        ],
+        "missing_images": list(source.sequence.missing) if source.sequence else [],
+        "deep": deep
+        and {
+            "pictures": deep.pictures,
+            "variable_rate": deep.is_variable,
+            "least_rate": float(deep.least_rate) if deep.least_rate else None,
+            "most_rate": float(deep.most_rate) if deep.most_rate else None,
+            "keyframes": list(deep.keyframes),
+            "keyframe_spacing": deep.spacing
+            and dict(zip(("least", "median", "longest"), deep.spacing, strict=True)),
+        },
+        "metadata": source.metadata,
+        "warnings": list(source.warnings),
+    }

@@ -1,0 +1,116 @@
+"""What was learned of files before, kept by their identity, so that the second look costs next to nothing.
+
+The store is the user's own (an SQLite file in the user's cache folder, or $BOXKITE_CACHE); a file counts as
+unchanged while its path, size, time of change and inode stay. Whatever is wrong with the store, the file itself
+is read.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import pickle
+import sqlite3
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TypeVar
+
+import av
+
+from boxkite import __version__
+
+_FORM = 1
+"""Raised whenever what is kept changes its shape."""
+_MOST_ROWS = 200_000
+
+Kept = TypeVar("Kept")
+
+
+class Memory:
+    """Remembers values of one kind each by file. Use it as long as files are looked at; it never raises."""
+
+    def __init__(self) -> None:
+        self._store: sqlite3.Connection | None = None
+        self._new: list[tuple[str, str, str, bytes]] = []
+        with contextlib.suppress(OSError, sqlite3.Error):
+            self._store = _open_store()
+        self.stamp = f"{_FORM} {__version__} {av.__version__}"
+
+    def recall(self, kind: str, path: Path, wanted: type[Kept]) -> Kept | None:
+        """What was kept of a file as it is now; None where there is nothing."""
+        if self._store is None:
+            return None
+        with contextlib.suppress(Exception):  # a damaged store is no reason to fail
+            found = self._store.execute(
+                "select identity, value from kept where kind = ? and path = ?", (kind, str(path.absolute()))
+            ).fetchone()
+            if found and found[0] == self._identity(path):
+                value = pickle.loads(found[1])
+                if isinstance(value, wanted):
+                    return value
+        return None
+
+    def keep(self, kind: str, path: Path, value: object) -> None:
+        """Keep a value for the file as it is now."""
+        if self._store is None:
+            return
+        with contextlib.suppress(Exception):
+            self._new.append((kind, str(path.absolute()), self._identity(path), pickle.dumps(value)))
+
+    def save(self) -> None:
+        """Write what is new."""
+        if self._store is None or not self._new:
+            return
+        with contextlib.suppress(sqlite3.Error):
+            with self._store:
+                self._store.executemany("insert or replace into kept values (?, ?, ?, ?)", self._new)
+                (count,) = self._store.execute("select count(*) from kept").fetchone()
+                if count > _MOST_ROWS:
+                    self._store.execute("delete from kept")
+            self._new = []
+
+    def close(self) -> None:
+        """Write what is new, and end."""
+        self.save()
+        if self._store is not None:
+            self._store.close()
+            self._store = None
+
+    def _identity(self, path: Path) -> str:
+        there = path.stat()
+        return f"{self.stamp} {there.st_size} {there.st_mtime_ns} {there.st_ino}"
+
+
+@contextlib.contextmanager
+def memory() -> Iterator[Memory]:
+    """The store for as long as it is needed."""
+    opened = Memory()
+    try:
+        yield opened
+    finally:
+        opened.close()
+
+
+def _open_store() -> sqlite3.Connection | None:
+    folder = cache_folder()
+    if folder is None:
+        return None
+    folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+    store = sqlite3.connect(folder / "sources.sqlite", timeout=2)
+    store.execute("pragma journal_mode = wal")
+    store.execute("pragma synchronous = off")
+    store.execute(
+        "create table if not exists kept"
+        " (kind text, path text, identity text, value blob, primary key (kind, path)) without rowid"
+    )
+    return store
+
+
+def cache_folder() -> Path | None:
+    """Where the store lies; None where $BOXKITE_CACHE is set to nothing, which turns it off."""
+    chosen = os.environ.get("BOXKITE_CACHE")
+    if chosen is not None:
+        return Path(chosen).expanduser() if chosen else None
+    import platformdirs
+
+    return platformdirs.user_cache_path("boxkite")

@@ -1,0 +1,104 @@
+"""What only the packets of a file tell, without decoding them: where keyframes lie, how steady the rate is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from itertools import pairwise
+
+import av
+import numpy as np
+from av.stream import Discard
+
+from boxkite.core.errors import FootageError
+from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.source import Source
+
+_SHADES = "▁▂▃▄▅▆▇█"
+
+
+@dataclass(frozen=True)
+class DeepFacts:
+    """What the packets of the picture say.
+
+    pictures: how many. keyframes: their places in order of showing, counted from 0. least_rate, most_rate: frames
+    a second of the longest and the shortest step between pictures; None for fewer than two.
+    """
+
+    pictures: int
+    keyframes: tuple[int, ...]
+    least_rate: Fraction | None
+    most_rate: Fraction | None
+    is_variable: bool
+
+    @property
+    def spacings(self) -> tuple[int, ...]:
+        """Pictures from each keyframe to the next, the last one to the end."""
+        places = [*self.keyframes, self.pictures]
+        return tuple(b - a for a, b in pairwise(places) if b > a)
+
+    @property
+    def spacing(self) -> tuple[int, int, int] | None:
+        """Least, median and longest spacing; None without a keyframe."""
+        ordered = sorted(self.spacings)
+        return (ordered[0], ordered[len(ordered) // 2], ordered[-1]) if ordered else None
+
+    def drawn(self, columns: int) -> str:
+        """Where the keyframes fall, over the whole length in so many columns: the taller, the more of them."""
+        if not self.pictures:
+            return ""
+        columns = min(columns, self.pictures)
+        counts = [0] * columns
+        for place in self.keyframes:
+            counts[min(place * columns // self.pictures, columns - 1)] += 1
+        most = max(counts) or 1
+        return "".join(
+            _SHADES[(count - 1) * 7 // most if most > 1 else 7] if count else "·" for count in counts
+        )
+
+
+def read_deep(source: Source) -> DeepFacts | None:
+    """Read every packet of a source's picture; None for sound and single images. Raises FootageError."""
+    if not source.video or source.kind.value == "still":
+        return None
+    if source.sequence:
+        count = source.video.frame_count
+        rate = source.video.rate.fraction
+        return DeepFacts(count, tuple(range(count)), rate, rate, False)
+    times: list[int] = []
+    keys: list[int] = []
+    untimed = 0
+    try:
+        with open_source(source) as container:
+            stream = picture_stream(container)
+            assert stream is not None
+            for other in container.streams:
+                if other.index != stream.index:
+                    other.discard = Discard.all
+            time_base = stream.time_base or Fraction(1, 1000)
+            for packet in container.demux(stream):
+                if not packet.size or packet.is_discard:
+                    continue
+                time = packet.pts if packet.pts is not None else packet.dts
+                if time is None:
+                    time, untimed = untimed, untimed + 1
+                times.append(time)
+                if packet.is_keyframe:
+                    keys.append(time)
+    except av.error.FFmpegError as error:
+        raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
+    ordered = np.unique(np.array(times, dtype=np.int64))
+    places = np.searchsorted(ordered, np.array(sorted(set(keys)), dtype=np.int64))
+    steps = np.diff(ordered)
+    if untimed or not len(steps):
+        return DeepFacts(len(times), tuple(int(place) for place in places), None, None, False)
+    shortest, longest = int(steps.min()), int(steps.max())
+    # Times rounded to whole ticks may differ by one from step to step at a constant rate.
+    is_variable = longest - shortest > max(2, int(np.median(steps)) // 10)
+    return DeepFacts(
+        len(ordered),
+        tuple(int(place) for place in places),
+        1 / (longest * time_base),
+        1 / (shortest * time_base),
+        is_variable,
+    )

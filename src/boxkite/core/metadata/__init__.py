@@ -1,0 +1,1 @@
+"""Facts that stand beside the pictures: tables, logs, sidecars, chunks; every value keeps its origin."""

@@ -1,0 +1,44 @@
+"""A fact with where it comes from, and facts from several places put together."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True)
+class Fact:
+    """One value under one name. origin: as "slates.csv:3", "A-vat2.xmp", "iXML chunk", "container"."""
+
+    name: str
+    value: str
+    origin: str
+
+
+@dataclass(frozen=True)
+class KnownFacts:
+    """What is known of one source: by name the fact that holds, and those that lost to it."""
+
+    held: Mapping[str, Fact] = field(default_factory=dict)
+    lost: Mapping[str, tuple[Fact, ...]] = field(default_factory=dict)
+
+    @property
+    def values(self) -> dict[str, str]:
+        """The values that hold, by name."""
+        return {name: fact.value for name, fact in self.held.items()}
+
+
+def put_together(facts: Iterable[Fact]) -> KnownFacts:
+    """Facts in the order of their weight as one: of each name, case ignored, the first that has a value holds."""
+    held: dict[str, Fact] = {}
+    lost: dict[str, list[Fact]] = {}
+    names: dict[str, str] = {}
+    for fact in facts:
+        if not fact.value:
+            continue
+        name = names.setdefault(fact.name.casefold(), fact.name)
+        if name not in held:
+            held[name] = fact
+        elif fact.origin != held[name].origin:
+            lost.setdefault(name, []).append(fact)
+    return KnownFacts(held, {name: tuple(others) for name, others in lost.items()})

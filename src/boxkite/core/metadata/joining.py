@@ -1,0 +1,124 @@
+"""Which row of a table is about which source: by file name, reel and timecode, or a column of one's choice."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path, PureWindowsPath
+
+from boxkite.core.edit.ranges import COLUMN_NAMES
+from boxkite.core.edit.table import Row, Table, find_column, read_table
+from boxkite.core.errors import BoxkiteError, MarksError
+from boxkite.core.footage.source import Source
+from boxkite.core.metadata.facts import Fact
+from boxkite.core.metadata.log import read_log
+from boxkite.core.suggest import did_you_mean
+from boxkite.core.timebase import Timecode, is_timecode_like
+
+_SOURCE_COLUMNS = (*COLUMN_NAMES["source"], "source file", "source file name", "media", "name")
+_REEL_COLUMNS = ("reel", "tape", "reel name", "tape name", "roll", "camera roll", "tape id")
+_START_COLUMNS = ("start", "tc in", "timecode in", "start tc", "start timecode", "timecode", "in")
+_MOST_NAMED = 8
+
+
+@dataclass(frozen=True)
+class Joined:
+    """A table laid on sources. facts: by source path. unmatched_rows: with what each says of its source."""
+
+    path: Path
+    facts: dict[Path, list[Fact]]
+    unmatched_rows: tuple[tuple[int, str], ...]
+    unmatched_sources: tuple[Source, ...]
+
+    def notices(self) -> list[str]:
+        """What found no partner, in lines for people."""
+        said = [
+            f"{self.path.name}:{line}: no source is called “{words}”"
+            for line, words in self.unmatched_rows[:_MOST_NAMED]
+        ]
+        if len(self.unmatched_rows) > _MOST_NAMED:
+            said.append(
+                f"{self.path.name}: {len(self.unmatched_rows) - _MOST_NAMED} more rows find no source"
+            )
+        if self.unmatched_sources:
+            names = ", ".join(source.label for source in self.unmatched_sources[:_MOST_NAMED])
+            more = " …" if len(self.unmatched_sources) > _MOST_NAMED else ""
+            said.append(f"{self.path.name}: no row is about {names}{more}")
+        return said
+
+
+def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joined:
+    """Read a table of facts and lay its rows on sources.
+
+    column: the one that names the source, by file name, clip name or reel; None finds one by its usual names,
+    or joins by reel and timecode. Raises MarksError, with the columns there are, when neither can be done.
+    """
+    table = read_log(path)[0] if path.suffix.lower() == ".ale" else read_table(path)
+    named = _chosen(table, column) if column else find_column(table, _SOURCE_COLUMNS)
+    reel, start = find_column(table, _REEL_COLUMNS), find_column(table, _START_COLUMNS)
+    if named is None and (reel is None or start is None):
+        raise MarksError(
+            f"no column says which source a row is about; its columns are: {', '.join(table.columns)}",
+            path=path,
+            line=1,
+            hint="call one of them source, file or clip, or reel and start, or name it with --match-by",
+        )
+    by_name = _names(sources, with_reel=column is not None)
+    facts: dict[Path, list[Fact]] = {}
+    unmatched: list[tuple[int, str]] = []
+    for row in table.rows:
+        words = row.cells.get(named, "") if named else ""
+        matching = by_name.get(_plain(words), []) if words else []
+        if not matching and reel and start:
+            matching = [source for source in sources if _same_tape(source, row, reel, start)]
+            words = words or f"{row.cells.get(reel, '')} {row.cells.get(start, '')}".strip()
+        if not matching:
+            unmatched.append((row.line, words))
+        for source in matching:
+            facts.setdefault(source.path, []).extend(
+                Fact(key, value, f"{path.name}:{row.line}")
+                for key, value in row.cells.items()
+                if key != named
+            )
+    without = tuple(source for source in sources if source.path not in facts)
+    return Joined(path, facts, tuple(unmatched), without)
+
+
+def _chosen(table: Table, column: str) -> str:
+    found = find_column(table, (column.casefold(),))
+    if found is None:
+        raise MarksError(
+            f"there is no column “{column}”; its columns are: {', '.join(table.columns)}",
+            path=table.path,
+            line=1,
+            hint=did_you_mean(column, table.columns),
+        )
+    return found
+
+
+def _names(sources: Sequence[Source], *, with_reel: bool) -> dict[str, list[Source]]:
+    found: dict[str, list[Source]] = {}
+    for source in sources:
+        names = {source.path.name, source.clip_name, source.label, *([source.reel] if with_reel else [])}
+        for name in {name.casefold() for name in names if name}:
+            found.setdefault(name, []).append(source)
+    return found
+
+
+def _plain(words: str) -> str:
+    """The last part of what may be a path, case ignored."""
+    return (PureWindowsPath(words).name or words).casefold()
+
+
+def _same_tape(source: Source, row: Row, reel: str, start: str) -> bool:
+    """Whether a row's reel is the source's and its start lies in the source."""
+    text = row.cells.get(start, "")
+    if not source.start_timecode or not source.video or not is_timecode_like(text):
+        return False
+    if row.cells.get(reel, "").casefold() != source.reel.casefold() or not source.reel:
+        return False
+    try:
+        frame = Timecode.parse(text, source.video.rate, drop=source.start_timecode.drop).frame
+    except BoxkiteError:
+        return False
+    return 0 <= frame - source.start_timecode.frame < max(1, source.video.frame_count)

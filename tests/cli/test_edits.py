@@ -1,0 +1,231 @@
+"""Cutting edits: the same shots from the originals and from the program, chosen, limited, with handles."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.timebase import FrameRate, Timecode
+from boxkite.demo.day import START, CardClip, DayEdit
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LEADER
+from boxkite.demo.world import CLIPS
+from tests.proof import boxkite, frames_of
+
+RATE = FrameRate.parse("25")
+SIZE = (640, 360)
+CARD = {name: number for name, number, *_ in CLIPS}
+
+
+@pytest.fixture(scope="module")
+def mill(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The card, the edit in both formats, and its finished program."""
+    folder = tmp_path_factory.mktemp("mill")
+    (folder / "card").mkdir()
+    day = DayEdit(
+        [CardClip(name, number, place, at, reel) for name, number, place, _, at, reel, _ in CLIPS],
+        RATE,
+        "card",
+    )
+    day.write(folder)
+    small = {"width": SIZE[0], "height": SIZE[1]}
+    for name, number, place, frames, timecode, reel, tracks in CLIPS:
+        path = folder / "card" / f"{name}.mov"
+        write_movie(
+            Movie(
+                path,
+                frames,
+                RATE,
+                ((0, place),),
+                number,
+                timecode=timecode,
+                reel=reel,
+                sound_tracks=tracks,
+                **small,
+            )
+        )
+    length = day.timeline(nested=True).length
+    program = Movie(
+        folder / "day.mov",
+        length,
+        RATE,
+        ((0, LEADER),),
+        timecode=START,
+        picture_at=day.picture(*SIZE),
+        **small,
+    )
+    write_movie(program)
+    return folder
+
+
+def plan(mill: Path, *words: str) -> dict:
+    return boxkite("plan", *words, "--to", "review:out", "--json", cwd=mill).json
+
+
+def test_originals_and_program_give_the_same_shots_and_the_same_pictures(mill: Path) -> None:
+    """Every frame that is visible, in no transition and at its own speed, is the same picture in both."""
+    sides = {"program": ["day.otio", "day.mov"], "originals": ["day-cut.edl", "--media", "card"]}
+    for side, words in sides.items():
+        done = boxkite(
+            "run", *words, "--by", "cuts", "--picture", side, "--to", f"review:{side}", "--json", cwd=mill
+        )
+        assert done.status == 0, done.err
+    by_otio = plan(mill, "day.otio", "--picture", "originals")["rows"]
+    assert [row["name"] for row in by_otio] == [
+        row["name"] for row in plan(mill, *sides["originals"])["rows"]
+    ]
+    rows = plan(mill, *sides["program"])["rows"]
+    assert [row["name"] for row in rows] == [row["name"] for row in by_otio] and len(rows) == 12
+    compared = 0
+    for row, original in zip(rows, by_otio, strict=True):
+        if any("speed" in warning for warning in original["warnings"]):
+            assert row["frames"] * 2 == original["frames"]
+            continue
+        seen = frames_of(mill / "program" / f"{row['name']}.mp4")
+        camera = frames_of(mill / "originals" / f"{row['name']}.mp4")
+        assert camera == [
+            (CARD[row["clip"]], frame) for frame in range(original["in_frame"], original["out_frame"])
+        ]
+        hidden = range(6, 14) if any("hidden" in warning for warning in row["warnings"]) else ()
+        mixed = range(12) if any("dissolve" in warning for warning in row["warnings"]) else ()
+        assert len(seen) == len(camera)
+        for number, (shown, wanted) in enumerate(zip(seen, camera, strict=True)):
+            if number not in hidden and number not in mixed:
+                assert shown == wanted, (row["name"], number)
+                compared += 1
+    assert compared == 215 - 10 - 15 - 12
+
+
+def test_what_is_no_shot_is_counted_and_listed(mill: Path) -> None:
+    shown = boxkite("plan", "day.otio", "--to", "review:out", "--left-out", cwd=mill).out
+    assert "14 left out: 1 black, 1 title or generator, 1 disabled, 11 sound" in shown
+    assert "A Hundred Sheets" in shown.partition("left out  ")[2]
+
+
+def test_timelines_and_clips_in_one_plan(mill: Path) -> None:
+    rows = plan(mill, "day.otio", "day.mov", "--by", "timelines,cuts")["rows"]
+    assert [(row["name"], row["frames"]) for row in rows[:2]] == [("day", 215), ("loft", 30)] and len(
+        rows
+    ) == 14
+    assert [
+        row["name"] for row in plan(mill, "day.otio", "day.mov", "--by", "timelines", "--depth", "0")["rows"]
+    ] == ["day"]
+    edit = plan(mill, "day.otio", "--by", "timelines", "--picture", "edit")["rows"]
+    assert [(row["name"], row["frames"], row["size"]) for row in edit] == [
+        ("day", 215, "640x360"),
+        ("loft", 30, "640x360"),
+    ]
+
+
+@pytest.mark.parametrize(
+    ("words", "shots"),
+    [
+        (["--only", "circled"], "1 3 11"),
+        (["--only", "keyword:vat", "--except", "keyword:hands"], "1 8"),
+        (["--only", "name:*loft*", "--except", "track:V2"], "3 5 11"),
+        (["--only", "number:2-3,12"], "2 3 12"),
+        (["--only", "length:25-"], "3 7 11"),
+        (["--only", "length:0.6s,10"], "5 6 12"),
+        (["--only", "camera:B", "--metadata", "slates.csv"], "3 5 10 11"),
+        (["--only", "(Paper weight):heavy*", "--except", "reel:A00?", "--metadata", "slates.csv"], ""),
+        (["--in", "10:00:02:00", "--out", "loft"], "3 4 5 6"),
+        (["--in", "10:00:08:00"], "11 12"),
+    ],
+)  # fmt: skip
+def test_only_what_is_asked_for_is_made(mill: Path, words: list[str], shots: str) -> None:
+    (mill / "slates.csv").write_text(
+        "file;Camera;Paper weight\nB-loft7.mov;B;Light Rag\nA-vat2;A;Heavy Rag\n", encoding="utf-8"
+    )
+    all_names = [row["name"] for row in plan(mill, "day.otio")["rows"]]
+    if not shots:
+        refused = boxkite("plan", "day.otio", *words, "--to", "review:out", cwd=mill)
+        assert refused.status == 2 and "left out" in refused.err
+        return
+    found = plan(mill, "day.otio", *words)
+    clips = [all_names[int(number) - 1].partition("_")[0] for number in shots.split()]
+    assert [row["clip"] for row in found["rows"]] == clips
+    assert all(one["reason"] for one in found["left_out"])
+
+
+def test_handles_reach_as_far_as_the_media_do(mill: Path) -> None:
+    rows = plan(mill, "day.otio", "--only", "name:A-vat2", "--handles", "0.4s")["rows"]
+    found = [(row["handle_in"], row["handle_out"], row["frames"], len(row["warnings"])) for row in rows]
+    assert found == [(5, 10, 35, 1), (10, 10, 40, 0), (10, 10, 40, 0)]
+    assert "5 at its head" in rows[0]["warnings"][0]
+    whole = plan(mill, "day.otio", "--only", "number:1", "--handles", "whole")["rows"][0]
+    assert (whole["in_frame"], whole["out_frame"], whole["warnings"]) == (0, 100, [])
+
+
+def test_an_edl_is_cut_between_two_events(mill: Path) -> None:
+    rows = plan(mill, "day-cut.edl", "--in", "005", "--out", "009")["rows"]
+    assert [row["event"] for row in rows] == ["005", "007", "009"]
+
+
+def test_touching_shots_become_one_file(mill: Path) -> None:
+    rows = plan(mill, "day.otio", "day.mov", "--join", "--except", "track:V2")["rows"]
+    assert [row["frames"] for row in rows] == [130, 75]  # ten frames of black lie between them
+    assert "joined with A-vat2" in " ".join(rows[0]["warnings"])
+
+
+def test_missing_and_ambiguous_media_are_listed_together(mill: Path, tmp_path: Path) -> None:
+    shutil.copy(mill / "day-cut.edl", tmp_path)
+    for folder in ("one", "two"):
+        (tmp_path / folder).mkdir()
+        shutil.copy(mill / "card" / "A-vat2.mov", tmp_path / folder)
+    refused = boxkite(
+        "plan", "day-cut.edl", "--media", "one", "--media", "two", "--to", "web:out", cwd=tmp_path
+    )
+    assert refused.status == 2
+    assert "12 shots have no usable media" in refused.err and "--media" in refused.err
+    assert "“A-vat2.mov” fits 2 sources" in refused.err
+    assert (
+        "“B-loft7.mov” is missing; tried path card/B-loft7.mov, name b-loft7, reel B001 at 14:40:31:22"
+        in refused.err
+    )
+
+
+def test_renamed_originals_are_found_by_reel_and_timecode(mill: Path, tmp_path: Path) -> None:
+    for number, path in enumerate(sorted((mill / "card").iterdir())):
+        shutil.copy(path, tmp_path / f"copy{number}.mov")
+    shutil.copy(mill / "day-cut.edl", tmp_path)
+    rows = plan(tmp_path, "day-cut.edl", "--media", ".")["rows"]
+    assert [row["in"] for row in rows] == [row["in"] for row in plan(mill, "day.otio")["rows"]]
+
+
+def test_a_program_that_starts_elsewhere_is_said_how_to_place(mill: Path, tmp_path: Path) -> None:
+    start = Timecode.parse("01:00:00:00", RATE)
+    day = DayEdit(
+        [CardClip(name, number, place, at, reel) for name, number, place, _, at, reel, _ in CLIPS],
+        RATE,
+        "card",
+    )
+    from dataclasses import replace
+
+    write_otio_edit(tmp_path / "day.otio", replace(day.timeline(nested=False), start=start))
+    shutil.copy(mill / "day.mov", tmp_path)
+    refused = boxkite("plan", "day.otio", "day.mov", "--to", "web:out", cwd=tmp_path)
+    assert refused.status == 2 and "before the first frame of day.mov" in refused.err
+    moved = plan(tmp_path, "day.otio", "day.mov", "--start-timecode", "01:00:00:00")
+    assert moved["rows"][0]["in"] == "01:00:00:00"
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["--only", "circeld"], "did you mean circled"),
+        (["--only", "scen:3"], "there is no token “scen”"),
+        (["--only", "number:x"], "numbers are written as"),
+        (["--handles", "lots"], "give frames, seconds"),
+        (["--in", "01:00:00"], "three fields"),
+        (["--out", "web/out"], "destinations go to --to"),
+        (["--in", "A-vat3"], "did you mean a-vat2"),
+        (["--by", "markers"], "needs footage or a finished program"),
+        (["--picture", "program"], "name it too"),
+    ],
+)
+def test_what_cannot_be_meant_is_refused_with_what_to_do(mill: Path, words: list[str], said: str) -> None:
+    refused = boxkite("plan", "day.otio", *words, "--to", "web:out", cwd=mill)
+    assert refused.status == 2 and said in refused.err, refused.err

@@ -1,0 +1,348 @@
+"""Edits: every line of an edit decision list, timelines there and back, and what of them becomes a shot."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from fractions import Fraction
+from pathlib import Path
+
+import opentimelineio as otio
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from boxkite.core.edit.edl_timeline import read_edl_edit
+from boxkite.core.edit.edl_writing import write_edl_edit
+from boxkite.core.edit.otio import read_otio_edit
+from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.edit.reading import read_marks
+from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind, Transition
+from boxkite.core.errors import MarksError
+from boxkite.core.shots.edits import wanted_clips, wanted_timelines
+from boxkite.core.timebase import FrameRate, Span, Timecode
+
+RATE = FrameRate.parse("25")
+TIMES = "10:00:00:00 10:00:02:00 01:00:00:00 01:00:02:00"
+
+
+def edl(tmp_path: Path, *lines: str, rate: str = "25", encoding: str = "utf-8", end: str = "\n"):
+    path = tmp_path / "cut.edl"
+    path.write_bytes((end.join(["TITLE: vat", *lines]) + end).encode(encoding))
+    return read_edl_edit(path, FrameRate.parse(rate))
+
+
+def only_clip(edit, track: str = "V1"):
+    (clip,) = next(one for one in edit.timelines[0].tracks if one.name == track).clips
+    return clip
+
+
+@pytest.mark.parametrize(
+    ("head", "tracks", "kind"),
+    [
+        ("001  A003     V     C       ", "V1", ClipKind.MEDIA),
+        ("1 A003 V C", "V1", ClipKind.MEDIA),
+        ("000001  A003C012_160101_R1AB_with_a_long_reel_name AA/V  C", "V1 A1 A2", ClipKind.MEDIA),
+        ("001  A003     B     C       ", "V1 A1", ClipKind.MEDIA),
+        ("001  REEL 7   A2/V  C       ", "V1 A2", ClipKind.MEDIA),
+        ("001  A003     V2    C       ", "V2", ClipKind.MEDIA),
+        ("001  BL       V     C       ", "V1", ClipKind.BLACK),
+        ("001  AX       V     K    000", "V2", ClipKind.TITLE),
+        ("001  A003     V     K B     ", "V1", ClipKind.MEDIA),
+        ("001  A003     V     K O  012", "V2", ClipKind.MEDIA),
+        ("001  A003     NONE  C       ", "", None),
+    ],
+)
+def test_every_kind_of_event_line_lands_on_its_tracks(tmp_path: Path, head: str, tracks: str, kind) -> None:
+    other = "002  A004     A4    C        10:00:00:00 10:00:02:00 01:00:02:00 01:00:04:00"
+    timeline = edl(tmp_path, f"{head} {TIMES}", other).timelines[0]
+    found = [track for track in timeline.tracks if track.name != "A4"]
+    assert " ".join(track.name for track in found) == tracks
+    assert all(track.clips[0].record == Span(0, 50) for track in found)
+    assert not found or found[0].clips[0].kind is kind
+
+
+def test_the_notes_under_an_event_belong_to_it(tmp_path: Path) -> None:
+    edit = edl(
+        tmp_path,
+        f"001  A0000001  V  C  {TIMES}",
+        "* FROM CLIP NAME: slow dip.mov",
+        "* SOURCE FILE: /mill/card 1/slow dip.mov",
+        "* ASC_SOP (1.1 1 0.9)(0.01 -0.02 0)(1 1 1)",
+        "* ASC_SAT: 0.9",
+        "* water runs off evenly",
+        "AUD  3  4",
+        "* LOC: 01:00:01:00 GREEN  drips",
+        ">>> SOURCE A0000001 A003C012_160101_R1AB",
+    )
+    clip = only_clip(edit)
+    assert (clip.name, clip.media.path, clip.media.reel) == (
+        "slow dip.mov",
+        "/mill/card 1/slow dip.mov",
+        "A003C012_160101_R1AB",
+    )
+    decision = clip.colour_decision
+    assert (decision.slope, decision.offset, decision.saturation) == ((1.1, 1, 0.9), (0.01, -0.02, 0), 0.9)
+    assert clip.note == "water runs off evenly" and not edit.warnings
+    assert [track.name for track in edit.timelines[0].tracks] == ["V1", "A3", "A4"]
+    assert [(one.name, one.start, one.colour) for one in edit.timelines[0].markers] == [
+        ("drips", 25, "green")
+    ]
+
+
+def test_a_dissolve_knows_both_its_clips(tmp_path: Path) -> None:
+    edit = edl(
+        tmp_path,
+        f"001  A003  V  C  {TIMES}",
+        "* FROM CLIP NAME: dip",
+        "002  A003  V  C         10:00:02:00 10:00:02:00 01:00:02:00 01:00:02:00",
+        "002  B001  V  D    012  14:00:00:00 14:00:02:00 01:00:02:00 01:00:04:00",
+        "* FROM CLIP NAME: dip",
+        "* TO CLIP NAME: loft",
+        "003  A004  V  W001 025  15:00:00:00 15:00:02:00 01:00:04:00 01:00:06:00",
+        "EFFECTS NAME IS EDGE WIPE",
+    )
+    dip, loft, press = edit.timelines[0].tracks[0].clips
+    assert (dip.name, loft.name, press.name) == ("dip", "loft", "A004")
+    assert loft.transition_in == dip.transition_out == Transition("dissolve", 0, 12)
+    assert press.transition_in == Transition("edge wipe W001", 0, 25)
+
+
+@pytest.mark.parametrize(
+    ("speed", "wanted"),
+    [("050.0", 2), ("25", 1), ("-012.5", Fraction(-1, 2)), ("000.0", 0), ("  33.3", Fraction(333, 250))],
+)
+def test_speed_lines_say_how_fast(tmp_path: Path, speed: str, wanted) -> None:
+    edit = edl(tmp_path, f"001  A003  V  C  {TIMES}", f"M2   A003   {speed}   10:00:00:00")
+    assert only_clip(edit).speed == wanted
+
+
+def test_lengths_that_differ_are_a_change_of_speed_and_said(tmp_path: Path) -> None:
+    edit = edl(tmp_path, "001  A003  V  C  10:00:00:00 10:00:04:00 01:00:00:00 01:00:02:00")
+    assert (
+        only_clip(edit).speed == 2 and "line 2" in edit.warnings[0] and "change of speed" in edit.warnings[0]
+    )
+
+
+def test_the_frame_code_mode_may_change_midway(tmp_path: Path) -> None:
+    """The tape counts drop-frame throughout; the second source does not, as its length shows too."""
+    edit = edl(
+        tmp_path,
+        "FCM: DROP FRAME",
+        "001  A003  V  C  01:00:59:00 01:01:01:02 01:00:58:00 01:01:00:02",
+        "FCM: NON-DROP FRAME",
+        "002  B001  V  C  01:00:59:00 01:01:01:00 01:01:00:02 01:01:02:02",
+        rate="29.97",
+    )
+    first, second = edit.timelines[0].tracks[0].clips
+    assert (first.record, second.record) == (Span(0, 60), Span(60, 120))
+    assert (first.source_drop, second.source_drop, first.speed, second.speed) == (True, False, 1, 1)
+    assert str(edit.timelines[0].start) == "01:00:58;00"
+
+
+def test_a_list_that_runs_over_midnight_stays_in_order(tmp_path: Path) -> None:
+    edit = edl(
+        tmp_path,
+        "001  A003  V  C  10:00:00:00 10:00:02:00 23:59:59:00 00:00:01:00",
+        "002  A004  V  C  10:00:00:00 10:00:02:00 00:00:01:00 00:00:03:00",
+    )
+    assert [clip.record for clip in edit.timelines[0].tracks[0].clips] == [Span(0, 50), Span(50, 100)]
+
+
+@pytest.mark.parametrize(("encoding", "end"), [("utf-16", "\r\n"), ("cp1252", "\r"), ("utf-8-sig", "\n")])
+def test_any_encoding_and_line_ending(tmp_path: Path, encoding: str, end: str) -> None:
+    edit = edl(tmp_path, f"001  A003  V  C  {TIMES}", "* FROM CLIP NAME: séchage", encoding=encoding, end=end)
+    assert only_clip(edit).name == "séchage"
+
+
+def test_what_is_not_understood_is_named_with_its_line_and_the_rest_is_read(tmp_path: Path) -> None:
+    edit = edl(
+        tmp_path,
+        f"001  A003  V  C  {TIMES}",
+        "002  A003  V  C  10:00:00:00 10:00:02:00 01:00:02:00",
+        "003  A003  V  C  10:00:00:00 10:00:61:00 01:00:02:00 01:00:04:00",
+        "004  A003  V  X  10:00:00:00 10:00:02:00 01:00:02:00 01:00:04:00",
+        "005  A003  V  C  10:00:00:29 10:00:02:00 01:00:02:00 01:00:04:00",
+        "006  A003  V  C  10:00:00:00 10:00:02:00 01:00:04:00 01:00:02:00",
+        "wet sheets",
+        "* LOC: 01:00:61:00 RED nowhere",
+    )
+    assert len(only_clip(edit).facts) == 0
+    for line, words in ((3, "four timecodes"), (4, "10:00:61:00"), (5, "“X”"), (6, "frame 29"), (7, "no length"),
+                        (8, "wet sheets"), (9, "marker")):  # fmt: skip
+        assert any(one.startswith(f"line {line}:") and words in one for one in edit.warnings), (
+            line,
+            edit.warnings,
+        )
+
+
+def test_two_titles_are_two_timelines_and_none_is_refused(tmp_path: Path) -> None:
+    edit = edl(tmp_path, f"001  A003  V  C  {TIMES}", "TITLE: loft", f"001  B001  V  C  {TIMES}")
+    assert [timeline.name for timeline in edit.timelines] == ["vat", "loft"]
+    with pytest.raises(MarksError, match="no event"):
+        edl(tmp_path, "wet sheets")
+
+
+names = st.text("abcdefgh 123", min_size=1, max_size=12).map(lambda text: f"x{text.strip()}")
+MEDIA = MediaName("dip.mov", "card/dip.mov", "A003")
+
+
+@st.composite
+def timelines(draw: st.DrawFn) -> Timeline:
+    rate = FrameRate.parse(draw(st.sampled_from(["23.976", "25", "29.97", "50", "59.94"])))
+    tracks = []
+    for name in draw(st.sampled_from([("V1",), ("V1", "A1"), ("V1", "V2", "A1", "A2")])):
+        clips, reached = [], 0
+        for number in range(draw(st.integers(1, 5))):
+            start = reached + draw(st.sampled_from([0, 0, 7]))
+            reached = start + draw(st.integers(1, 400))
+            speed = draw(st.sampled_from([1, 1, 2, -1]))
+            clip = Clip(f"clip{number}", ClipKind.MEDIA, Span(start, reached), MEDIA, draw(st.integers(0, 10**6)), rate,
+                        False, speed=Fraction(speed))  # fmt: skip
+            if clips and start == clips[-1].record.end and draw(st.booleans()):
+                transition = Transition("dissolve", 0, min(draw(st.integers(1, 12)), clip.record.length))
+                clips[-1], clip = (
+                    replace(clips[-1], transition_out=transition),
+                    replace(clip, transition_in=transition),
+                )
+            clips.append(clip)
+        kind = TrackKind.PICTURE if name[0] == "V" else TrackKind.SOUND
+        tracks.append(Track(kind, name, tuple(clips)))
+    return Timeline("mill", rate, Timecode(draw(st.integers(0, 10**6)), rate), tuple(tracks))
+
+
+def essence(timeline: Timeline, zero: int = 0) -> list:
+    return [
+        (track.name, clip.record.start - zero, clip.record.length, clip.media.name, clip.source_start, clip.speed,
+         clip.transition_in and clip.transition_in.length)
+        for track in timeline.tracks
+        for clip in track.clips
+    ]  # fmt: skip
+
+
+@given(timelines())
+@settings(max_examples=60, deadline=None)
+def test_a_timeline_survives_both_formats(tmp_path_factory, timeline: Timeline) -> None:
+    folder = tmp_path_factory.mktemp("edits")
+    write_otio_edit(folder / "a.otio", timeline)
+    write_edl_edit(folder / "a.edl", timeline)
+    by_otio = read_otio_edit(folder / "a.otio").timelines[0]
+    assert essence(by_otio) == essence(timeline)
+    assert (by_otio.rate, by_otio.start.frame, by_otio.name) == (timeline.rate, timeline.start.frame, "mill")
+    by_edl = read_edl_edit(folder / "a.edl", timeline.rate).timelines[0]
+    zero = min(clip.record.start for track in timeline.tracks for clip in track.clips)
+    assert essence(by_edl) == essence(timeline, zero)
+
+
+def two_deep() -> Timeline:
+    def clip(name: str, start: int, end: int, **more) -> Clip:
+        return Clip(name, ClipKind.MEDIA, Span(start, end), MediaName(name), 0, RATE, True, **more)
+
+    def timeline(name: str, *tracks: tuple[Clip, ...]) -> Timeline:
+        rows = [Track(TrackKind.PICTURE, f"V{number}", row) for number, row in enumerate(tracks, start=1)]
+        return Timeline(name, RATE, Timecode(0, RATE), tuple(rows))
+
+    def nest(inner: Timeline, start: int, end: int, first: int) -> Clip:
+        return Clip(
+            inner.name,
+            ClipKind.TIMELINE,
+            Span(start, end),
+            source_start=first,
+            source_rate=RATE,
+            nested=inner,
+        )
+
+    inmost = timeline("drip", (clip("d1", 0, 10), clip("d2", 10, 20)))
+    middle = timeline("dip", (clip("a", 0, 10), nest(inmost, 10, 25, 5)), (clip("over a", 2, 6),))
+    return timeline(
+        "film", (clip("x", 0, 10), nest(middle, 10, 30, 4)), (clip("over both", 8, 12, enabled=True),)
+    )
+
+
+def test_nested_clips_are_cut_where_they_show_and_say_what_hides_them() -> None:
+    wanted, _ = wanted_clips(two_deep(), "film.otio")
+    found = {one.name: (one.place.record.start, one.place.record.end, one.head) for one in wanted}
+    assert found == {
+        "x": (0, 10, 0),
+        "over both": (8, 12, 0),
+        "a": (10, 16, 4),
+        "over a": (10, 12, 2),
+        "d1": (16, 21, 5),
+        "d2": (21, 30, 0),
+    }
+    hidden = {
+        one.name: [(span.start, span.end, by) for span, by in one.covered] for one in wanted if one.covered
+    }
+    assert hidden == {
+        "x": [(8, 10, "over both on V2")],
+        "a": [(10, 12, "over a on V1"), (10, 12, "over both on V2")],
+        "over a": [(10, 12, "over both on V2")],
+    }
+
+
+@pytest.mark.parametrize(
+    ("depth", "names"), [(0, ["film"]), (1, ["film", "dip"]), (2, ["film", "dip", "drip"])]
+)
+def test_timelines_in_timelines_go_as_deep_as_asked(depth: int, names: list[str]) -> None:
+    wanted = wanted_timelines([two_deep()], depth, "film.otio")
+    assert [one.name for one in wanted] == names
+    assert depth < 2 or wanted[2].place.record == Span(16, 30)
+
+
+def test_what_otio_alone_can_hold_is_kept(tmp_path: Path) -> None:
+    rational, schema = otio.opentime.RationalTime, otio.schema
+    span = otio.opentime.TimeRange(rational(918125, 25), rational(50, 25))
+    clip = schema.Clip("dip", schema.ExternalReference("file:///mill/card%201/dip.mov", span), span)
+    clip.metadata["log"] = {"good": "TRUE", "Scene": "3", "ShotTake": "2", "keywords": ["vat", "hands"]}
+    clip.metadata["cdl"] = {
+        "asc_sop": {"slope": [1, 1, 1], "offset": [0, 0, 0.1], "power": [1, 1, 1]},
+        "asc_sat": 0.8,
+    }
+    clip.markers.append(
+        schema.Marker("drips", otio.opentime.TimeRange(rational(918135, 25), rational(5, 25)), "RED")
+    )
+    clip.effects.append(schema.Effect("soften", "blur"))
+    off = schema.Clip(
+        "off", schema.MissingReference(), otio.opentime.TimeRange(rational(0, 25), rational(10, 25))
+    )
+    off.metadata["log"] = {"enabled": "FALSE"}
+    timeline = schema.Timeline("film", global_start_time=rational(90000, 25))
+    timeline.tracks.append(schema.Track("pictures", [clip, off]))
+    both = schema.SerializableCollection("day", [timeline, schema.Timeline("empty"), schema.Marker("stray")])
+    otio.adapters.write_to_file(both, str(tmp_path / "day.otio"))
+    edit = read_otio_edit(tmp_path / "day.otio")
+    first, second = edit.timelines[0].tracks[0].clips
+    assert (first.media.path, first.circled, first.keywords) == (
+        "/mill/card 1/dip.mov",
+        True,
+        ("vat", "hands"),
+    )
+    assert (first.facts, first.colour_decision.saturation) == ({"scene": "3", "take": "2"}, 0.8)
+    assert [(mark.name, mark.start, mark.end) for mark in first.markers] == [("drips", 10, 15)]
+    assert first.effects == ("soften",) and not second.enabled
+    assert [warning.split()[1] for warning in edit.warnings] == ["“empty”", "(Marker)"] or len(
+        edit.warnings
+    ) == 2
+    marks = read_marks(tmp_path / "day.otio")
+    assert [(mark.name, mark.start.text, mark.end.text) for mark in marks.marks] == [
+        ("drips", "01:00:00:10", "01:00:00:15")
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("{", "not JSON"),
+        ("[" * 200_000, "nested too deep|not JSON"),
+        (
+            json.dumps({"OTIO_SCHEMA": "Timeline.1", "tracks": {"a": [[[]] * 3]}}),
+            "cannot be read|no timeline",
+        ),
+        ("{}", "no timeline"),
+        ('{"OTIO_SCHEMA": "Marker.2", "name": "x"}', "no timeline|cannot be read"),
+    ],
+)
+def test_a_broken_timeline_file_is_refused_in_one_line(tmp_path: Path, text: str, words: str) -> None:
+    (tmp_path / "a.otio").write_text(text)
+    with pytest.raises(MarksError, match=words):
+        read_otio_edit(tmp_path / "a.otio")
