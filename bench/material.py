@@ -49,5 +49,6 @@ def write_grainy(path: Path, seconds: int, width: int, height: int) -> None:
 def write_marks(path: Path, seconds: int, shots: int) -> None:
     start = Timecode.parse("01:00:00:00", RATE)
     frames = seconds * 25
-    marks = [(start + frames * index // shots, "RED", f"shot {index + 1}") for index in range(shots)]
+    starts = [start + frames * index // shots for index in range(shots)]
+    marks = [(first, first, "RED", f"shot {index}") for index, first in enumerate(starts, start=1)]
     write_edl(path, "measured", start, start + frames, marks)

@@ -115,8 +115,8 @@ def test_timelines_and_clips_in_one_plan(mill: Path) -> None:
     ] == ["day"]
     edit = plan(mill, "day.otio", "--by", "timelines", "--picture", "edit")["rows"]
     assert [(row["name"], row["frames"], row["size"]) for row in edit] == [
-        ("day", 215, "640x360"),
-        ("loft", 30, "640x360"),
+        ("day", 215, "320x180"),
+        ("loft", 30, "320x180"),
     ]
 
 

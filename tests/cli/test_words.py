@@ -132,7 +132,8 @@ def test_json_of_inspect_holds_the_facts_of_every_source(card: Path) -> None:
     assert first["video"] | {"codec": "h264"} == {
         "codec": "h264", "width": 320, "height": 180, "rate": "29.97", "rate_fraction": "30000/1001", "frames": 60,
         "frames_exact": True, "length": "00:00:02;00", "pixel_format": "yuv420p", "bit_depth": 8, "sample_aspect": "1",
-        "field_order": "progressive",
+        "field_order": "progressive", "alpha": False, "rotation_degrees": 0, "full_range": False,
+        "primaries": "BT.709", "transfer": "BT.709", "matrix": "BT.709",
     }  # fmt: skip
     assert (first["start_timecode"], first["reel"]) == ("10:01:00;02", "A001")
     assert first["audio"] == [

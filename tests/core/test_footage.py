@@ -5,12 +5,14 @@ from __future__ import annotations
 from fractions import Fraction
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.deep import read_deep
 from boxkite.core.footage.find import find_sources, group_sequences
 from boxkite.core.footage.frames import _table_from_times, measure_frames
 from boxkite.core.footage.probe import read_source
@@ -116,3 +118,76 @@ def test_sound_alone_is_a_source_but_has_no_frames(tmp_path: Path) -> None:
     assert (source.kind, source.duration, source.video) == ("audio", 1, None)
     with pytest.raises(FootageError, match="no picture"):
         measure_frames(source)
+
+
+def test_everything_the_container_says_is_known(tmp_path: Path) -> None:
+    path = tmp_path / "a.mov"
+    write_movie(
+        Movie(path, 60, RATE, ((0, VAT),), width=160, height=90, turn_degrees=90, sample_aspect=Fraction(4, 3),
+              timecode="01:00:00:00", reel="A003", chapters=((0, "dip"), (30, "lift")))
+    )  # fmt: skip
+    source = read_source(path)
+    video = source.video
+    assert video
+    assert (video.rotation_degrees, video.sample_aspect, video.colour) == (
+        90,
+        Fraction(4, 3),
+        "BT.709, limited range",
+    )
+    assert (source.reel, [chapter.name for chapter in source.chapters]) == ("A003", ["dip", "lift"])
+    assert measure_frames(source).rotation_degrees == 90
+
+
+@pytest.mark.parametrize("turn", [0, 90, 180, 270])
+def test_the_stored_turn_is_what_the_codec_library_hands_out_with_frames(tmp_path: Path, turn: int) -> None:
+    write_movie(Movie(tmp_path / "a.mp4", 2, RATE, ((0, VAT),), width=160, height=90, turn_degrees=turn))
+    with av.open(str(tmp_path / "a.mp4")) as container:
+        handed_out = round(next(container.decode(video=0)).rotation) % 360
+    video = read_source(tmp_path / "a.mp4").video
+    assert video and video.rotation_degrees == handed_out == turn
+
+
+def test_packets_tell_where_keyframes_lie_and_how_steady_the_rate_is(tmp_path: Path) -> None:
+    steady = tmp_path / "steady.mov"
+    write_movie(
+        Movie(
+            steady,
+            70,
+            RATE,
+            ((0, VAT),),
+            width=160,
+            height=90,
+            options={"g": "25", "bf": "2", "sc_threshold": "0"},
+        )
+    )
+    deep = read_deep(read_source(steady))
+    assert deep and (deep.pictures, deep.keyframes, deep.spacing) == (70, (0, 25, 50), (20, 25, 25))
+    assert not deep.is_variable and deep.drawn(7) == "█·█··█·"
+    times = [0, 40, 80, 180, 220, 300, 340]
+    write_movie(
+        Movie(tmp_path / "odd.mkv", 7, RATE, ((0, VAT),), width=160, height=90, times=times, sound_tracks=0)
+    )
+    odd = read_deep(read_source(tmp_path / "odd.mkv"))
+    assert odd and odd.is_variable and (odd.least_rate, odd.most_rate) == (10, 25)
+
+
+def test_the_second_look_remembers_until_the_file_changes(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / "a.mov"
+    write_movie(Movie(path, 10, RATE, ((0, VAT),), width=160, height=90))
+    first = find_sources([tmp_path]).sources
+    monkeypatch.setattr("boxkite.core.footage.find.read_source", lambda _: pytest.fail("it was opened again"))
+    assert find_sources([tmp_path]).sources == first
+    monkeypatch.undo()
+    write_movie(Movie(path, 20, RATE, ((0, VAT),), width=160, height=90))
+    assert find_sources([tmp_path]).sources[0].video.frame_count == 20
+
+
+def test_junk_is_counted_and_sidecars_are_no_riddle(tmp_path: Path) -> None:
+    write_movie(Movie(tmp_path / "a.mov", 4, RATE, ((0, VAT),), width=160, height=90))
+    for name in (".DS_Store", "Thumbs.db", "._a.mov", "a.xmp", "a.mov.xmp", "b.xmp"):
+        (tmp_path / name).write_bytes(b"x" * 9)
+    found = find_sources([tmp_path])
+    assert (len(found.sources), found.junk) == (1, 3)
+    assert [item.path.name for item in found.unreadable] == ["b.xmp"]

@@ -6,8 +6,9 @@ from boxkite import __version__
 from boxkite.cli.messages import print_error
 
 COMMANDS = {
-    "demo": "made-up footage and marks, then the whole round on them",
-    "inspect": "what is there: a row per source; the tokens with --tokens",
+    "demo": "made-up footage, marks and an edit, then the whole round on them",
+    "inspect": "what is there: a row per source, what timelines hold; tokens with --tokens",
+    "mark": "marks and keywords on footage and timelines: add, list, change, import …",
     "plan": "the table of files to come; writes nothing",
     "run": "make the files of a plan, and prove each of them",
     "presets": "the recipes, built-in and own",

@@ -162,11 +162,15 @@ def _read_event(reading: _Reading, rest: str, line: int) -> int:
 
 
 def write_edl(
-    path: Path, title: str, start: Timecode, end: Timecode, markers: Iterable[tuple[Timecode, str, str]]
+    path: Path,
+    title: str,
+    start: Timecode,
+    end: Timecode,
+    markers: Iterable[tuple[Timecode, Timecode, str, str]],
 ) -> None:
-    """Write markers as (timecode, colour, name) in the comment form, under one event that holds the program.
+    """Write markers as (in, out, colour, name): points in the comment form, ranges as events with a length.
 
-    start, end: the program's first frame and the first frame after it.
+    start, end: the program's first frame and the first frame after it. A point's out is its in.
     """
     lines = [
         f"TITLE: {title}",
@@ -174,5 +178,13 @@ def write_edl(
         "",
         f"001  AX       V     C        {start} {end} {start} {end}",
     ]
-    lines += [f"* LOC: {timecode} {colour.upper():<7} {name}" for timecode, colour, name in markers]
+    ranges = []
+    for first, after, colour, name in markers:
+        if after == first:
+            lines.append(f"* LOC: {first} {colour.upper():<7} {name}")
+        else:
+            ranges.append((first, after, colour, name))
+    for number, (first, after, colour, name) in enumerate(ranges, start=2):
+        lines.append(f"{number:03d}  AX       V     C        {first} {after} {first} {after}")
+        lines.append(f" |C:{colour.capitalize()} |M:{name} |D:{(after.frame - first.frame)}")
     path.write_text("\n".join(lines) + "\n", encoding="utf-8")

@@ -41,7 +41,12 @@ def read_ranges(path: Path) -> MarkList:
     Columns that are none of those above are kept as facts of the mark. Raises MarksError when there is no
     column for `in`, or a row without one.
     """
-    table = read_table(path)
+    return marks_of_table(read_table(path))
+
+
+def marks_of_table(table: Table) -> MarkList:
+    """The same of a table that was read already."""
+    path = table.path
     columns = {key: find_column(table, names) for key, names in COLUMN_NAMES.items()}
     if not columns["in"]:
         raise MarksError(
@@ -75,10 +80,15 @@ def _mark(table: Table, row: Row, columns: dict[str, str | None]) -> Mark:
         start=WrittenTime(cell("in"), row.line),
         end=WrittenTime(out, row.line) if out else None,
         length=length,
-        keywords=tuple(word for word in re.split(r"\s*[,;|]\s*", cell("keywords")) if word),
+        keywords=split_keywords(cell("keywords")),
         note=cell("note"),
         colour=cell("colour").lower(),
         circled=cell("circled").casefold() in YES,
         source_name=cell("source"),
         facts=facts,
     )
+
+
+def split_keywords(text: str) -> tuple[str, ...]:
+    """Keywords parted by commas, semicolons or bars."""
+    return tuple(word for word in re.split(r"\s*[,;|]\s*", text.strip()) if word)

@@ -24,11 +24,12 @@ class Row:
 
 @dataclass(frozen=True)
 class Table:
-    """A table with its header as written."""
+    """A table with its header as written. delimiter: the sign between its cells."""
 
     path: Path
     columns: tuple[str, ...]
     rows: tuple[Row, ...]
+    delimiter: str = ","
 
 
 def read_table(path: Path) -> Table:
@@ -48,9 +49,8 @@ def read_table(path: Path) -> Table:
         delimiter, header_index = match[1], header_index + 1
     if header_index >= len(lines):
         raise MarksError("the table is empty", path=path)
-    reader = csv.reader(
-        lines[header_index:], delimiter=delimiter or _delimiter(lines[header_index]), strict=True
-    )
+    delimiter = delimiter or _delimiter(lines[header_index])
+    reader = csv.reader(lines[header_index:], delimiter=delimiter, strict=True)
     columns: list[str] = []
     rows: list[Row] = []
     line = header_index + 1
@@ -72,7 +72,7 @@ def read_table(path: Path) -> Table:
             line = header_index + reader.line_num + 1
     except csv.Error as error:
         raise MarksError(f"the row cannot be read: {error}", path=path, line=line) from None
-    return Table(path, tuple(columns), tuple(rows))
+    return Table(path, tuple(columns), tuple(rows), delimiter)
 
 
 def _delimiter(header: str) -> str:

@@ -31,7 +31,7 @@ class Memory:
 
     def __init__(self) -> None:
         self._store: sqlite3.Connection | None = None
-        self._new: list[tuple[str, str, str, bytes]] = []
+        self._new: list[tuple[str, bytes, str, bytes]] = []
         with contextlib.suppress(OSError, sqlite3.Error):
             self._store = _open_store()
         self.stamp = f"{_FORM} {__version__} {av.__version__}"
@@ -42,7 +42,8 @@ class Memory:
             return None
         with contextlib.suppress(Exception):  # a damaged store is no reason to fail
             found = self._store.execute(
-                "select identity, value from kept where kind = ? and path = ?", (kind, str(path.absolute()))
+                "select identity, value from kept where kind = ? and path = ?",
+                (kind, os.fsencode(path.absolute())),
             ).fetchone()
             if found and found[0] == self._identity(path):
                 value = pickle.loads(found[1])
@@ -55,7 +56,7 @@ class Memory:
         if self._store is None:
             return
         with contextlib.suppress(Exception):
-            self._new.append((kind, str(path.absolute()), self._identity(path), pickle.dumps(value)))
+            self._new.append((kind, os.fsencode(path.absolute()), self._identity(path), pickle.dumps(value)))
 
     def save(self) -> None:
         """Write what is new."""
@@ -101,7 +102,7 @@ def _open_store() -> sqlite3.Connection | None:
     store.execute("pragma synchronous = off")
     store.execute(
         "create table if not exists kept"
-        " (kind text, path text, identity text, value blob, primary key (kind, path)) without rowid"
+        " (kind text, path blob, identity text, value blob, primary key (kind, path)) without rowid"
     )
     return store
 

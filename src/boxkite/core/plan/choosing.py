@@ -98,7 +98,7 @@ def _test(choice: Choice, known: Collection[str], option: str) -> Callable[[Cand
             _fits(name, choice.values) for name in (candidate.shot.marker, candidate.shot.clip_name) if name
         )
     if kind == "number":
-        return lambda candidate: any(_in_range(candidate.number, value) for value in choice.values)
+        return lambda candidate: in_numbers(candidate.number, choice)
     if kind == "length":
         return lambda candidate: any(
             _of_length(candidate.shot, value, choice, option) for value in choice.values
@@ -120,6 +120,11 @@ def _shown(value: Value | None) -> str:
 def _fits(text: str, patterns: Sequence[str]) -> bool:
     """Whether a text is one of the values, case ignored; * and ? stand for any signs."""
     return any(fnmatchcase(text.casefold(), pattern.casefold()) for pattern in patterns)
+
+
+def in_numbers(number: int, choice: Choice) -> bool:
+    """Whether a number is among those of a choice by number."""
+    return any(_in_range(number, value) for value in choice.values)
 
 
 def _in_range(number: int, text: str) -> bool:

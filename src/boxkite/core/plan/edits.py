@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from boxkite.core.edit.edl_events import read_events
+from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline
 from boxkite.core.errors import PlanError
@@ -64,7 +65,8 @@ class EditCutter:
             origin = edit.path.name
             if way == "timelines":
                 wanted = wanted_timelines(edit.timelines, self.job.depth, origin)
-                shots += self._limited(edit, self._laid(edit, wanted, way), left_out)
+                laid = [_with_marks_of_whole(shot, edit) for shot in self._laid(edit, wanted, way)]
+                shots += self._limited(edit, laid, left_out)
                 continue
             for timeline in edit.timelines:
                 wanted, others = wanted_clips(timeline, origin)
@@ -158,6 +160,21 @@ class EditCutter:
         if not uses:
             raise PlanError(f"timeline “{timeline.name}” shows no media", path=edit.path)
         return make_timeline_reel(edit.path, timeline, max(uses.values(), key=lambda use: use[0])[1])
+
+
+def _with_marks_of_whole(shot: Shot, edit: Edit) -> Shot:
+    """A timeline with the keywords and good take of marks beside it that lie on the whole of it."""
+    marks = marks_beside(edit.path, (edit.path.name, edit.path.stem))
+    place = shot.edited
+    if marks is None or place is None or place.timeline != edit.timelines[0].name:
+        return shot
+    whole = [mark for mark in marks.marks if mark.start.text == str(place.start)]
+    words = [word for mark in whole for word in mark.keywords]
+    return replace(
+        shot,
+        keywords=tuple(dict.fromkeys([*shot.keywords, *words])),
+        circled=shot.circled or any(mark.circled for mark in whole),
+    )
 
 
 def _media_clips(timeline: Timeline) -> list[Clip]:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.edit.ranges import YES
 from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
@@ -198,6 +199,8 @@ class _Cutter:
                     "--by files cuts nothing, so it has no use for --marks", hint="leave one of them out"
                 )
             return dict.fromkeys(range(len(self.sources))), []
+        if marks is None and (beside := self._marks_beside()):
+            return beside
         if marks is None and self.edits and len(self.edits) == 1:
             marks = read_marks(self.edits[0])
         if marks:
@@ -207,9 +210,27 @@ class _Cutter:
                 *notices,
             ]
         if way == "ranges":
-            raise PlanError("--by ranges needs a table of ranges", hint="give it with --marks picks.csv")
+            raise PlanError(
+                "--by ranges needs ranges",
+                hint="give a table with --marks picks.csv, or make them: boxkite mark add PATH --in … --out …",
+            )
         chapters = [marks_from_chapters(source) for source in self.sources]
         return {index: (found, list(found.marks)) for index, found in enumerate(chapters)}, []
+
+    def _marks_beside(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[str]] | None:
+        """The marks kept beside each source, or beside the edit of the one program; None where there are none."""
+        found = {}
+        for index, source in enumerate(self.sources):
+            own = marks_beside(source.path, (source.path.name, source.clip_name, source.label))
+            for edit in self.edits if len(self.sources) == 1 else ():
+                own = own or marks_beside(edit, (edit.name, edit.stem))
+            if own:
+                found[index] = (own, list(own.marks))
+        if not found:
+            return None
+        count = sum(len(marks) for _, marks in found.values())
+        tables = ", ".join(dict.fromkeys(str(listed.path) for listed, _ in found.values()))
+        return found, [f"cut at {count} marks kept beside the footage, in {tables}"]
 
     def _cut_source(self, way: By, reel: Reel, marks: MarkList, chosen: list[Mark]) -> Cut:
         """The shots of one source at its marks. Raises PlanError when not one comes of them."""

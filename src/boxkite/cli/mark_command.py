@@ -1,0 +1,413 @@
+"""Marks on footage and timelines: add, list, change, remove, import, export, detect. They live in marks.csv beside it.
+
+Media are never touched. The table can be edited in any spreadsheet; plan and run use it with --by ranges or
+--by markers when no --marks is given.
+"""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from boxkite.core.edit.mark_table import MarkRow
+    from boxkite.core.timebase import FrameRate
+
+EXAMPLES = """\
+examples:
+  boxkite mark add card/A-vat2.mov --in 10:12:05:12 --length 2s --name "slow dip" --keyword vat --circled
+  boxkite mark list card/ --search dip
+  boxkite mark change card/ --search dip --keyword hands --name "@marker_@(count:01)"
+  boxkite mark remove card/A-vat2.mov --number 2
+  boxkite mark import card/A-vat2.mov picks.csv
+  boxkite mark export card/A-vat2.mov vat-marks.edl
+  boxkite mark detect mill.mov --strip cuts.png
+"""
+_EXAMPLES = {line.split()[2]: f"example:\n{line}" for line in EXAMPLES.splitlines()[1:]}
+
+_Meant = list[tuple[int, "MarkRow"]]
+"""Rows that were chosen, with where they stood."""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What to do, and its words."""
+    actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
+    add = _action(actions, "add", "one mark on a source or timeline")
+    add.add_argument("path", metavar="PATH", help="a media file or timeline")
+    _add_times(add)
+    add.add_argument("--name", default="", help="what it is called")
+    _add_words(add)
+    listing = _action(actions, "list", "the marks of sources and folders")
+    _add_paths(listing)
+    listing.add_argument(
+        "--search", metavar="WORDS", help="only those with these words in name or note; * and ? too"
+    )
+    change = _action(actions, "change", "names, keywords, notes, times of some marks at once")
+    _add_paths(change)
+    _add_choice(change)
+    _add_times(change)
+    change.add_argument("--name", metavar="PATTERN", help='new name, as "@marker_@(count:01)"')
+    _add_words(change)
+    change.add_argument("--not-circled", action="store_true", help="no good take after all")
+    change.add_argument(
+        "--drop-keyword", metavar="WORD", action="append", default=[], help="take it away (repeatable)"
+    )
+    remove = _action(actions, "remove", "some marks")
+    _add_paths(remove)
+    _add_choice(remove)
+    taking = _action(actions, "import", "the marks of a list, an edit, or the chapters of the file itself")
+    taking.add_argument("path", metavar="PATH", help="a media file or timeline")
+    taking.add_argument(
+        "list", nargs="?", metavar="LIST", help=".csv, .tsv, .edl, .otio …; none: chapters, or its own"
+    )
+    giving = _action(actions, "export", "the marks of one source as a list of another format")
+    giving.add_argument("path", metavar="PATH", help="a media file or timeline")
+    giving.add_argument("file", metavar="FILE", help="where to: .csv, .tsv, .edl or .otio")
+    detect = _action(actions, "detect", "the cuts in a finished file that has no list, as marks to look over")
+    detect.add_argument("path", metavar="PATH", help="a media file")
+    detect.add_argument("--strip", metavar="PNG", help="draw the pictures on both sides of each cut")
+    for one in (add, change, taking, detect, giving):
+        one.add_argument(
+            "--marks-rate", metavar="RATE", help="frames a second of lists that do not say theirs"
+        )
+    for one in actions.choices.values():
+        one.add_argument(
+            "--marks", metavar="FILE", help="the table to use instead of marks.csv beside the footage"
+        )
+        one.add_argument("--json", action="store_true", help="print JSON instead of tables")
+        one.add_argument("--debug", action="store_true", default=argparse.SUPPRESS, help=argparse.SUPPRESS)
+
+
+def _action(actions: argparse._SubParsersAction, name: str, summary: str) -> argparse.ArgumentParser:  # type: ignore[type-arg]
+    parser: argparse.ArgumentParser = actions.add_parser(
+        name, help=summary, description=summary, epilog=_EXAMPLES[name]
+    )
+    return parser
+
+
+def _add_paths(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "paths", nargs="+", metavar="PATH", help="media files, timelines, or folders with a marks.csv"
+    )
+
+
+def _add_times(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--in", dest="start", default="", metavar="TIME", help="timecode, frames, or seconds as 4.5s"
+    )
+    parser.add_argument(
+        "--out", dest="end", default="", metavar="TIME", help="the first frame after it; none: a point"
+    )
+    parser.add_argument("--length", default="", metavar="TIME", help="instead of --out")
+
+
+def _add_words(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--keyword", metavar="WORD", action="append", default=[], help="repeatable")
+    parser.add_argument("--note", default=None)
+    parser.add_argument("--colour", default=None)
+    parser.add_argument("--circled", action="store_true", help="a good take")
+
+
+def _add_choice(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--search", metavar="WORDS", help="those with these words in name or note; * and ? too"
+    )
+    parser.add_argument("--number", metavar="N", help="those with these numbers in the list: 3, 2-5, 1,4")
+    parser.add_argument("--all", action="store_true", help="every one")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Do what was asked."""
+    doing: Callable[[argparse.Namespace], int] = {
+        "add": _add,
+        "list": _list,
+        "change": _change,
+        "remove": _remove,
+        "import": _import,
+        "export": _export,
+        "detect": _detect,
+    }[arguments.action]
+    return doing(arguments)
+
+
+@dataclass(frozen=True)
+class _Place:
+    """A table of marks, and which of its rows a path means: those of one source, or all."""
+
+    table: Path
+    names: frozenset[str] | None
+
+    def holds(self, row: MarkRow) -> bool:
+        return self.names is None or row.source.casefold() in self.names
+
+
+def _places(arguments: argparse.Namespace) -> list[_Place]:
+    from boxkite.core.edit.mark_table import TABLE_NAME, table_beside
+    from boxkite.core.errors import MarksError
+
+    found: list[_Place] = []
+    for path in (Path(text).expanduser() for text in arguments.paths):
+        if arguments.marks:
+            names = None if path.is_dir() else frozenset({path.name.casefold(), path.stem.casefold()})
+            found.append(_Place(Path(arguments.marks).expanduser(), names))
+        elif path.is_dir() and path.suffix.lower() != ".otiod":
+            found += [_Place(table, None) for table in sorted(path.rglob(TABLE_NAME))]
+        elif path.exists():
+            found.append(_Place(table_beside(path), frozenset({path.name.casefold(), path.stem.casefold()})))
+        else:
+            raise MarksError("there is no such file", path=path)
+    return list(dict.fromkeys(found))
+
+
+def _chosen(arguments: argparse.Namespace, places: Sequence[_Place]) -> dict[_Place, _Meant]:
+    """Which rows of which table are meant. Raises when not one is."""
+    from boxkite.core.edit.mark_table import read_mark_rows
+    from boxkite.core.errors import MarksError
+    from boxkite.core.plan.choosing import Choice, in_numbers
+
+    if not (arguments.search or arguments.number or arguments.all):
+        raise MarksError(
+            "say which marks", hint="--search WORDS, --number 3, or --all; boxkite mark list shows them"
+        )
+    numbers = Choice.parse(f"number:{arguments.number}", "--number") if arguments.number else None
+    found: dict[_Place, _Meant] = {}
+    number = 0
+    for place in places:
+        for index, row in enumerate(read_mark_rows(place.table)):
+            if place.holds(row):
+                number += 1
+                if arguments.search and not row.fits(arguments.search):
+                    continue
+                if numbers and not in_numbers(number, numbers):
+                    continue
+                found.setdefault(place, []).append((index, row))
+    if not found:
+        raise MarksError("no mark fits that", hint="boxkite mark list shows them")
+    return found
+
+
+def _still_there(rows: Sequence[MarkRow], meant: _Meant) -> list[int]:
+    """Where the rows that were meant stand now: another writer may have moved them since they were chosen."""
+    taken: set[int] = set()
+    for index, row in meant:
+        if index < len(rows) and rows[index] == row:
+            taken.add(index)
+        else:
+            taken.update([at for at, other in enumerate(rows) if other == row and at not in taken][:1])
+    return sorted(taken)
+
+
+def _rate(arguments: argparse.Namespace) -> FrameRate | None:
+    from boxkite.core.timebase import FrameRate
+
+    return FrameRate.parse(arguments.marks_rate) if arguments.marks_rate else None
+
+
+def _table(arguments: argparse.Namespace, path: Path) -> Path:
+    from boxkite.core.edit.mark_table import table_beside
+
+    return Path(arguments.marks).expanduser() if arguments.marks else table_beside(path)
+
+
+def _add(arguments: argparse.Namespace) -> int:
+    from boxkite.core.edit.mark_table import change_marks
+    from boxkite.core.shots.marking import make_mark, open_markable
+
+    path = Path(arguments.path).expanduser()
+    on = open_markable(path, _rate(arguments))
+    row = make_mark(
+        on,
+        arguments.start,
+        arguments.end,
+        arguments.length,
+        name=arguments.name,
+        keywords=tuple(dict.fromkeys(arguments.keyword)),
+        circled=arguments.circled,
+        note=arguments.note or "",
+        colour=(arguments.colour or "").lower(),
+    )
+    table = _table(arguments, path)
+    change_marks(table, lambda rows: [*rows, row])
+    return _report(arguments, [row], f"1 mark added to {table}")
+
+
+def _report(
+    arguments: argparse.Namespace, rows: Sequence[MarkRow], words: str, notices: Sequence[str] = ()
+) -> int:
+    """What was done: the rows and a line; as JSON when asked for."""
+    from boxkite.cli.tables import make_console, print_json, print_line
+
+    if arguments.json:
+        print_json({"marks": [_as_json(row) for row in rows], "said": words, "notices": list(notices)})
+        return 0
+    console = make_console()
+    for notice in notices:
+        print_line(console, f"! {notice}", "yellow")
+    print_line(console, words, "bold")
+    return 0
+
+
+def _as_json(row: MarkRow) -> dict[str, object]:
+    return {
+        "source": row.source,
+        "name": row.name,
+        "in": row.in_text,
+        "out": row.out_text,
+        "keywords": list(row.keywords),
+        "circled": row.circled,
+        "note": row.note,
+        "colour": row.colour,
+        **dict(row.extra),
+    }
+
+
+def _list(arguments: argparse.Namespace) -> int:
+    from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
+    from boxkite.core.edit.mark_table import read_mark_rows
+
+    listed: list[tuple[int, MarkRow]] = []
+    number = 0
+    for place in _places(arguments):
+        for row in read_mark_rows(place.table):
+            if place.holds(row):
+                number += 1
+                listed.append((number, row))
+    matching = [one for one in listed if not arguments.search or one[1].fits(arguments.search)]
+    if arguments.json:
+        print_json(
+            {"marks": [{"number": index, **_as_json(row)} for index, row in matching], "of": len(listed)}
+        )
+        return 0
+    console = make_console()
+    columns = [
+        Column("#", right=True),
+        Column("source", gives_way=True),
+        Column("name", gives_way=True),
+        Column("in"),
+        Column("out"),
+        Column("keywords", gives_way=True),
+        Column("circled", optional=True),
+        Column("note", gives_way=True, optional=True),
+    ]
+    rows = [
+        [str(index), row.source, row.name, row.in_text, row.out_text, ", ".join(row.keywords),
+         "yes" if row.circled else "", row.note]
+        for index, row in matching
+    ]  # fmt: skip
+    if rows:
+        print_table(console, columns, rows)
+        console.print()
+    total = counted(len(listed), "mark")
+    print_line(
+        console, f"{len(matching)} of {total} fit “{arguments.search}”" if arguments.search else total, "bold"
+    )
+    return 0
+
+
+def _change(arguments: argparse.Namespace) -> int:
+    from boxkite.cli.tables import counted
+    from boxkite.core.edit.mark_table import change_marks
+    from boxkite.core.errors import MarksError
+    from boxkite.core.shots.marking import make_mark, named_by_rule, open_markable
+
+    times = arguments.start or arguments.end or arguments.length
+    words = arguments.keyword or arguments.drop_keyword or arguments.circled or arguments.not_circled
+    if not (times or words or arguments.name or arguments.note is not None or arguments.colour is not None):
+        raise MarksError("say what to change", hint="--name, --keyword, --note, --circled, --in …")
+    chosen = _chosen(arguments, _places(arguments))
+    if times and sum(map(len, chosen.values())) > 1:
+        raise MarksError("new times are for one mark; these are several", hint="choose it with --number")
+    changed: list[MarkRow] = []
+    for place, meant in chosen.items():
+
+        def change(rows: tuple[MarkRow, ...], meant: _Meant = meant, place: _Place = place) -> list[MarkRow]:
+            result = list(rows)
+            there = _still_there(rows, meant)
+            new = [_with_words(result[index], arguments) for index in there]
+            if arguments.name:
+                new = named_by_rule(new, arguments.name)
+            if times and new:
+                on = open_markable(place.table.parent / new[0].source, _rate(arguments))
+                end = arguments.end or ("" if arguments.length else new[0].out_text)
+                timed = make_mark(on, arguments.start or new[0].in_text, end, arguments.length)
+                new = [replace(new[0], in_text=timed.in_text, out_text=timed.out_text)]
+            for index, row in zip(there, new, strict=True):
+                result[index] = row
+            changed.extend(new)
+            return result
+
+        change_marks(place.table, change)
+    return _report(arguments, changed, f"{counted(len(changed), 'mark')} changed")
+
+
+def _with_words(row: MarkRow, arguments: argparse.Namespace) -> MarkRow:
+    row = row.with_keywords(arguments.keyword, arguments.drop_keyword)
+    if arguments.note is not None:
+        row = replace(row, note=arguments.note)
+    if arguments.colour is not None:
+        row = replace(row, colour=arguments.colour.lower())
+    return replace(row, circled=(row.circled or arguments.circled) and not arguments.not_circled)
+
+
+def _remove(arguments: argparse.Namespace) -> int:
+    from boxkite.cli.tables import counted
+    from boxkite.core.edit.mark_table import change_marks
+
+    gone: list[MarkRow] = []
+    for place, meant in _chosen(arguments, _places(arguments)).items():
+
+        def change(rows: tuple[MarkRow, ...], meant: _Meant = meant) -> list[MarkRow]:
+            there = _still_there(rows, meant)
+            gone.extend(rows[index] for index in there)
+            return [row for index, row in enumerate(rows) if index not in there]
+
+        change_marks(place.table, change)
+    return _report(arguments, gone, f"{counted(len(gone), 'mark')} removed")
+
+
+def _import(arguments: argparse.Namespace) -> int:
+    from boxkite.cli.tables import counted
+    from boxkite.core.edit.mark_table import change_marks
+    from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
+    from boxkite.core.shots.marking import open_markable, rows_from_list
+
+    path = Path(arguments.path).expanduser()
+    on = open_markable(path, _rate(arguments))
+    if arguments.list:
+        marks = read_marks(Path(arguments.list).expanduser())
+    else:
+        marks = read_marks(path) if is_edit(path) else marks_from_chapters(on.reel.source)
+    rows, notices = rows_from_list(on, marks, _rate(arguments))
+    table = _table(arguments, path)
+    new: list[MarkRow] = []
+
+    def change(before: tuple[MarkRow, ...]) -> list[MarkRow]:
+        new.extend(row for row in rows if row not in before)
+        return [*before, *new]
+
+    change_marks(table, change)
+    known = f"; {len(rows) - len(new)} were there already" if len(new) < len(rows) else ""
+    return _report(arguments, new, f"{counted(len(new), 'mark')} added to {table}{known}", notices)
+
+
+def _export(arguments: argparse.Namespace) -> int:
+    from boxkite.cli.tables import counted
+    from boxkite.core.edit.mark_table import read_mark_rows
+    from boxkite.core.errors import MarksError
+    from boxkite.core.shots.marking import export_marks, open_markable
+
+    path = Path(arguments.path).expanduser()
+    on = open_markable(path, _rate(arguments))
+    names = {name.casefold() for name in on.names}
+    rows = [row for row in read_mark_rows(_table(arguments, path)) if row.source.casefold() in names]
+    if not rows:
+        raise MarksError("there is no mark on it", path=path, hint=f"boxkite mark add {path} --in …")
+    export_marks(Path(arguments.file).expanduser(), on, rows)
+    return _report(arguments, rows, f"{counted(len(rows), 'mark')} written to {arguments.file}")
+
+
+def _detect(arguments: argparse.Namespace) -> int:
+    raise NotImplementedError

@@ -1,0 +1,179 @@
+"""The table of marks that lies beside footage: plain enough for a spreadsheet, safe for two writers at once."""
+
+from __future__ import annotations
+
+import csv
+import io
+import os
+import tempfile
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, replace
+from fnmatch import fnmatchcase
+from pathlib import Path
+
+from boxkite.core.edit.marks import Mark, MarkList
+from boxkite.core.edit.ranges import COLUMN_NAMES, YES, marks_of_table, split_keywords
+from boxkite.core.edit.table import Row, find_column, read_table
+from boxkite.core.errors import MarksError
+
+TABLE_NAME = "marks.csv"
+COLUMNS = ("source", "name", "in", "out", "keywords", "circled", "note", "colour")
+_LOCK_SECONDS = 30
+
+
+@dataclass(frozen=True)
+class MarkRow:
+    """One mark as the table holds it. extra: columns of the user's own, kept as they are."""
+
+    source: str
+    name: str = ""
+    in_text: str = ""
+    out_text: str = ""
+    keywords: tuple[str, ...] = ()
+    circled: bool = False
+    note: str = ""
+    colour: str = ""
+    extra: tuple[tuple[str, str], ...] = ()
+
+    def fits(self, words: str) -> bool:
+        """Whether name or note hold the words, or fit them where they have * or ?; case ignored."""
+        folded = words.casefold()
+        if "*" in folded or "?" in folded:
+            return any(fnmatchcase(text.casefold(), folded) for text in (self.name, self.note))
+        return folded in self.name.casefold() or folded in self.note.casefold()
+
+    def cells(self, own: Sequence[str]) -> list[str]:
+        """The row as cells, in the order of COLUMNS and then of the user's own columns."""
+        extra = dict(self.extra)
+        circled = "yes" if self.circled else ""
+        fixed = [
+            self.source,
+            self.name,
+            self.in_text,
+            self.out_text,
+            ", ".join(self.keywords),
+            circled,
+            self.note,
+        ]
+        return [*fixed, self.colour, *(extra.get(column, "") for column in own)]
+
+    def with_keywords(self, added: Iterable[str], removed: Iterable[str] = ()) -> MarkRow:
+        """The row with keywords added, each once, and others taken away, case ignored."""
+        gone = {word.casefold() for word in removed}
+        words = [word for word in (*self.keywords, *added) if word.casefold() not in gone]
+        unlike = {word.casefold(): word for word in reversed(words)}
+        return replace(self, keywords=tuple(dict.fromkeys(unlike[word.casefold()] for word in words)))
+
+
+def table_beside(path: Path) -> Path:
+    """Where the marks of a source, or of all sources in a folder, are kept."""
+    return (path if path.is_dir() and path.suffix.lower() != ".otiod" else path.parent) / TABLE_NAME
+
+
+def read_mark_rows(path: Path) -> tuple[MarkRow, ...]:
+    """All rows of a table of marks; none where there is no table yet. Raises MarksError with the line."""
+    return _read(path)[0] if path.exists() else ()
+
+
+def marks_beside(path: Path, source_names: Sequence[str]) -> MarkList | None:
+    """The marks of one source, by any of its names, from the table beside it; None where there are none."""
+    table_path = table_beside(path)
+    if not table_path.is_file():
+        return None
+    names = {name.casefold() for name in source_names}
+    listed = marks_of_table(read_table(table_path))
+    own: list[Mark] = [mark for mark in listed.marks if mark.source_name.casefold() in names]
+    return replace(listed, marks=tuple(own)) if own else None
+
+
+def change_marks(path: Path, change: Callable[[tuple[MarkRow, ...]], Sequence[MarkRow]]) -> int:
+    """Read a table of marks, change its rows, and write it, while nobody else can; returns how many rows differ.
+
+    The table is written beside and then put in its place, so that a reader sees the old or the new one.
+    Raises MarksError when it cannot be read or written.
+    """
+    from filelock import FileLock, Timeout
+
+    try:
+        with FileLock(path.with_name(f".{path.name}.lock"), timeout=_LOCK_SECONDS):
+            before, delimiter, own = _read(path) if path.exists() else ((), ",", ())
+            after = tuple(change(before))
+            if after != before:
+                _write(path, after, delimiter, own)
+    except Timeout:
+        raise MarksError(
+            "another program is writing this table", path=path, hint="try again in a while"
+        ) from None
+    except OSError as error:
+        raise MarksError(
+            f"marks cannot be written there: {(error.strerror or str(error)).lower()}",
+            path=path,
+            hint="keep them elsewhere with --marks FILE",
+        ) from None
+    return sum(one != other for one, other in zip(before, after, strict=False)) + abs(
+        len(before) - len(after)
+    )
+
+
+def _read(path: Path) -> tuple[tuple[MarkRow, ...], str, tuple[str, ...]]:
+    """(rows, delimiter, columns of the user's own)."""
+    table = read_table(path)
+    columns = {key: find_column(table, names) for key, names in COLUMN_NAMES.items()}
+    known = {column for key, column in columns.items() if key != "length"}
+    own = tuple(column for column in table.columns if column not in known)
+    if not columns["source"] or not columns["in"]:
+        raise MarksError(
+            f"this is no table of marks; its columns are: {', '.join(table.columns)}",
+            path=path,
+            hint=f"a table of marks has the columns {', '.join(COLUMNS)}",
+        )
+
+    rows = tuple(_row(row, columns, own) for row in table.rows)
+    return rows, table.delimiter, own
+
+
+def _row(row: Row, columns: dict[str, str | None], own: Sequence[str]) -> MarkRow:
+    def cell(key: str) -> str:
+        column = columns[key]
+        return row.cells.get(column, "") if column else ""
+
+    extra = tuple((column, row.cells.get(column, "")) for column in own)
+    return MarkRow(
+        cell("source"),
+        cell("name"),
+        cell("in"),
+        cell("out"),
+        split_keywords(cell("keywords")),
+        cell("circled").casefold() in YES,
+        cell("note"),
+        cell("colour"),
+        extra,
+    )
+
+
+def _write(path: Path, rows: Sequence[MarkRow], delimiter: str, own: Sequence[str]) -> None:
+    text = io.StringIO()
+    writer = csv.writer(text, delimiter=delimiter, lineterminator="\r\n")
+    writer.writerow([*COLUMNS, *own])
+    for row in rows:
+        writer.writerow(row.cells(own))
+    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(text.getvalue().encode("utf-8-sig"))  # the mark tells spreadsheets that it is UTF-8
+            file.flush()
+            os.fsync(file.fileno())
+        if path.exists():
+            Path(name).chmod(path.stat().st_mode & 0o777)
+        else:
+            Path(name).chmod(0o666 & ~_umask())
+        Path(name).replace(path)
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise
+
+
+def _umask() -> int:
+    current = os.umask(0o022)
+    os.umask(current)
+    return current

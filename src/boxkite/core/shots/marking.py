@@ -1,0 +1,227 @@
+"""Making marks on sources and timelines: times checked and written alike, names by rule, lists in and out."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from boxkite.core.edit.edl import write_edl
+from boxkite.core.edit.mark_table import COLUMNS, MarkRow
+from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
+from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.edit.reading import is_edit, read_edit
+from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Timeline, Track, TrackKind
+from boxkite.core.errors import FootageError, MarksError
+from boxkite.core.footage.find import find_sources
+from boxkite.core.footage.frames import FrameTable, measure_frames
+from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_pattern
+from boxkite.core.naming.values import Number, Text, Value
+from boxkite.core.shots.placing import PlacedMark, make_reel, place_marks
+from boxkite.core.shots.shot import Reel
+from boxkite.core.timebase import FrameRate, Span
+
+NAME_TOKENS = ("marker", "source", "in", "out", "keyword", "keywords", "note", "colour", "count", "total")
+
+
+@dataclass(frozen=True)
+class Markable:
+    """A source or a timeline that marks are made on: by which name a table calls it, and its frames."""
+
+    path: Path
+    name: str
+    reel: Reel
+    names: tuple[str, ...]
+
+    def text(self, frame: int) -> str:
+        """A place as tables hold it: timecode where there is one, else frames from the first."""
+        return str(self.reel.timecode(frame)) if self.reel.has_timecode else str(frame)
+
+
+def open_markable(path: Path, rate: FrameRate | None) -> Markable:
+    """A media file, the numbered images of a folder, or a timeline. Raises a RequestError for anything else.
+
+    rate: of edit decision lists and numbered images.
+    """
+    if is_edit(path):
+        return _markable_timeline(path, rate)
+    found = find_sources([path], rate)
+    if not found.sources:
+        reason = found.unreadable[0] if found.unreadable else None
+        raise FootageError(reason.reason if reason else "there is no source here", path=path)
+    if len(found.sources) > 1:
+        raise FootageError(f"{len(found.sources)} sources are here", path=path, hint="name one of them")
+    source = found.sources[0]
+    if not source.video:
+        raise FootageError("there is no picture in it to mark", path=path)
+    reel = make_reel(source, measure_frames(source), None)
+    return Markable(path, source.path.name, reel, (source.path.name, source.clip_name, source.label))
+
+
+def _markable_timeline(path: Path, rate: FrameRate | None) -> Markable:
+    timeline = read_edit(path, rate).timelines[0]
+    length = timeline.length
+    table = FrameTable(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
+    source = Source(path, SourceKind.TIMELINE, "timeline", 0, timeline.rate.seconds(length), None)
+    reel = Reel(source, table, timeline.start, timeline.start_known)
+    return Markable(path, path.name, reel, (path.name, path.stem))
+
+
+def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words: object) -> MarkRow:
+    """A mark with its times checked against what it lies on; no start marks the whole of it.
+
+    start, end, length: timecode, frames, or seconds with an "s". words: the other fields of a MarkRow.
+    Raises MarksError for times that do not exist there.
+    """
+    if end and length:
+        raise MarksError("give either an out or a length", hint="--out 10:00:05:00, or --length 2s")
+    whole = on.reel.table.span
+    if not start:
+        placed = PlacedMark(Mark("", WrittenTime("0")), 0, whole.end)
+    else:
+        mark = Mark("", WrittenTime(start), WrittenTime(end) if end else None, length)
+        (placed,) = place_marks(MarkList(on.path, "mark", (mark,)), [mark], on.reel, None)
+    last = placed.end if placed.end is not None else placed.start + 1
+    if placed.start < 0 or last > whole.end:
+        raise MarksError(
+            f"that lies outside: {on.name} runs from {on.text(0)} to {on.text(whole.end)}", path=on.path
+        )
+    row = MarkRow(on.name, in_text=on.text(placed.start))
+    row = replace(row, out_text=on.text(placed.end) if placed.end is not None else "")
+    return replace(row, **words)  # type: ignore[arg-type]
+
+
+def rows_from_list(on: Markable, marks: MarkList, rate: FrameRate | None) -> tuple[list[MarkRow], list[str]]:
+    """The marks of any list that lie on a source, as rows of its table, and what is to be said of the others."""
+    names = {name.casefold() for name in on.names}
+    chosen = [mark for mark in marks.marks if not mark.source_name or mark.source_name.casefold() in names]
+    rows, notices = [], []
+    for placed in place_marks(marks, chosen, on.reel, rate):
+        whole = on.reel.table.span
+        end = placed.end if placed.end is not None else placed.start + 1
+        if end <= 0 or placed.start >= whole.end:
+            notices.append(
+                f"“{placed.mark.name}” ({placed.mark.start.text}) lies outside {on.name}: left out"
+            )
+            continue
+        mark = placed.mark
+        span = Span(placed.start, end).clipped_to(whole)
+        if span != Span(placed.start, end):
+            notices.append(f"“{mark.name}” is cut short where {on.name} ends")
+        rows.append(
+            MarkRow(
+                on.name,
+                mark.name,
+                on.text(span.start),
+                on.text(span.end) if placed.end is not None else "",
+                mark.keywords,
+                mark.circled,
+                mark.note,
+                mark.colour,
+                tuple(mark.facts.items()),
+            )
+        )
+    others = len(marks.marks) - len(chosen)
+    if others:
+        notices.append(f"{others} marks of {marks.path.name} are about other sources")
+    return rows, notices
+
+
+def named_by_rule(rows: Sequence[MarkRow], pattern_text: str) -> list[MarkRow]:
+    """Rows with new names by a pattern; @marker is the old name, @count the place among these rows.
+
+    Raises PatternError for a pattern that cannot be understood.
+    """
+    pattern = read_text_pattern(pattern_text)
+    check_tokens(pattern, set(NAME_TOKENS))
+    return [
+        replace(row, name=plain_text(pattern, _values(row, index, len(rows))).strip())
+        for index, row in enumerate(rows)
+    ]
+
+
+def _values(row: MarkRow, index: int, total: int) -> Mapping[str, Value]:
+    return {
+        "marker": Text(row.name),
+        "source": Text(Path(row.source).stem),
+        "in": Text(row.in_text),
+        "out": Text(row.out_text),
+        "keyword": Text(row.keywords[0] if row.keywords else ""),
+        "keywords": Text(", ".join(row.keywords)),
+        "note": Text(row.note),
+        "colour": Text(row.colour),
+        "count": Number(index, counts=True),
+        "total": Number(total),
+    }
+
+
+def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> None:
+    """Write the marks of one source as a marker list (.edl), a timeline (.otio) or a table (.csv, .tsv).
+
+    Raises MarksError when the file is there already, or its ending is none of these.
+    """
+    if path.exists():
+        raise MarksError("this file is there already", path=path, hint="nothing is overwritten: name another")
+    marks = [_as_mark(row) for row in rows]
+    placed = place_marks(MarkList(path, "mark", tuple(marks)), marks, on.reel, None)
+    suffix = path.suffix.lower()
+    whole = on.reel.table.span
+    if suffix == ".edl":
+        ranges = [(on.reel.timecode(one.start), on.reel.timecode(one.end or one.start), one.mark.colour, one.mark.name)
+                  for one in placed]  # fmt: skip
+        write_edl(path, on.name, on.reel.start, on.reel.timecode(whole.end), ranges)
+    elif suffix == ".otio":
+        write_otio_edit(path, _marked_timeline(on, placed))
+    elif suffix in (".csv", ".tsv"):
+        _write_table(path, rows, "\t" if suffix == ".tsv" else ",")
+    else:
+        raise MarksError(
+            f"marks are not written as “{suffix}”", path=path, hint="give it .csv, .tsv, .edl or .otio"
+        )
+
+
+def _as_mark(row: MarkRow) -> Mark:
+    end = WrittenTime(row.out_text) if row.out_text and row.out_text != row.in_text else None
+    return Mark(
+        row.name,
+        WrittenTime(row.in_text),
+        end,
+        "",
+        row.keywords,
+        row.note,
+        row.colour,
+        row.circled,
+        row.source,
+    )
+
+
+def _marked_timeline(on: Markable, placed: Sequence[PlacedMark]) -> Timeline:
+    """The source as a timeline of one clip, its marks on the timeline."""
+    markers = tuple(
+        EditMarker(
+            one.mark.name,
+            one.start,
+            one.end,
+            one.mark.colour,
+            one.mark.note,
+            one.mark.keywords,
+            one.mark.circled,
+        )
+        for one in placed
+    )
+    rate, start, span = on.reel.table.rate, on.reel.start, on.reel.table.span
+    media = MediaName(on.name, str(on.path), first=start.frame, rate=rate)
+    clip = Clip(on.name, ClipKind.MEDIA, span, media, start.frame, rate)
+    return Timeline(Path(on.name).stem, rate, start, (Track(TrackKind.PICTURE, "V1", (clip,)),), markers)
+
+
+def _write_table(path: Path, rows: Sequence[MarkRow], delimiter: str) -> None:
+    import csv
+
+    own = list(dict.fromkeys(column for row in rows for column, _ in row.extra))
+    with path.open("x", encoding="utf-8-sig", newline="") as file:
+        writer = csv.writer(file, delimiter=delimiter)
+        writer.writerow([*COLUMNS, *own])
+        for row in rows:
+            writer.writerow(row.cells(own))

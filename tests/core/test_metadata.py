@@ -1,0 +1,156 @@
+"""Facts from tables, logs, sidecars and wave chunks: joined right, every value with its origin."""
+
+from __future__ import annotations
+
+import struct
+from pathlib import Path
+
+import pytest
+
+from boxkite.core.errors import MarksError
+from boxkite.core.footage.probe import read_source
+from boxkite.core.metadata.joining import join_table
+from boxkite.core.metadata.known import know
+from boxkite.core.metadata.wave import read_wave
+from boxkite.core.metadata.xmp import read_sidecar
+from boxkite.core.timebase import FrameRate
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LOFT, VAT
+from tests.proof import boxkite
+
+RATE = FrameRate.parse("25")
+XMP = """<?xpacket begin="" id="W5M0MpCehiHzreSzNTczkc9d"?>
+<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"
+ xmlns:xmpDM="http://ns.adobe.com/xmp/1.0/DynamicMedia/" xmlns:dc="http://purl.org/dc/elements/1.1/">
+ <rdf:Description rdf:about="" xmpDM:scene="6" xmpDM:good="True" xmpDM:tapeName="B009">
+  <xmpDM:shotName>a</xmpDM:shotName>
+  <dc:subject><rdf:Bag><rdf:li>loft</rdf:li><rdf:li>light</rdf:li></rdf:Bag></dc:subject>
+  <xmpDM:logComment>best light</xmpDM:logComment>
+ </rdf:Description></rdf:RDF></x:xmpmeta><?xpacket end="w"?>"""
+LOG = "Heading\nFIELD_DELIM\tTABS\nFPS\t25\n\nColumn\nName\tTape\tStart\tScene\tTake\n\nData\n"
+
+
+@pytest.fixture(scope="module")
+def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("card")
+    for name, number, place, at in (("A-vat2", 1, VAT, "10:00:00:00"), ("B-loft7", 2, LOFT, "14:00:00:00")):
+        write_movie(
+            Movie(folder / f"{name}.mov", 20, RATE, ((0, place),), number, 160, 90, timecode=at, reel=name[0] + "001",
+                  sound_tracks=0)
+        )  # fmt: skip
+    (folder / "B-loft7.mov.xmp").write_text(XMP, encoding="utf-8")
+    (folder / "slates.csv").write_text("Clip;Scene;Paper weight\nb-loft7.MOV;7;Light Rag\nC-press1;5;x\n")
+    return folder
+
+
+def sources(card: Path):
+    return [read_source(card / f"{name}.mov") for name in ("A-vat2", "B-loft7")]
+
+
+def test_the_heavier_origin_holds_and_the_others_are_kept_beside_it(card: Path) -> None:
+    both = sources(card)
+    known, notices = know(both, [card / "slates.csv"])
+    loft = known[both[1].path]
+    assert loft.values | {} >= {
+        "Paper weight": "Light Rag",
+        "Scene": "7",
+        "keywords": "loft, light",
+        "reel": "B009",
+    }
+    assert [(fact.value, fact.origin) for fact in loft.lost["Scene"]] == [("6", "B-loft7.mov.xmp")]
+    assert [(fact.value, fact.origin) for fact in loft.lost["reel"]] == [("B001", "container")]
+    assert loft.held["Scene"].origin == "slates.csv:2"
+    assert notices == [
+        "slates.csv:3: no source is called “C-press1”",
+        "slates.csv: no row is about A-vat2.mov",
+    ]
+
+
+def test_inspect_shows_every_token_with_its_origin_and_what_lost(card: Path) -> None:
+    done = boxkite("inspect", "B-loft7.mov", "--tokens", "--metadata", "slates.csv", "--json", cwd=card)
+    lines = {line["token"]: line for line in done.json["sources"][0]["tokens"]}
+    assert lines["scene"] == {
+        "token": "scene", "value": "7", "origin": "slates.csv:2", "lost": [{"value": "6", "origin": "B-loft7.mov.xmp"}],
+    }  # fmt: skip
+    assert (lines["keyword"]["value"], lines["keyword"]["origin"]) == ("loft", "B-loft7.mov.xmp")
+    assert (lines["clip"]["value"], lines["clip"]["origin"]) == ("B-loft7", "file name")
+    assert (lines["Paper weight"]["value"], lines["marker"]["value"]) == ("Light Rag", "")
+    table = boxkite("inspect", ".", "--tokens", "--metadata", "slates.csv", cwd=card).out
+    assert "6 (B-loft7.mov.xmp)" in table and "no row is about A-vat2.mov" in table
+
+
+def test_good_takes_and_keywords_of_a_sidecar_can_be_chosen_by(card: Path) -> None:
+    done = boxkite(
+        "plan", ".", "--only", "circled", "--only", "keyword:light", "--to", "web:out", "--json", cwd=card
+    )
+    assert [row["name"] for row in done.json["rows"]] == ["B-loft7"]
+
+
+@pytest.mark.parametrize(
+    ("text", "match_by", "scene"),
+    [
+        (LOG + "B-loft7\t\t\t6\t2\n", None, "6"),
+        (LOG + "other\tB001\t14:00:00:10\t8\t1\n", None, "8"),
+        ("Roll,Scene\nB001,9\n", "roll", "9"),
+        ("reel,start,scene\nB001,14:00:00:00,10\n", None, "10"),
+        ("file,scene\n/mill/card/B-loft7.mov,11\n", None, "11"),
+    ],
+)
+def test_rows_find_their_source_by_name_by_reel_and_timecode_or_by_a_chosen_column(
+    card: Path, tmp_path: Path, text: str, match_by: str | None, scene: str
+) -> None:
+    path = tmp_path / ("log.ale" if text.startswith("Heading") else "log.csv")
+    path.write_text(text)
+    joined = join_table(path, sources(card), match_by)
+    (facts,) = joined.facts.values()
+    assert scene in [fact.value for fact in facts if fact.name.lower() == "scene"]
+    assert [source.clip_name for source in joined.unmatched_sources] == ["A-vat2"]
+
+
+@pytest.mark.parametrize(
+    ("text", "match_by", "said"),
+    [
+        ("Scene\n3\n", None, "no column says which source"),
+        ("Rolle,Scene\nB001,9\n", "roll", "there is no column “roll”"),
+    ],
+)
+def test_a_table_that_names_no_source_is_refused(
+    card: Path, tmp_path: Path, text: str, match_by, said: str
+) -> None:
+    (tmp_path / "log.csv").write_text(text)
+    with pytest.raises(MarksError, match=said):
+        join_table(tmp_path / "log.csv", sources(card), match_by)
+
+
+def test_entities_are_not_followed(tmp_path: Path) -> None:
+    bomb = '<!DOCTYPE x [<!ENTITY a "aaaaaaaa"><!ENTITY b "&a;&a;&a;&a;">]><x>&b;</x>'
+    (tmp_path / "a.xmp").write_text(bomb)
+    with pytest.raises(MarksError, match="cannot be read"):
+        read_sidecar(tmp_path / "a.xmp")
+
+
+def wave(*chunks: tuple[bytes, bytes]) -> bytes:
+    body = b"".join(
+        kind + struct.pack("<I", len(data)) + data + b"\0" * (len(data) % 2) for kind, data in chunks
+    )
+    return b"RIFF" + struct.pack("<I", len(body) + 4) + b"WAVE" + body
+
+
+def test_broadcast_wave_chunks_tell_scene_take_and_start(tmp_path: Path) -> None:
+    form = struct.pack("<HHIIHH", 1, 1, 48000, 96000, 2, 16)
+    since_midnight = 48000 * (36000 + 90) + 24000
+    bext = (b"sTAPE=S07\r\n".ljust(256, b"\0") + b"recorder".ljust(32, b"\0") + b"\0" * 32 + b"2026-03-0110:01:30"
+            + struct.pack("<Q", since_midnight) + b"\0" * 256)  # fmt: skip
+    ixml = (
+        b"<BWFXML><SCENE>6</SCENE><TAKE>2</TAKE><CIRCLED>TRUE</CIRCLED><SPEED><NOTE>x</NOTE></SPEED></BWFXML>"
+    )
+    path = tmp_path / "loft.wav"
+    path.write_bytes(wave((b"fmt ", form), (b"bext", bext), (b"iXML", ixml), (b"data", b"\0" * 96_000)))
+    facts = {fact.name: (fact.value, fact.origin) for fact in read_wave(path)}
+    assert facts["scene"] == ("6", "iXML chunk") and facts["circled"] == ("yes", "iXML chunk")
+    assert facts["reel"] == ("S07", "bext chunk") and facts["starts at"] == ("10:01:30.500", "bext chunk")
+    assert "note" not in facts
+    listed = boxkite("inspect", "loft.wav", "--tokens", cwd=tmp_path).out
+    assert "iXML chunk" in listed and "10:01:30.500" in listed
+    path.write_bytes(path.read_bytes()[:300])
+    assert isinstance(read_wave(path), list)
