@@ -8,7 +8,7 @@ from pathlib import Path
 import boxkite
 
 ROOT = Path(boxkite.__file__).parent
-ORDER = ["errors", "suggest", "timebase", "footage", "edit", "metadata", "naming", "presets", "shots", "plan",
+ORDER = ["errors", "suggest", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets", "shots", "plan",
          "picture", "render", "batch"]  # fmt: skip
 
 

@@ -145,8 +145,9 @@ class _Place:
 
 
 def _places(arguments: argparse.Namespace) -> list[_Place]:
-    from boxkite.core.edit.mark_table import TABLE_NAME, table_beside
+    from boxkite.core.edit.mark_table import table_beside
     from boxkite.core.errors import MarksError
+    from boxkite.core.footage.kinds import MARKS_TABLE
 
     found: list[_Place] = []
     for path in (Path(text).expanduser() for text in arguments.paths):
@@ -154,7 +155,7 @@ def _places(arguments: argparse.Namespace) -> list[_Place]:
             names = None if path.is_dir() else frozenset({path.name.casefold(), path.stem.casefold()})
             found.append(_Place(Path(arguments.marks).expanduser(), names))
         elif path.is_dir() and path.suffix.lower() != ".otiod":
-            found += [_Place(table, None) for table in sorted(path.rglob(TABLE_NAME))]
+            found += [_Place(table, None) for table in sorted(path.rglob(MARKS_TABLE))]
         elif path.exists():
             found.append(_Place(table_beside(path), frozenset({path.name.casefold(), path.stem.casefold()})))
         else:
@@ -410,4 +411,35 @@ def _export(arguments: argparse.Namespace) -> int:
 
 
 def _detect(arguments: argparse.Namespace) -> int:
-    raise NotImplementedError
+    from boxkite.cli.tables import counted, make_console
+    from boxkite.core.detect.finding import changes_as_marks, remembered_changes
+    from boxkite.core.edit.mark_table import change_marks
+    from boxkite.core.render.strip import draw_strip
+    from boxkite.core.shots.marking import open_markable, rows_from_list
+
+    path = Path(arguments.path).expanduser()
+    on = open_markable(path, _rate(arguments))
+    total = on.reel.table.picture_count
+    with make_console(stderr=True).status(f"looking at {total} frames") as status:
+        changes = remembered_changes(
+            on.reel.source, on.reel.table, lambda done: status.update(f"looked at {done} of {total} frames")
+        )
+    rows, _ = rows_from_list(on, changes_as_marks(on.reel.source, changes), None)
+    table = _table(arguments, path)
+    new: list[MarkRow] = []
+    places: set[str] = set()
+
+    def add(before: tuple[MarkRow, ...]) -> list[MarkRow]:
+        places.update(row.in_text for row in before if row.source.casefold() == on.name.casefold())
+        new.extend(row for row in rows if row.in_text not in places)
+        return [*before, *new]
+
+    change_marks(table, add)
+    dissolves = sum(bool(change.length) for change in changes)
+    said = f"{counted(len(changes) - dissolves, 'cut')} and {counted(dissolves, 'dissolve')} found"
+    known = f", {len(rows) - len(new)} were marked already" if len(new) < len(rows) else ""
+    if arguments.strip:
+        strip = Path(arguments.strip).expanduser()
+        drawn = draw_strip(strip, on.reel, changes)
+        said += f"; {drawn} drawn in {strip}"
+    return _report(arguments, new, f"{said}; {counted(len(new), 'mark')} added to {table}{known}")

@@ -15,8 +15,8 @@ from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.edit.ranges import COLUMN_NAMES, YES, marks_of_table, split_keywords
 from boxkite.core.edit.table import Row, find_column, read_table
 from boxkite.core.errors import MarksError
+from boxkite.core.footage.kinds import MARKS_TABLE
 
-TABLE_NAME = "marks.csv"
 COLUMNS = ("source", "name", "in", "out", "keywords", "circled", "note", "colour")
 _LOCK_SECONDS = 30
 
@@ -67,7 +67,7 @@ class MarkRow:
 
 def table_beside(path: Path) -> Path:
     """Where the marks of a source, or of all sources in a folder, are kept."""
-    return (path if path.is_dir() and path.suffix.lower() != ".otiod" else path.parent) / TABLE_NAME
+    return (path if path.is_dir() and path.suffix.lower() != ".otiod" else path.parent) / MARKS_TABLE
 
 
 def read_mark_rows(path: Path) -> tuple[MarkRow, ...]:

@@ -10,7 +10,7 @@ from pathlib import Path
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import Memory, memory
-from boxkite.core.footage.kinds import STILL_SUFFIXES, is_junk
+from boxkite.core.footage.kinds import MARKS_TABLE, STILL_SUFFIXES, is_junk
 from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.footage.source import Findings, SequencePattern, Source, Unreadable
 from boxkite.core.timebase import FrameRate
@@ -69,7 +69,7 @@ def _files_below(folder: Path) -> tuple[list[Path], int]:
         for name in sorted(names):
             if is_junk(Path(name)):
                 junk += 1
-            elif name not in sidecars:
+            elif name not in sidecars and name != MARKS_TABLE:
                 found.append(Path(parent, name))
     return found, junk
 

@@ -43,6 +43,8 @@ _MEDIA_ENDINGS = """mov mp4 m4v mxf mkv webm avi mts m2ts ts mpg mpeg m2v wmv fl
     wav aif aiff flac mp3 m4a aac ogg opus w64 caf"""
 STILL_SUFFIXES = frozenset([f".{ending}" for ending in _STILL_ENDINGS.split()])
 MEDIA_SUFFIXES = STILL_SUFFIXES | frozenset(f".{ending}" for ending in _MEDIA_ENDINGS.split())
+MARKS_TABLE = "marks.csv"
+"""The table of marks kept beside footage; it is no riddle to be listed."""
 JUNK_NAMES = frozenset({"thumbs.db", "desktop.ini"})
 
 

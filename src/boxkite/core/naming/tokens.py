@@ -44,5 +44,5 @@ DEFAULT_PATTERNS: dict[str, str] = {
     "cuts": "@clip_@record",
     "files": "@clip",
     "timelines": "@timeline",
-    "detected-cuts": "@clip_@in",
+    "detected-cuts": "@clip_@(marker|in)",
 }

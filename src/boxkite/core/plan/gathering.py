@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from boxkite.core.detect.finding import changes_as_marks, remembered_changes
 from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.edit.ranges import YES
@@ -193,6 +194,8 @@ class _Cutter:
     def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[str]]:
         """Which marks each source is cut at, by its position; None for sources that stay whole."""
         marks = self.marks
+        if way == "detected-cuts":
+            return self._detected(), []
         if way == "files":
             if marks and not (self.job.by and len(self.job.by) > 1):
                 raise PlanError(
@@ -216,6 +219,16 @@ class _Cutter:
             )
         chapters = [marks_from_chapters(source) for source in self.sources]
         return {index: (found, list(found.marks)) for index, found in enumerate(chapters)}, []
+
+    def _detected(self) -> dict[int, tuple[MarkList, list[Mark]]]:
+        """The cuts found in the pictures of every source."""
+        found = {}
+        for index, source in enumerate(self.sources):
+            table = self.reel_of(source).table
+            self.progress(f"the cuts of {source.label}")
+            marks = changes_as_marks(source, remembered_changes(source, table))
+            found[index] = (marks, list(marks.marks))
+        return found
 
     def _marks_beside(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[str]] | None:
         """The marks kept beside each source, or beside the edit of the one program; None where there are none."""

@@ -1,0 +1,1 @@
+"""Finding the cuts in finished pictures that come without a list."""

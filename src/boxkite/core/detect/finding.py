@@ -1,0 +1,107 @@
+"""Going through a source once, from its first frame to its last, to find where it was cut."""
+
+from __future__ import annotations
+
+import queue
+import threading
+from collections.abc import Callable, Iterator
+
+import av
+from av.video.frame import VideoFrame
+
+from boxkite.core.detect.deciding import Change, Decider
+from boxkite.core.detect.looks import LookTaker
+from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
+from boxkite.core.errors import FootageError
+from boxkite.core.footage.cache import memory
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.source import Source
+
+_TOLD_EVERY = 50
+_AHEAD = 16
+"""Pictures decoded before they are looked at."""
+
+
+def find_changes(
+    source: Source, table: FrameTable, told: Callable[[int], None] = lambda _: None
+) -> list[Change]:
+    """The cuts and dissolves of a source, in frames of its table. told hears how many frames are done.
+
+    Decoding goes on in a thread of its own meanwhile. Raises FootageError when it cannot be decoded.
+    """
+    taker, decider = LookTaker(), Decider()
+    frames: list[int] = []
+    changes: list[Change] = []
+    for count, picture in enumerate(_ahead(decoded(source))):
+        frames.append(table.frame_at(picture.pts) if table.timestamped and picture.pts is not None else count)
+        changes += decider.hear(taker.look(picture))
+        if count % _TOLD_EVERY == 0:
+            told(count)
+    changes += decider.end()
+    return [Change(frames[change.frame], change.length) for change in changes if change.frame < len(frames)]
+
+
+def remembered_changes(
+    source: Source, table: FrameTable, told: Callable[[int], None] = lambda _: None
+) -> list[Change]:
+    """The same, but a file that was gone through before, and has not changed since, is not decoded again."""
+    with memory() as known:
+        kept = None if source.sequence else known.recall("changes", source.path, tuple)
+        if kept is not None:
+            return list(kept)
+        changes = find_changes(source, table, told)
+        if not source.sequence:
+            known.keep("changes", source.path, tuple(changes))
+        return changes
+
+
+def _ahead(pictures: Iterator[VideoFrame]) -> Iterator[VideoFrame]:
+    """The pictures of an iterator that runs ahead by a few in another thread; what it raises is raised here."""
+    waiting: queue.Queue[VideoFrame | BaseException | None] = queue.Queue(_AHEAD)
+    over = threading.Event()
+
+    def fetch() -> None:
+        last: BaseException | None = None
+        try:
+            for picture in pictures:
+                waiting.put(picture)
+                if over.is_set():
+                    return
+        except BaseException as error:
+            last = error
+        waiting.put(last)
+
+    threading.Thread(target=fetch, daemon=True).start()
+    try:
+        while isinstance(got := waiting.get(), VideoFrame):
+            yield got
+        if got is not None:
+            raise got
+    finally:
+        over.set()
+        while not waiting.empty():
+            waiting.get_nowait()
+
+
+def decoded(source: Source) -> Iterator[VideoFrame]:
+    """Every picture of a source in order of showing. Raises FootageError."""
+    try:
+        with open_source(source) as container:
+            stream = picture_stream(container)
+            if stream is None:
+                raise FootageError("there is no picture in it", path=source.path)
+            stream.thread_type = "AUTO"
+            yield from container.decode(stream)
+    except av.error.FFmpegError as error:
+        raise FootageError(f"its pictures cannot be decoded ({error.strerror})", path=source.path) from None
+
+
+def changes_as_marks(source: Source, changes: list[Change]) -> MarkList:
+    """The shots that changes part, as markers: one at the first frame, one at each change."""
+    marks = [Mark("shot 001", WrittenTime("0"))]
+    for number, change in enumerate(changes, start=2):
+        kind = "dissolve" if change.length else "cut"
+        note = f"dissolve of about {change.length} frames" if change.length else ""
+        marks.append(Mark(f"shot {number:03d}", WrittenTime(str(change.frame)), keywords=(kind,), note=note))
+    return MarkList(source.path, "detected cuts", tuple(marks))
