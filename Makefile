@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 STAMP := $(VENV)/ready
 DEMO ?= demo
 
-.PHONY: demo test bench screenshots lint clean
+.PHONY: demo test bench fuzz screenshots lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -16,6 +16,9 @@ test: $(STAMP)
 
 bench: $(STAMP)
 	$(BIN)/python bench/speed.py
+
+fuzz: $(STAMP)
+	BOXKITE_FUZZ=1200 $(BIN)/python -m pytest -n 2 tests/core/test_fuzz.py
 
 screenshots: $(STAMP)
 	$(BIN)/python tools/screenshots.py

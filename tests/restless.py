@@ -66,7 +66,7 @@ def _shot(chance: np.random.Generator, texture: np.ndarray, frames: int, kind: s
             picture = picture + grain * noise[int(chance.integers(len(noise)))]
         found.append(picture)
     if kind == "flash":
-        for at in chance.choice(np.arange(6, frames - 8), 2, replace=False):
+        for at in (6, *((17,) if frames > 28 else ())):
             for number in range(at, at + int(chance.integers(1, 4))):
                 found[number] = found[number] * 0.15 + 215
     if kind == "fade":
@@ -93,7 +93,7 @@ def restless(cuts: int, seed: int) -> Restless:
             texture = np.roll(texture, (int(chance.integers(20, 60)), int(chance.integers(30, 90))), (0, 1))
         else:
             texture = _texture(chance)
-        shot = _shot(chance, texture, int(chance.integers(24, 45)), kind)
+        shot = _shot(chance, texture, int(chance.integers(18, 32)), kind)
         made.kinds.append((len(made.frames), kind))
         if made.frames and chance.random() < 0.12 and kind != "fade":
             length = int(chance.integers(10, 16))
@@ -126,7 +126,10 @@ def write_restless(made: Restless, path: Path) -> None:
 
 def score(found: list[int], wanted: list[int], others: list[tuple[int, int]]) -> tuple[float, float]:
     """(precision, recall) of hard cuts, to the frame; what was found inside a dissolve is neither right nor wrong."""
-    inside = [frame for frame in found if any(abs(frame - middle) <= length for middle, length in others)]
-    counted = [frame for frame in found if frame not in inside]
-    right = len(set(counted) & set(wanted))
-    return right / max(1, len(counted)), right / len(wanted)
+    right = len(set(found) & set(wanted))
+    wrong = [
+        frame
+        for frame in set(found) - set(wanted)
+        if not any(abs(frame - middle) <= length for middle, length in others)
+    ]
+    return right / max(1, right + len(wrong)), right / len(wanted)

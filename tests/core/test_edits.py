@@ -346,3 +346,36 @@ def test_a_broken_timeline_file_is_refused_in_one_line(tmp_path: Path, text: str
     (tmp_path / "a.otio").write_text(text)
     with pytest.raises(MarksError, match=words):
         read_otio_edit(tmp_path / "a.otio")
+
+
+@pytest.mark.parametrize("suffix", [".xml", ".aaf"])
+def test_what_adapters_read_becomes_the_same_timeline(tmp_path: Path, suffix: str) -> None:
+    """An exchange file holds cuts, sources and, where its format has them, marks, ratings and what is disabled."""
+    clips = [
+        Clip(name, ClipKind.MEDIA, Span(start, start + 20), MediaName(f"{name}.mov", f"card/{name}.mov", "", 900, RATE),
+             910, RATE, False)
+        for name, start in (("dip", 0), ("loft", 20), ("press", 50))
+    ]  # fmt: skip
+    film = Timeline("film", RATE, Timecode(0, RATE), (Track(TrackKind.PICTURE, "V1", tuple(clips)),))
+    write_otio_edit(tmp_path / "a.otio", film)
+    options = {"use_empty_mob_ids": True} if suffix == ".aaf" else {}
+    path = tmp_path / f"a{suffix}"
+    otio.adapters.write_to_file(otio.adapters.read_from_file(str(tmp_path / "a.otio")), str(path), **options)
+    if suffix == ".xml":
+        added = (
+            "<logginginfo><scene>3</scene><good>TRUE</good></logginginfo><enabled>FALSE</enabled>"
+            "<marker><name>drips</name><comment>slow</comment><in>915</in><out>-1</out></marker>"
+        )
+        text = path.read_text(encoding="utf-8")
+        path.write_text(text.replace("</file>", f"</file>{added}", 1), encoding="utf-8")
+    (timeline,) = read_otio_edit(path).timelines
+    found = timeline.tracks[0].clips
+    assert [(clip.name, clip.record, clip.source_start) for clip in found] == [
+        (clip.name, clip.record, clip.source_start) for clip in clips
+    ]
+    if suffix == ".xml":
+        assert (found[0].enabled, found[0].circled, found[0].facts) == (False, True, {"scene": "3"})
+        assert [(mark.name, mark.start, mark.note) for mark in found[0].markers] == [("drips", 5, "slow")]
+        path.write_text('<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "b">]><x>&a;</x>')
+        with pytest.raises(MarksError, match="entities"):
+            read_otio_edit(path)

@@ -22,7 +22,7 @@ LEAST = 4.5
 """The least difference that is a cut, in levels of 255."""
 TIMES_MOVEMENT = 2.1
 """How much larger than the usual difference from frame to frame it must be."""
-_NEIGHBOURS = 5
+_NEIGHBOURS = 7
 _LENGTHS = (10, 12, 16, 20, 25, 32, 40, 50)
 """Lengths of dissolves that are tried, in frames."""
 _LONGEST = _LENGTHS[-1]
@@ -153,9 +153,9 @@ class Decider:
 
 
 def _usual(steps: Iterable[float]) -> float:
-    """A step that three in four do not exceed: pans over fine detail come in uneven steps."""
+    """A step somewhat above the median: pans come in uneven steps, and a flash makes two large ones."""
     ordered = sorted(steps)
-    return ordered[len(ordered) * 3 // 4]
+    return ordered[len(ordered) * 5 // 8]
 
 
 def _alike(first: Floats, second: Floats) -> float:

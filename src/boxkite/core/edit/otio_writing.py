@@ -92,9 +92,9 @@ class _Writer:
 
     def reference(self, clip: Clip, source_rate: FrameRate) -> Any:
         if clip.kind in (ClipKind.TITLE, ClipKind.BLACK):
-            return self.schema.GeneratorReference(
-                clip.name, "black" if clip.kind is ClipKind.BLACK else "title"
-            )
+            kind = "black" if clip.kind is ClipKind.BLACK else "title"
+            whole = self.range(0, clip.record.length, source_rate)
+            return self.schema.GeneratorReference(clip.name, kind, whole)
         if clip.media.path:
             reference = self.schema.ExternalReference(clip.media.path)
             if clip.media.first is not None:

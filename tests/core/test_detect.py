@@ -1,0 +1,69 @@
+"""Detected cuts: found to the frame on material made to mislead, and drawn to look over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PIL import Image
+
+from boxkite.core.detect.finding import find_changes
+from boxkite.core.footage.frames import measure_frames
+from boxkite.core.footage.probe import read_source
+from boxkite.core.timebase import FrameRate
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LOFT, PRESS, VAT
+from tests.proof import boxkite
+from tests.restless import restless, score, write_restless
+
+
+@pytest.mark.xdist_group("restless")
+def test_cuts_on_restless_material_are_found_to_the_frame_and_nothing_else_is(tmp_path: Path) -> None:
+    made = restless(cuts=200, seed=5)
+    write_restless(made, tmp_path / "restless.mp4")
+    source = read_source(tmp_path / "restless.mp4")
+    changes = find_changes(source, measure_frames(source))
+    precision, recall = score([one.frame for one in changes if not one.length], made.cuts, made.dissolves)
+    assert (precision >= 0.98, recall >= 0.98) == (True, True), (precision, recall)
+    soft = [one.frame for one in changes if one.length]
+    right = [
+        frame for frame in soft if any(abs(frame - middle) <= length for middle, length in made.dissolves)
+    ]
+    assert len(right) >= len(made.dissolves) // 2 and len(soft) - len(right) <= 3
+
+
+@pytest.mark.parametrize(
+    ("encoder", "pixel_format"), [("libx264", "yuv420p"), ("prores_ks", "yuv422p10le"), ("ffv1", "bgr0")]
+)
+def test_detected_cuts_are_marks_to_look_over_and_shots_to_make(
+    tmp_path: Path, encoder: str, pixel_format: str
+) -> None:
+    scenes = ((0, VAT), (31, LOFT), (70, PRESS))
+    path = tmp_path / ("film.mkv" if encoder == "ffv1" else "film.mov")
+    movie = Movie(
+        path,
+        100,
+        FrameRate.parse("25"),
+        scenes,
+        width=320,
+        height=180,
+        encoder=encoder,
+        options={},
+        pixel_format=pixel_format,
+        sound_tracks=0,
+    )
+    write_movie(movie)
+    done = boxkite("mark", "detect", movie.path.name, "--strip", "strip.png", cwd=tmp_path)
+    assert done.status == 0 and "2 cuts and 0 dissolves found; 2 drawn" in done.out, done.err
+    with Image.open(tmp_path / "strip.png") as strip:
+        assert strip.width > 1000 and strip.height > 100
+    rows = boxkite(
+        "plan", movie.path.name, "--by", "detected-cuts", "--to", "web:out", "--json", cwd=tmp_path
+    ).json["rows"]
+    assert [(row["in_frame"], row["out_frame"]) for row in rows] == [(0, 31), (31, 70), (70, 100)]
+    marked = boxkite(
+        "plan", movie.path.name, "--by", "markers", "--to", "web:out", "--json", cwd=tmp_path
+    ).json["rows"]
+    assert [row["in_frame"] for row in marked] == [0, 31, 70] and marked[1]["keywords"] == ["cut"]
+    again = boxkite("mark", "detect", movie.path.name, cwd=tmp_path)
+    assert "0 marks added" in again.out and "3 were marked already" in again.out
