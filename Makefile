@@ -15,6 +15,7 @@ test: $(STAMP)
 	$(BIN)/python -m pytest -n 2 --dist loadgroup
 
 bench: $(STAMP)
+	$(BIN)/python bench/looking.py
 	$(BIN)/python bench/speed.py
 
 fuzz: $(STAMP)

@@ -30,13 +30,45 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
     "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 126),
     "presets": ("presets", 3, 126),
-    "tokens": ("inspect --tokens", 3, 126),
+    "tokens": ("inspect demo/card/A-vat2.mov --tokens --metadata demo/slates.csv", 3, 126),
+    "inspect-deep": ("inspect demo/mill.mov --deep", 3, 126),
+    "edit": ("inspect demo/day.otio", 3, 126),
+    "plan-edit": (
+        "plan demo/day.otio --by cuts --picture originals --handles 12 --only name:*vat* --left-out --to review:cuts",
+        3,
+        126,
+    ),
+    "missing-media": ("plan demo/day-cut.edl --marks-rate 25 --media demo/out --to web:cuts", 3, 126),
+    "mark": (
+        "mark change demo/card --search dip --keyword hands --name @marker_@(count:01)",
+        3,
+        126,
+    ),
+    "detect": ("mark detect demo/mill.mov --strip cuts.png", 4, 126),
 }
+
+MARKS: tuple[tuple[str, ...], ...] = (
+    ("import", "demo/card/A-vat2.mov", "demo/picks.csv"),
+    ("import", "demo/card/B-loft7.mov", "demo/picks.csv"),
+    (
+        "add",
+        "demo/card/A-vat2.mov",
+        "--in",
+        "3s",
+        "--length",
+        "20",
+        "--name",
+        "dip again",
+        "--note",
+        "too fast",
+    ),
+)
+"""Marks that the pictures of marking begin with."""
 
 
 def shoot(name: str, words: str, wait: float, columns: int, folder: Path) -> None:
     """Run one command in a terminal of so many columns and take its picture."""
-    quoted = " ".join(f'"{word}"' if "@" in word else word for word in words.split())
+    quoted = " ".join(f'"{word}"' if "@" in word or "*" in word else word for word in words.split())
     script = f"clear; printf '$ boxkite {quoted}\\n'; PATH={BOXKITE.parent}:$PATH boxkite {quoted}; sleep 60"
     size = "12" if columns == 126 else "18"
     command = ["xterm", "-fa", "DejaVu Sans Mono", "-fs", size, "-geometry", f"{columns}x40+0+0", "-bg", "#1b1d21",
@@ -66,12 +98,14 @@ def main() -> None:
             f"{', '.join(missing)} missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core"
         )
     TARGET.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or [*TERMINALS, "review-frame"]
+    wanted = sys.argv[1:] or [*TERMINALS, "review-frame", "strip"]
     folder = Path(tempfile.gettempdir()) / "hundred-sheets"
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir()
     try:
         subprocess.run([BOXKITE, "demo", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        for mark in MARKS:
+            subprocess.run([BOXKITE, "mark", *mark], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
         try:
             time.sleep(1)
@@ -81,6 +115,10 @@ def main() -> None:
                     print(f"docs/screenshots/{shot}.png")
             if "review-frame" in wanted:
                 still(folder)
+            if "strip" in wanted:
+                words = ["mark", "detect", "demo/mill.mov", "--strip", str(folder / "strip.png")]
+                subprocess.run([BOXKITE, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+                shutil.copy(folder / "strip.png", TARGET / "strip.png")
         finally:
             screen.terminate()
             screen.wait()

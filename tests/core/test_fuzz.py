@@ -84,7 +84,7 @@ def originals(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
         ".csv": b'source,name,in,out,keywords,note,circled\nA,dip,10:00:00:00,2s,"a, b",x,yes\nB,lift,5,9,,,\n' * 3,
         ".ale": LOG.encode() + b"A-vat2\tA003\t10:00:00:00\t3\t1\n",
         ".xmp": XMP.encode(),
-        ".wav": wave((b"fmt ", form), (b"bext", b"sTAPE=S07\r\n" + b"\1" * 600), (b"iXML", ixml), (b"data", b"\0" * 40)),
+        ".wav": wave((b"fmt ", form), (b"bext", b"sTAPE=S07\r\n" + b"\1" * 600), (b"iXML", ixml), (b"data", b"\0\0")),
     }  # fmt: skip
 
 

@@ -108,7 +108,10 @@ def _say_what_next(console: Console, folder: Path) -> None:
         f' --names "@(count:01)_@(marker:slug)" --to web:{folder}/out/numbered',
         f"plan {folder}/card --by ranges --marks {folder}/picks.csv --metadata {folder}/slates.csv"
         f' --names "@(Paper weight:slug)/@camera@scene@shot.t@take_@marker" --to review:{folder}/out/picks',
+        f"plan {folder}/day.otio --by cuts --picture originals --handles 12 --to review:{folder}/out/cuts",
+        f"run {folder}/day.otio {folder}/day.mov --by timelines,cuts --to web:{folder}/out/day",
+        f"mark detect {folder}/day.mov --strip {folder}/cuts.png",
+        f"inspect {folder}/card --tokens --metadata {folder}/slates.csv",
         "presets show review",
-        "inspect --tokens",
     ):
         print_line(console, f"  boxkite {words}")

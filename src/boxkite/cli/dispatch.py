@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import os
 import re
 import signal
@@ -61,6 +62,9 @@ def build_parser(command: str) -> Parser:
 
 def run_command(command: str, words: Sequence[str]) -> int:
     """Run one command and return its exit status."""
+    gc.set_threshold(
+        200_000, 20, 50
+    )  # plans are many small things that all live on: looking for garbage is in vain
     parsed = _parse(build_parser(command), words)
     for name in ("SIGTERM", "SIGHUP"):
         if number := getattr(signal, name, None):

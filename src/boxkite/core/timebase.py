@@ -223,12 +223,12 @@ def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) 
                 " timecode in double quotes, or use “:”, which drop-frame sources accept too"
             )
         raise TimecodeError(f"“{text}” is not a timecode", hint=hint)
-    hours, minutes, seconds, frames = (int(match[group]) for group in (1, 3, 5, 7))
+    hours, minutes, seconds, frames = int(match[1]), int(match[3]), int(match[5]), int(match[7])
     is_drop = match[6] == ";" or bool(drop)
     _check_drop(rate, is_drop)
-    for value, limit, name in ((hours, 24, "hours"), (minutes, 60, "minutes"), (seconds, 60, "seconds")):
-        if value >= limit:
-            raise TimecodeError(f"“{text}”: {name} go up to {limit - 1}")
+    if hours >= 24 or minutes >= 60 or seconds >= 60:
+        name, limit = ("hours", 24) if hours >= 24 else ("minutes", 60) if minutes >= 60 else ("seconds", 60)
+        raise TimecodeError(f"“{text}”: {name} go up to {limit - 1}")
     if frames >= rate.nominal:
         raise TimecodeError(
             f"“{text}”: there is no frame {frames} at {rate} frames a second, they go up to {rate.nominal - 1}",

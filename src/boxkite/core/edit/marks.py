@@ -6,12 +6,12 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
+from typing import NamedTuple
 
 from boxkite.core.timebase import FrameRate
 
 
-@dataclass(frozen=True)
-class WrittenTime:
+class WrittenTime(NamedTuple):
     """A time as a list gives it, with the line it stands on.
 
     text: a timecode, or a whole number of frames from the first, or seconds with an "s" behind.

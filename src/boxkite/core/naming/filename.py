@@ -48,6 +48,8 @@ def byte_length(name: str) -> int:
 
 def clash_key(path: str) -> str:
     """Equal for two paths that some common file system takes for the same: case and composition folded."""
+    if path.isascii():
+        return path.lower()
     return unicodedata.normalize("NFD", unicodedata.normalize("NFD", path).casefold())
 
 

@@ -22,16 +22,21 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
         other = seen.setdefault(key, row)
         if other is not row:
             raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, rows, pattern))
-    folders: dict[Path, Row] = {}
-    for row in rows:
-        folders.setdefault(row.path.parent, row)
-    for folder, row in folders.items():
+    for folder, row in _folders(rows).items():
         for parent in (folder, *folder.parents):
             if other_row := seen.get(clash_key(str(parent))):
                 raise PlanError(
                     f"{_side(other_row)} would be a file where {_side(row)} needs a folder",
                     hint="give one of them another name",
                 )
+
+
+def _folders(rows: Sequence[Row]) -> dict[Path, Row]:
+    """Every folder that files are written to, with the first row that needs it."""
+    firsts: dict[tuple[Path, str], Row] = {}
+    for row in rows:
+        firsts.setdefault((row.folder, row.name.rpartition("/")[0]), row)
+    return {row.path.parent: row for row in reversed(firsts.values())}
 
 
 def _side(row: Row) -> str:
@@ -52,16 +57,13 @@ def _working_pattern(first: Row, second: Row, rows: Sequence[Row], pattern: str)
 
 def check_existing(rows: Sequence[Row]) -> None:
     """Make sure nothing is there yet under any of the paths, whatever its case. Raises PlanError."""
-    listings: dict[Path, dict[str, str]] = {}
-    found: list[Path] = []
-    for row in rows:
-        parent = row.path.parent
-        if parent not in listings:
-            names = [path.name for path in parent.iterdir()] if parent.is_dir() else []
-            listings[parent] = {clash_key(name): name for name in names}
-        there = listings[parent].get(clash_key(row.path.name))
-        if there:
-            found.append(parent / there)
+    there = {
+        clash_key(str(path)): path
+        for folder in _folders(rows)
+        if folder.is_dir()
+        for path in folder.iterdir()
+    }
+    found = [there[key] for row in rows if (key := clash_key(str(row.path))) in there] if there else []
     if found:
         listed = ", ".join(path.name for path in found[:3]) + (" …" if len(found) > 3 else "")
         raise PlanError(
@@ -92,9 +94,10 @@ def _read_only(folder: Path) -> bool:
 
 def check_inside(rows: Sequence[Row]) -> None:
     """Make sure no path leaves its output folder, through links that are there already either."""
-    for folder, parent in {(row.folder, row.path.parent): None for row in rows}:
+    for parent, row in _folders(rows).items():
+        folder = row.folder
         if not parent.resolve().is_relative_to(folder.resolve()):
-            name = next(row.name for row in rows if row.path.parent == parent)
+            name = row.name
             raise PlanError(
                 f"“{name}” would be written outside the output folder, to {parent.resolve()}",
                 path=folder,

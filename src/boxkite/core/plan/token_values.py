@@ -38,6 +38,9 @@ class LazyValues(Mapping[str, Value]):
             return Text(facts[column])
         raise KeyError(name)
 
+    def __contains__(self, name: object) -> bool:
+        return name in self._makers or str(name).removeprefix(FACT_PREFIX) in self._shot.facts
+
     def __iter__(self) -> Iterator[str]:
         yield from self._makers
         for column in self._shot.facts:
