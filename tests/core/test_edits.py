@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import zipfile
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -21,6 +22,7 @@ from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Trac
 from boxkite.core.errors import MarksError
 from boxkite.core.shots.edits import wanted_clips, wanted_timelines
 from boxkite.core.timebase import FrameRate, Span, Timecode
+from tests.proof import boxkite
 
 RATE = FrameRate.parse("25")
 TIMES = "10:00:00:00 10:00:02:00 01:00:00:00 01:00:02:00"
@@ -346,6 +348,27 @@ def test_a_broken_timeline_file_is_refused_in_one_line(tmp_path: Path, text: str
     (tmp_path / "a.otio").write_text(text)
     with pytest.raises(MarksError, match=words):
         read_otio_edit(tmp_path / "a.otio")
+
+
+@pytest.mark.parametrize("suffix", [".otioz", ".otiod"])
+def test_bundles_are_read_like_the_timeline_in_them(tmp_path: Path, suffix: str) -> None:
+    clip = Clip("dip", ClipKind.MEDIA, Span(0, 20), MEDIA, 910, RATE, False)
+    film = Timeline("film", RATE, Timecode(0, RATE), (Track(TrackKind.PICTURE, "V1", (clip,)),))
+    write_otio_edit(tmp_path / "content.otio", film)
+    bundle = tmp_path / f"a{suffix}"
+    if suffix == ".otiod":
+        bundle.mkdir()
+        (tmp_path / "content.otio").rename(bundle / "content.otio")
+    else:
+        with zipfile.ZipFile(bundle, "w") as made:
+            made.write(tmp_path / "content.otio", "content.otio")
+    assert essence(read_otio_edit(bundle).timelines[0]) == essence(film)
+    listed = boxkite("inspect", bundle, "--json").json["edits"][0]["timelines"][0]["tracks"][0]["clips"][0]
+    assert (listed["name"], listed["source_in"], listed["record_out_frame"]) == ("dip", "00:00:36:10", 20)
+    bundle = tmp_path / f"b{suffix}"
+    bundle.write_bytes(b"PK no bundle")
+    with pytest.raises(MarksError, match=r"no bundle|a folder with"):
+        read_otio_edit(bundle)
 
 
 @pytest.mark.parametrize("suffix", [".xml", ".aaf"])

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
+from boxkite.core.edit.edl_events import read_events
+from boxkite.core.edit.edl_timeline import guessed_rate, told_rate
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.timebase import FrameRate, Timecode
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from boxkite.core.edit.timeline import Clip, Timeline, Transition
+    from boxkite.core.edit.timeline import Clip, Edit, Timeline, Transition
 
 _COLUMNS = [
     Column("event"),
@@ -32,7 +34,7 @@ _COLUMNS = [
 def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -> int:
     """Show the timelines of some files; rate_text: of edit decision lists."""
     rate = FrameRate.parse(rate_text) if rate_text else None
-    edits = [read_edit(path, rate) for path in paths]
+    edits = [_read(path, rate) for path in paths]
     if as_json:
         print_json(
             {
@@ -55,6 +57,18 @@ def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -
         for warning in edit.warnings:
             print_line(console, f"! {edit.path.name}: {warning}", "yellow")
     return 0
+
+
+def _read(path: Path, rate: FrameRate | None) -> Edit:
+    """An edit; where a list's rate is neither said nor given away, by a guess that is said too."""
+    if rate or path.suffix.lower() != ".edl" or told_rate(read_events(path)[0]):
+        return read_edit(path, rate)
+    guess = guessed_rate(path)
+    warning = (
+        f"the list does not say its rate: shown as {guess} frames a second, unless --marks-rate says another"
+    )
+    edit = read_edit(path, guess)
+    return replace(edit, warnings=(warning, *edit.warnings))
 
 
 def _show(console: Console, timeline: Timeline) -> None:

@@ -53,6 +53,9 @@ def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Ite
             yield "", deep.drawn(columns) if deep else ""
         else:
             yield "keyframes", "none" if deep else NOT_MEASURED
+    if deep and deep.odd_images:
+        named = ", ".join(map(str, deep.odd_images[:8])) + (" …" if len(deep.odd_images) > 8 else "")
+        yield "odd images", f"{len(deep.odd_images)} of another size or broken: {named}"
     yield "starts at", str(source.start_timecode or "no timecode")
     yield "reel", source.reel or "none"
     yield "created", source.created.isoformat(" ") if source.created else "the file does not say"
@@ -135,6 +138,7 @@ def source_as_json(source: Source, deep: DeepFacts | None = None) -> dict[str, A
             "least_rate": float(deep.least_rate) if deep.least_rate else None,
             "most_rate": float(deep.most_rate) if deep.most_rate else None,
             "keyframes": list(deep.keyframes),
+            "odd_images": list(deep.odd_images),
             "keyframe_spacing": deep.spacing
             and dict(zip(("least", "median", "longest"), deep.spacing, strict=True)),
         },

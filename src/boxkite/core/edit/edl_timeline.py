@@ -48,6 +48,20 @@ def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
     return Edit(path, "edit decision list", tuple(found for found in timelines if found.tracks), tuple(said))
 
 
+def guessed_rate(path: Path) -> FrameRate:
+    """The slowest usual rate that has every frame number of a list: good enough to look at it, not to cut by."""
+    lists, _ = read_events(path)
+    times = [
+        time for found in lists for event in found.events for time in (event.record_in, event.record_out)
+    ]
+    highest = max(int(time.text.rpartition(":")[2]) for time in times)
+    return next(
+        rate
+        for rate in map(FrameRate.parse, ("24", "25", "30", "50", "60", "1000"))
+        if highest < rate.nominal
+    )
+
+
 def told_rate(lists: Sequence[EventList]) -> FrameRate | None:
     """The rate a list gives away: only 29.97 counts drop-frame in events of up to 30 frames a second."""
     times = [

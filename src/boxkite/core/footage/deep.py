@@ -12,6 +12,7 @@ from av.stream import Discard
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.probe import read_source
 from boxkite.core.footage.source import Source
 
 _SHADES = "▁▂▃▄▅▆▇█"
@@ -22,7 +23,8 @@ class DeepFacts:
     """What the packets of the picture say.
 
     pictures: how many. keyframes: their places in order of showing, counted from 0. least_rate, most_rate: frames
-    a second of the longest and the shortest step between pictures; None for fewer than two.
+    a second of the longest and the shortest step between pictures; None for fewer than two. odd_images: numbers of
+    a sequence's images that cannot be read or are of another size than its first.
     """
 
     pictures: int
@@ -30,6 +32,7 @@ class DeepFacts:
     least_rate: Fraction | None
     most_rate: Fraction | None
     is_variable: bool
+    odd_images: tuple[int, ...] = ()
 
     @property
     def spacings(self) -> tuple[int, ...]:
@@ -64,7 +67,7 @@ def read_deep(source: Source) -> DeepFacts | None:
     if source.sequence:
         count = source.video.frame_count
         rate = source.video.rate.fraction
-        return DeepFacts(count, tuple(range(count)), rate, rate, False)
+        return DeepFacts(count, tuple(range(count)), rate, rate, False, _odd_images(source))
     times: list[int] = []
     keys: list[int] = []
     untimed = 0
@@ -102,3 +105,17 @@ def read_deep(source: Source) -> DeepFacts | None:
         1 / (shortest * time_base),
         is_variable,
     )
+
+
+def _odd_images(source: Source) -> tuple[int, ...]:
+    sequence, first = source.sequence, source.video
+    assert sequence and first
+    odd = []
+    for number in sorted(set(range(sequence.first, sequence.last + 1)) - set(sequence.missing)):
+        try:
+            video = read_source(sequence.folder / sequence.file_name(number)).video
+        except (FootageError, OSError):
+            video = None
+        if video is None or video.size != first.size:
+            odd.append(number)
+    return tuple(odd)

@@ -70,6 +70,11 @@ class EditCutter:
                 continue
             for timeline in edit.timelines:
                 wanted, others = wanted_clips(timeline, origin)
+                if timeline.markers and "markers" not in self.job.by:
+                    count = f"{len(timeline.markers)} markers" if len(timeline.markers) > 1 else "1 marker"
+                    self.notices.append(
+                        f"{origin}: cut at its clips; its {count} cut nothing, --by markers would"
+                    )
                 left_out += others
                 shots += self._limited(edit, self._laid(edit, wanted, way), left_out)
         return Cut(tuple(shots), left_out=tuple(left_out))
