@@ -3,48 +3,18 @@
 from __future__ import annotations
 
 import json
-import math
 import zipfile
-from collections.abc import Iterator, Mapping
-from dataclasses import replace
-from fractions import Fraction
 from pathlib import Path
 from typing import Any
-from urllib.parse import unquote, urlsplit
 
+from boxkite.core.edit.otio_objects import TimelineReader, one_line
 from boxkite.core.edit.text import read_text, to_text
-from boxkite.core.edit.timeline import (
-    Clip,
-    ClipKind,
-    ColourDecision,
-    Edit,
-    EditMarker,
-    MediaName,
-    Timeline,
-    Track,
-    TrackKind,
-    Transition,
-)
-from boxkite.core.errors import BoxkiteError, MarksError
-from boxkite.core.timebase import FrameRate, Span, Timecode, frames_to_timecode, round_fraction
+from boxkite.core.edit.timeline import Edit
+from boxkite.core.errors import MarksError
 
 MOST_BYTES = 256 * 1024 * 1024
 _DEEPEST = 150
-_DEEPEST_NESTING = 20
-_MOST_LEAVES = 2000
 _EXTRA_HINT = 'install the adapters of OpenTimelineIO: pip install "boxkite[timelines]"'
-_YES = frozenset({"true", "yes", "1", "good", "circled"})
-_WORDS = {
-    "reel": ("reel", "reel_name", "reelname", "tape", "tapename", "tape name"),
-    "scene": ("scene",),
-    "shot": ("shot",),
-    "take": ("take", "shottake"),
-    "camera": ("camera",),
-    "note": ("note", "comment", "comments", "lognote", "mastercomment1"),
-    "keywords": ("keywords", "keyword"),
-    "circled": ("circled", "good", "good take"),
-    "enabled": ("enabled",),
-}
 
 
 def read_otio_edit(path: Path) -> Edit:
@@ -58,17 +28,12 @@ def read_otio_edit(path: Path) -> Edit:
     except MarksError:
         raise
     except Exception as error:  # whatever a broken file makes the library say
-        raise MarksError(f"the timeline cannot be read: {_one_line(error)}", path=path) from None
+        raise MarksError(f"the timeline cannot be read: {one_line(error)}", path=path) from None
     said: list[str] = []
-    timelines = tuple(_Timelines(path, said).all_of(found))
+    timelines = tuple(TimelineReader(path, said).all_of(found))
     if not timelines:
         raise MarksError("there is no timeline in it", path=path)
     return Edit(path, kind, timelines, tuple(said))
-
-
-def _one_line(error: Exception) -> str:
-    text = str(error).strip().splitlines()
-    return (text[0] if text else type(error).__name__)[:150]
 
 
 def _json_text(path: Path, suffix: str) -> str:
@@ -82,7 +47,7 @@ def _json_text(path: Path, suffix: str) -> str:
         except FileNotFoundError:
             raise MarksError("there is no such file", path=path) from None
         except (zipfile.BadZipFile, KeyError, OSError, NotImplementedError, RuntimeError) as error:
-            raise MarksError(f"this is no bundle with a timeline: {_one_line(error)}", path=path) from None
+            raise MarksError(f"this is no bundle with a timeline: {one_line(error)}", path=path) from None
     if suffix == ".otiod":
         if not path.is_dir():
             raise MarksError("this should be a folder with content.otio in it", path=path)
@@ -98,7 +63,7 @@ def _from_json(text: str, path: Path) -> Any:
         content = json.loads(text)
     except ValueError as error:
         line = getattr(error, "lineno", None)
-        raise MarksError(f"this is not JSON: {_one_line(error)}", path=path, line=line) from None
+        raise MarksError(f"this is not JSON: {one_line(error)}", path=path, line=line) from None
     except RecursionError:
         raise MarksError("it is nested too deep", path=path) from None
     if _depth(content) > _DEEPEST:
@@ -134,326 +99,3 @@ def _by_adapter(path: Path, suffix: str) -> Any:
     if suffix == ".xml" and "<!ENTITY" in read_text(path).upper():
         raise MarksError("it defines entities of its own, which are not followed", path=path)
     return otio.adapters.read_from_file(str(path))
-
-
-class _Timelines:
-    """Turns the library's objects into our model; whatever cannot be kept is said."""
-
-    def __init__(self, path: Path, said: list[str]) -> None:
-        import opentimelineio as otio
-
-        self.schema = otio.schema
-        self.path = path
-        self.said = said
-
-    def all_of(self, found: Any, depth: int = 0) -> Iterator[Timeline]:
-        """Every timeline in what was read; a collection may hold several."""
-        schema = self.schema
-        if isinstance(found, schema.Timeline):
-            if timeline := self.timeline(found):
-                yield timeline
-        elif isinstance(found, schema.SerializableCollection) and depth < _DEEPEST_NESTING:
-            for child in found:
-                yield from self.all_of(child, depth + 1)
-        elif isinstance(found, (schema.Stack, schema.Track)):
-            rate = _first_rate(found) or FrameRate(Fraction(24))
-            yield self.stack(found, found.name or self.path.stem, rate, Timecode(0, rate), 0)
-        else:
-            self.said.append(
-                f"“{getattr(found, 'name', '')}” ({type(found).__name__}) is no timeline, left aside"
-            )
-
-    def timeline(self, found: Any) -> Timeline | None:
-        start_time = found.global_start_time
-        rate = (_rate(start_time.rate) if start_time else None) or _first_rate(found.tracks)
-        if rate is None:
-            self.said.append(f"timeline “{found.name}” has no clip with a rate, left aside")
-            return None
-        try:
-            start = _start_timecode(_frames(start_time, rate) if start_time else 0, rate)
-        except ValueError:
-            start, start_time = Timecode(0, rate), None
-            self.said.append(f"timeline “{found.name}”: its start is no time, taken as zero")
-        timeline = self.stack(found.tracks, found.name or self.path.stem, rate, start, 0)
-        return replace(timeline, start_known=start_time is not None)
-
-    def stack(self, stack: Any, name: str, rate: FrameRate, start: Timecode, depth: int) -> Timeline:
-        """A stack of tracks as a timeline; a clip that lies in a stack by itself gets a track of its own."""
-        children = [stack] if isinstance(stack, self.schema.Track) else list(stack or ())
-        tracks: dict[TrackKind, list[Track]] = {TrackKind.PICTURE: [], TrackKind.SOUND: []}
-        for child in children:
-            kind = TrackKind.SOUND if getattr(child, "kind", "") == "Audio" else TrackKind.PICTURE
-            number = len(tracks[kind]) + 1
-            track_name = f"{'V' if kind is TrackKind.PICTURE else 'A'}{number}"
-            inner = child if isinstance(child, self.schema.Track) else [child]
-            tracks[kind].append(self.track(inner, kind, track_name, rate, depth))
-        markers = [self.marker(one, rate, Fraction(0), Fraction(1)) for one in getattr(stack, "markers", ())]
-        effects = tuple(_effect_name(effect) for effect in getattr(stack, "effects", ()))
-        both = tuple(tracks[TrackKind.PICTURE] + tracks[TrackKind.SOUND])
-        markers += [
-            self.marker(one, rate, Fraction(0), Fraction(1))
-            for child in children
-            if isinstance(child, self.schema.Track)
-            for one in child.markers
-        ]
-        ordered = sorted((marker for marker in markers if marker), key=lambda marker: marker.start)
-        return Timeline(name, rate, start, both, tuple(ordered), effects=effects)
-
-    def track(self, track: Any, kind: TrackKind, name: str, rate: FrameRate, depth: int) -> Track:
-        schema = self.schema
-        clips: list[Clip] = []
-        waiting: Transition | None = None
-        reached = Fraction(0)
-        for number, item in enumerate(track, start=1):
-            where = f"track {name}, item {number}"
-            try:
-                if isinstance(item, schema.Transition):
-                    waiting = Transition(
-                        (item.name or item.transition_type or "transition").replace("_", " ").lower(),
-                        max(0, _frames(item.in_offset, rate)),
-                        max(0, _frames(item.out_offset, rate)),
-                    )
-                    if clips and _frame(reached, rate) == clips[-1].record.end:
-                        clips[-1] = replace(clips[-1], transition_out=waiting)
-                    continue
-                length = _seconds(item.duration())
-                if length < 0:
-                    raise ValueError("its length is below zero")
-                record = Span(_frame(reached, rate), _frame(reached + length, rate))
-                reached += length
-                if not isinstance(item, schema.Gap) and record.length:
-                    clip = self.clip(item, record, rate, where, depth)
-                    clips.append(replace(clip, transition_in=waiting))
-            except (
-                ValueError,
-                OverflowError,
-                AttributeError,
-                BoxkiteError,
-                RuntimeError,
-                TypeError,
-            ) as error:
-                label = getattr(item, "name", "") or type(item).__name__
-                self.said.append(f"{where} (“{label}”) is left out: {_one_line(error)}")
-            waiting = None
-        enabled = bool(getattr(track, "enabled", True))
-        effects = tuple(_effect_name(effect) for effect in getattr(track, "effects", ()))
-        return Track(kind, name, tuple(clips), enabled, effects)
-
-    def clip(self, item: Any, record: Span, rate: FrameRate, where: str, depth: int) -> Clip:
-        schema = self.schema
-        words = _words(item)
-        speed, effects = self.speed_and_effects(item, where)
-        trimmed = (
-            item.trimmed_range().start_time if item.source_range or isinstance(item, schema.Clip) else None
-        )
-        source_rate = (_rate(trimmed.rate) if trimmed else None) or rate
-        source_start = _frames(trimmed, source_rate) if trimmed else 0
-        start_seconds = _seconds(trimmed) if trimmed else Fraction(0)
-        markers = tuple(
-            marker
-            for one in item.markers
-            if (marker := self.marker(one, rate, start_seconds, speed or Fraction(1), record.start))
-        )
-        facts = {key: words[key] for key in ("scene", "shot", "take", "camera") if key in words}
-        common: dict[str, Any] = {
-            "name": item.name or "",
-            "record": record,
-            "source_start": source_start,
-            "source_rate": source_rate,
-            "speed": speed,
-            "enabled": bool(item.enabled) and words.get("enabled", "true").lower() != "false",
-            "origin": where,
-            "effects": effects,
-            "markers": markers,
-            "keywords": tuple(word.strip() for word in words.get("keywords", "").split(",") if word.strip()),
-            "note": words.get("note", ""),
-            "circled": words.get("circled", "").lower() in _YES,
-            "facts": facts,
-            "event": words.get("event", ""),
-        }
-        if isinstance(item, (schema.Stack, schema.Track)):
-            if depth >= _DEEPEST_NESTING:
-                raise ValueError("timelines are nested too deep")
-            inner_rate = _first_rate(item) or rate
-            nested = self.stack(item, item.name or "nested", inner_rate, Timecode(0, inner_rate), depth + 1)
-            return Clip(kind=ClipKind.TIMELINE, nested=nested, **(common | {"source_from_zero": True}))
-        reference = item.media_reference
-        if isinstance(reference, schema.GeneratorReference):
-            black = "black" in str(reference.generator_kind).lower()
-            return Clip(kind=ClipKind.BLACK if black else ClipKind.TITLE, **common)
-        media = self.media(item, reference, words)
-        return Clip(kind=ClipKind.MEDIA, media=media, colour_decision=_colour_decision(item), **common)
-
-    def media(self, item: Any, reference: Any, words: Mapping[str, str]) -> MediaName:
-        path = ""
-        if isinstance(reference, self.schema.ImageSequenceReference):
-            if reference.number_of_images_in_sequence():
-                path = _path_of(reference.target_url_for_image_number(0))
-        elif isinstance(reference, self.schema.ExternalReference):
-            path = _path_of(reference.target_url or "")
-        available = getattr(reference, "available_range", None)
-        rate = _rate(available.start_time.rate) if available else None
-        first = _frames(available.start_time, rate) if available and rate else None
-        name = (getattr(reference, "name", "") or "") if not path else ""
-        return MediaName(name or Path(path).name or item.name or "", path, words.get("reel", ""), first, rate)
-
-    def speed_and_effects(self, item: Any, where: str) -> tuple[Fraction, tuple[str, ...]]:
-        speed, names = Fraction(1), []
-        for effect in item.effects:
-            if isinstance(effect, self.schema.FreezeFrame):
-                speed = Fraction(0)
-            elif isinstance(effect, self.schema.LinearTimeWarp):
-                if not math.isfinite(effect.time_scalar):
-                    raise ValueError("its speed is no number")
-                speed *= Fraction(effect.time_scalar).limit_denominator(10_000)
-            else:
-                if isinstance(effect, self.schema.TimeEffect):
-                    self.said.append(f"{where}: its change of speed is not linear and is left aside")
-                names.append(_effect_name(effect))
-        return speed, tuple(names)
-
-    def marker(
-        self, marker: Any, rate: FrameRate, zero: Fraction, speed: Fraction, record_start: int = 0
-    ) -> EditMarker | None:
-        """A marker in frames of the timeline; zero: time of its own counting that record_start shows."""
-        words = _words(marker)
-        try:
-            time = marker.marked_range
-            start = record_start + _frame((_seconds(time.start_time) - zero) / speed, rate)
-            length = _frame(_seconds(time.duration) / abs(speed), rate)
-        except (ValueError, OverflowError, TypeError, AttributeError):
-            self.said.append(f"marker “{marker.name}” has no time, left out")
-            return None
-        note = getattr(marker, "comment", "") or words.get("note", "")
-        return EditMarker(
-            marker.name or "",
-            start,
-            start + length if length > 1 else None,
-            (marker.color or "").lower(),
-            note,
-            tuple(word.strip() for word in words.get("keywords", "").split(",") if word.strip()),
-            words.get("circled", "").lower() in _YES,
-        )
-
-
-def _rate(value: float) -> FrameRate | None:
-    """A rate that a file gives as a decimal, as the exact fraction it stands for; None for nonsense."""
-    if not math.isfinite(value) or not 0 < value <= 1000:
-        return None
-    try:
-        return FrameRate.parse(f"{value:.3f}".rstrip("0").rstrip("."))
-    except BoxkiteError:
-        return FrameRate.near(Fraction(value).limit_denominator(1001))
-
-
-def _seconds(time: Any) -> Fraction:
-    """A time in seconds, exactly. Raises ValueError for a time that is none."""
-    rate = _rate(time.rate)
-    if rate is None or not math.isfinite(time.value):
-        raise ValueError(f"{time.value} at {time.rate} a second is no time")
-    return Fraction(time.value).limit_denominator(1_000_000) / rate.fraction
-
-
-def _frame(seconds: Fraction, rate: FrameRate) -> int:
-    return round_fraction(seconds * rate.fraction)
-
-
-def _frames(time: Any, rate: FrameRate) -> int:
-    return _frame(_seconds(time), rate)
-
-
-def _first_rate(composition: Any, depth: int = 0) -> FrameRate | None:
-    """The rate of the first item that has one: its trim, its length or its media."""
-    from opentimelineio.core import Composition
-
-    for child in composition or ():
-        rate = None
-        if isinstance(child, Composition) and depth < _DEEPEST_NESTING:
-            rate = _first_rate(child, depth + 1)
-        trimmed = getattr(child, "source_range", None)
-        available = getattr(getattr(child, "media_reference", None), "available_range", None)
-        for known in (trimmed, available):
-            if rate is None and known:
-                rate = _rate(known.duration.rate)
-        if rate:
-            return rate
-    return None
-
-
-def _start_timecode(frame: int, rate: FrameRate) -> Timecode:
-    """The timecode of a first frame; drop-frame where only that makes a whole minute of it."""
-    if not rate.can_drop or frame == 0:
-        return Timecode(frame, rate)
-    round_in = [drop for drop in (True, False) if frames_to_timecode(frame, rate, drop=drop)[6:8] == "00"]
-    exact = [drop for drop in round_in if int(frames_to_timecode(frame, rate, drop=drop)[9:]) == 0]
-    return Timecode(frame, rate, exact[0] if exact else True)
-
-
-def _path_of(url: str) -> str:
-    """The path a target URL means; what is no file URL stays as written."""
-    if not url.lower().startswith("file:"):
-        return url
-    parts = urlsplit(url)
-    host = "" if parts.netloc in ("", "localhost") else f"//{parts.netloc}"
-    path = unquote(parts.path)
-    if len(path) > 2 and path[0] == "/" and path[2] == ":":
-        path = path[1:]
-    return host + path
-
-
-def _effect_name(effect: Any) -> str:
-    return str(effect.name or effect.effect_name or type(effect).__name__)
-
-
-def _leaves(metadata: Any) -> Iterator[tuple[str, Any]]:
-    """(key, value) of everything in nested metadata, outermost first, up to a bound."""
-    waiting, seen = [metadata], 0
-    while waiting and seen < _MOST_LEAVES:
-        value = waiting.pop(0)
-        if hasattr(value, "items"):
-            for key, inner in value.items():
-                seen += 1
-                yield str(key), inner
-                waiting.append(inner)
-
-
-def _words(item: Any) -> dict[str, str]:
-    """What the metadata of a clip and of its media say, by our words for it."""
-    reference = getattr(item, "media_reference", None)
-    found: dict[str, str] = {}
-    for metadata in (item.metadata, reference.metadata if reference else None):
-        for key, value in _leaves(metadata or {}):
-            if isinstance(value, (str, int, float, bool)):
-                text = str(value).strip()
-            elif hasattr(value, "__iter__") and not hasattr(value, "items"):
-                text = ", ".join(str(one) for one in value if isinstance(one, str))
-            else:
-                continue
-            for word, keys in {**_WORDS, "event": ("event",)}.items():
-                if text and key.casefold() in keys:
-                    found.setdefault(word, text)
-    return found
-
-
-def _colour_decision(item: Any) -> ColourDecision | None:
-    """ASC CDL values kept as {"cdl": {"asc_sop": {slope, offset, power}, "asc_sat": …}}."""
-    decision = next(
-        (value for key, value in _leaves(item.metadata) if key == "cdl" and hasattr(value, "items")), None
-    )
-    if decision is None:
-        return None
-    try:
-        sop = decision.get("asc_sop") or {}
-        slope, offset, power = (
-            tuple(float(part) for part in sop[key]) if key in sop else None
-            for key in ("slope", "offset", "power")
-        )
-        known = ColourDecision()
-        return ColourDecision(
-            slope or known.slope,  # type: ignore[arg-type]
-            offset or known.offset,  # type: ignore[arg-type]
-            power or known.power,  # type: ignore[arg-type]
-            float(decision.get("asc_sat", 1.0)),
-        )
-    except (TypeError, ValueError, KeyError):
-        return None

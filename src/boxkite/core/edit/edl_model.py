@@ -1,0 +1,147 @@
+"""The events of an edit decision list as they are written, and one list while it is being read."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from boxkite.core.edit.marks import WrittenTime
+from boxkite.core.edit.timeline import ColourDecision
+
+MOST_WARNINGS = 1000
+TIME = re.compile(r"(\d{1,2})[:;.,](\d{2})[:;.,](\d{2})([:;.,])(\d{2,3})", re.ASCII)
+_DROP_SIGNS = frozenset(";,")
+
+
+@dataclass(frozen=True)
+class Event:
+    """One line of an event with the notes below it.
+
+    channels: "V1", "A1", … that it fills. transition: "C", "D", "W001", "K" (laid over), "KB" (what a key is laid
+    on), "KO". transition_frames: its length. speed_fps: frames of media a second, as the list's speed line says,
+    "" where there is none.
+    """
+
+    number: str
+    line: int
+    reel: str
+    channels: tuple[str, ...]
+    transition: str
+    transition_frames: int
+    source_in: WrittenTime
+    source_out: WrittenTime
+    record_in: WrittenTime
+    record_out: WrittenTime
+    clip_name: str = ""
+    source_file: str = ""
+    speed_fps: str = ""
+    effect: str = ""
+    colour_decision: ColourDecision | None = None
+    comments: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class WrittenMarker:
+    """A marker of a list at its own timecode; length in frames, "" for a point."""
+
+    name: str
+    time: WrittenTime
+    colour: str = ""
+    note: str = ""
+    length: str = ""
+
+
+@dataclass(frozen=True)
+class EventList:
+    """All events under one title. drop: the counting its first frame code mode states, None where it states none."""
+
+    title: str
+    events: tuple[Event, ...]
+    markers: tuple[WrittenMarker, ...] = ()
+    drop: bool | None = None
+
+
+@dataclass
+class Building:
+    """An event whose notes are still being read."""
+
+    number: str
+    line: int
+    reel: str
+    channels: list[str]
+    transition: str
+    transition_frames: int
+    times: list[WrittenTime]
+    words: dict[str, str] = field(default_factory=dict)
+    colour_decision: ColourDecision | None = None
+    comments: list[str] = field(default_factory=list)
+
+    def built(self, reels: dict[str, str]) -> Event:
+        """The event as it stands; reels: long names by the short ones the events use."""
+        return Event(
+            self.number,
+            self.line,
+            self.words.get("reel") or reels.get(self.reel, self.reel),
+            tuple(self.channels),
+            self.transition,
+            self.transition_frames,
+            source_in=self.times[0],
+            source_out=self.times[1],
+            record_in=self.times[2],
+            record_out=self.times[3],
+            clip_name=self.words.get("clip_name", "") or self.words.get("from_name", ""),
+            source_file=self.words.get("source_file", ""),
+            speed_fps=self.words.get("speed_fps", ""),
+            effect=self.words.get("effect", ""),
+            colour_decision=self.colour_decision,
+            comments=tuple(self.comments),
+        )
+
+
+class Reading:
+    """What has been read so far. `group` holds the lines of the event at hand, `target` the one notes go to."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self.warnings: list[str] = []
+        self.lists: list[EventList] = []
+        self.begin("")
+
+    def begin(self, title: str) -> None:
+        """Begin a list with nothing in it."""
+        self.title = title
+        self.drop: bool | None = None
+        self.first_drop: bool | None = None
+        self.events: list[Building] = []
+        self.group: list[Building] = []
+        self.target: Building | None = None
+        self.markers: list[WrittenMarker] = []
+        self.reels: dict[str, str] = {}
+
+    def close(self) -> None:
+        """Put the list at hand to those that are done."""
+        if self.events or self.markers:
+            events = tuple(event.built(self.reels) for event in self.events)
+            self.lists.append(EventList(self.title, events, tuple(self.markers), self.first_drop))
+
+    def warn(self, line: int, text: str) -> None:
+        """Note what was not understood, up to a bound."""
+        if len(self.warnings) < MOST_WARNINGS:
+            self.warnings.append(f"line {line}: {text}")
+        elif len(self.warnings) == MOST_WARNINGS:
+            self.warnings.append("more lines like these are not listed")
+
+    def time(self, text: str, line: int) -> WrittenTime:
+        """A timecode with ":" between its fields, its counting told by the last sign or the frame code mode.
+
+        Raises ValueError for what is no timecode.
+        """
+        match = TIME.fullmatch(text)
+        if not match:
+            raise ValueError(f"“{text}” is not a timecode")
+        hours, minutes, seconds, sign, frames = match.groups()
+        if int(hours) > 23 or int(minutes) > 59 or int(seconds) > 59:
+            raise ValueError(f"“{text}” is not a timecode")
+        drop = True if sign in _DROP_SIGNS else self.drop
+        return WrittenTime(f"{int(hours):02d}:{minutes}:{seconds}:{frames}", line, drop)

@@ -1,0 +1,175 @@
+"""The lines below the events of an edit decision list: names, files, reels, speeds, colour, markers, comments."""
+
+from __future__ import annotations
+
+import re
+
+from boxkite.core.edit.edl import COLOURS
+from boxkite.core.edit.edl_model import Reading, WrittenMarker
+from boxkite.core.edit.timeline import ColourDecision
+
+_PLAIN = ("C", "KB")
+_NOTE = re.compile(r"([A-Z][A-Z _]{0,40}?)\s*(?::|(?<=ASC_SOP)|(?<=ASC_SAT))\s*(.*)", re.IGNORECASE)
+_SPEED = re.compile(
+    r"M2\s+(.*?)\s*([+-]?\d{1,12}(?:\.\d{1,6})?)(?:\s+([\d:;.,]+))?\s*", re.ASCII | re.IGNORECASE
+)
+_NUMBERS = re.compile(
+    r"[+-]?(?:\d{1,9}(?:\.\d{0,12})?|\.\d{1,12})(?:e[+-]?\d{1,2})?", re.ASCII | re.IGNORECASE
+)
+_LONG_REEL = re.compile(r">>>\s*SOURCE\s+(\S+)\s+(\S+).*", re.IGNORECASE)
+_REPLACED = re.compile(r"\*.*\bREEL\s*:\s*(\S.*?)\s+REPLACED BY\s*:\s*(\S+)\s*", re.IGNORECASE)
+
+
+def read_speed(reading: Reading, text: str, line: int) -> None:
+    """A speed line (M2): frames of media a second, and the timecode it holds from."""
+    match = _SPEED.fullmatch(text)
+    if not match or not reading.group:
+        reading.warn(line, f"this speed line is not understood or has no event: {text[:50]}")
+        return
+    named = [event for event in reading.group if event.reel.upper() == match[1].upper()]
+    free = [event for event in named if "speed_fps" not in event.words] or reading.group[-1:]
+    at = re.sub("[;.,]", ":", match[3] or "")
+    # Both lines of a transition may be of one reel: the timecode tells them apart, a line without length needs none.
+    free.sort(key=lambda event: (event.times[0].text != at, event.times[2] == event.times[3]))
+    event = free[0]
+    event.words["speed_fps"] = match[2]
+
+
+def read_sound(reading: Reading, text: str, line: int) -> None:
+    """A line of further sound channels (AUD)."""
+    numbers = re.findall(r"\d{1,2}", text)
+    if not reading.group or not numbers:
+        reading.warn(line, "this line of sound channels has no event")
+        return
+    event = reading.group[-1]
+    event.channels += [f"A{int(number)}" for number in numbers if f"A{int(number)}" not in event.channels]
+
+
+def read_long_reel(reading: Reading, text: str, line: int) -> None:
+    """A line that gives the long name of a reel (>>> SOURCE)."""
+    if match := _LONG_REEL.fullmatch(text):
+        reading.reels[match[1]] = match[2]
+    else:
+        reading.warn(line, f"not understood and left aside: {text[:50]}")
+
+
+_CLIP_NOTES = {
+    "FROM CLIP NAME": "from",
+    "FROM CLIP": "from",
+    "TO CLIP NAME": "to",
+    "TO CLIP": "to",
+    "KEY CLIP NAME": "to",
+    "CLIP NAME": "last",
+}
+_WORD_NOTES = {
+    "SOURCE FILE": "source_file",
+    "SOURCE FILE PATH": "source_file",
+    "FILE PATH": "source_file",
+    "SOURCE REEL": "reel",
+    "REEL NAME": "reel",
+    "TAPE NAME": "reel",
+    "EFFECT NAME": "effect",
+}
+
+
+def read_note(reading: Reading, text: str, line: int) -> None:
+    """A line that begins with a star: a clip name, a colour decision, a marker, or a comment that is kept."""
+    if match := _REPLACED.fullmatch(text):
+        reading.reels[match[2]] = match[1]
+        return
+    match = _NOTE.fullmatch(text.lstrip("*# \t"))
+    key, value = (re.sub(r"[\s_]+", " ", match[1].upper()), match[2].strip()) if match else ("", "")
+    if key == "LOC":
+        _read_locator(reading, value, line)
+    elif key in ("ASC SOP", "ASC SAT"):
+        _read_colour_decision(reading, key, value, line)
+    elif reading.target is None:
+        if _CLIP_NOTES.get(key):
+            reading.warn(line, f"this note stands under no event: {text[:50]}")
+    elif which := _CLIP_NOTES.get(key):
+        _name_clip(reading, which, value)
+    elif word := _WORD_NOTES.get(key):
+        reading.target.words.setdefault(word, value)
+    elif len(_bar_parts(text)) > 1:
+        read_bar_fields(reading, text, line)
+    elif "CLIP IS A STILL" in text.upper() or "FREEZE FRAME" in text.upper():
+        reading.target.words.setdefault("speed_fps", "0")
+    else:
+        reading.target.comments.append(text.lstrip("*# \t"))
+
+
+def _name_clip(reading: Reading, which: str, name: str) -> None:
+    """Give a name to the clip a note speaks of: under a transition, `from` is the line before it."""
+    if not reading.group:
+        return
+    target = reading.group[-1]
+    if which == "from" and target.transition not in _PLAIN:
+        outgoing = next((event for event in reversed(reading.group) if event.transition in _PLAIN), None)
+        if outgoing is None:  # the clip it comes from stands in an event of its own
+            target.words.setdefault("from_name", name)
+            return
+        target = outgoing
+    target.words.setdefault("clip_name", name)
+    reading.target = target
+    for event in reading.group:
+        if (event.reel, event.transition) == (target.reel, target.transition):
+            event.words.setdefault("clip_name", name)
+
+
+def read_effect(reading: Reading, text: str) -> bool:
+    """A line that names an effect; False for any other."""
+    match = re.fullmatch(r"EFFECTS?\s+NAME\s+IS\s+(.*)", text, re.IGNORECASE)
+    if match and reading.target:
+        reading.target.words.setdefault("effect", match[1].strip())
+    return bool(match)
+
+
+def _read_locator(reading: Reading, value: str, line: int) -> None:
+    timecode, _, rest = value.strip().partition(" ")
+    first, _, name = rest.strip().partition(" ")
+    colour = first if first.upper() in COLOURS else ""
+    try:
+        time = reading.time(timecode, line)
+    except ValueError as error:
+        reading.warn(line, f"this marker is left out: {error}")
+        return
+    reading.markers.append(WrittenMarker((name if colour else rest).strip(), time, colour.lower()))
+
+
+def _bar_parts(text: str) -> list[str]:
+    return re.split(r"\|\s*([A-Z])\s*:", text, flags=re.ASCII)
+
+
+def read_bar_fields(reading: Reading, text: str, line: int) -> None:
+    """A marker as fields between bars, at the record in of the event above."""
+    before, *parts = _bar_parts(text)
+    fields = {key: value.strip() for key, value in zip(parts[::2], parts[1::2], strict=True)}
+    if not reading.group or not fields:
+        reading.warn(line, f"this marker stands under no event: {text[:50]}")
+        return
+    words = re.findall(r"[A-Z][a-z]+", fields.get("C", "")) or [fields.get("C", "")]
+    length = fields.get("D", "")
+    reading.markers.append(
+        WrittenMarker(
+            fields.get("M", ""),
+            reading.group[-1].times[2],
+            words[-1].lower(),
+            before.strip("* "),
+            length if re.fullmatch(r"[1-9]\d{0,8}", length, re.ASCII) and length != "1" else "",
+        )
+    )
+
+
+def _read_colour_decision(reading: Reading, key: str, value: str, line: int) -> None:
+    """ASC CDL lines: slope, offset and power in brackets, or the saturation."""
+    numbers = [float(number) for number in _NUMBERS.findall(value)]
+    if reading.target is None or len(numbers) != (9 if key == "ASC SOP" else 1):
+        reading.warn(line, "this colour decision is not understood or has no event, left aside")
+        return
+    known = reading.target.colour_decision or ColourDecision()
+    if key == "ASC SAT":
+        known = ColourDecision(known.slope, known.offset, known.power, numbers[0])
+    else:
+        slope, offset, power = (tuple(numbers[at : at + 3]) for at in (0, 3, 6))
+        known = ColourDecision(slope, offset, power, known.saturation)  # type: ignore[arg-type]
+    reading.target.colour_decision = known
