@@ -9,7 +9,7 @@ import av
 import numpy as np
 from av.audio.frame import AudioFrame
 
-from boxkite.core.edit.edl import write_edl
+from boxkite.core.edit.edl.markers import write_edl
 from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.barcode import draw_barcode

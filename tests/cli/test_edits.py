@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.day import START, CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind
 from boxkite.core.timebase import FrameRate, Span, Timecode
 from boxkite.demo.movies import Movie, write_movie

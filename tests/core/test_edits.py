@@ -13,10 +13,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from boxkite.core.edit.edl_timeline import read_edl_edit
-from boxkite.core.edit.edl_writing import write_edl_edit
-from boxkite.core.edit.otio import read_otio_edit
-from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.edit.edl.timelines import read_edl_edit
+from boxkite.core.edit.edl.writing import write_edl_edit
+from boxkite.core.edit.otio.reading import read_otio_edit
+from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind, Transition
 from boxkite.core.errors import MarksError

@@ -15,9 +15,9 @@ from pathlib import Path
 
 import pytest
 
-from boxkite.core.edit.edl_timeline import read_edl_edit
+from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.mark_table import read_mark_rows
-from boxkite.core.edit.otio import read_otio_edit
+from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.metadata.joining import join_table

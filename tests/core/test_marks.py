@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from boxkite.core.edit.edl import read_edl, write_edl
+from boxkite.core.edit.edl.markers import read_edl, write_edl
 from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.errors import BoxkiteError, MarksError

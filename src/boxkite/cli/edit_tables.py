@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
-from boxkite.core.edit.edl_events import read_events
-from boxkite.core.edit.edl_timeline import guessed_rate, told_rate
+from boxkite.core.edit.edl.events import read_events
+from boxkite.core.edit.edl.timelines import guessed_rate, told_rate
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.timebase import FrameRate, Timecode
 

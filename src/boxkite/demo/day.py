@@ -11,8 +11,8 @@ import numpy as np
 from av.video.frame import VideoFrame
 from PIL import Image, ImageDraw, ImageFont
 
-from boxkite.core.edit.edl_writing import write_edl_edit
-from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.edit.edl.writing import write_edl_edit
+from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.timeline import (
     Clip,
     ClipKind,

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from boxkite.core.edit.edl import read_edl
-from boxkite.core.edit.edl_timeline import read_edl_edit
+from boxkite.core.edit.edl.markers import read_edl
+from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
-from boxkite.core.edit.otio import read_otio_edit
+from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.text import read_text
 from boxkite.core.edit.timeline import Edit

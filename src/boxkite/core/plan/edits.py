@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from boxkite.core.edit.edl_events import read_events
+from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline

@@ -6,10 +6,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from boxkite.core.edit.edl import write_edl
+from boxkite.core.edit.edl.markers import write_edl
 from boxkite.core.edit.mark_table import COLUMNS, MarkRow
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
-from boxkite.core.edit.otio_writing import write_otio_edit
+from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import is_edit, read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Timeline, Track, TrackKind
 from boxkite.core.errors import FootageError, MarksError

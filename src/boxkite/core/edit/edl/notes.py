@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 
-from boxkite.core.edit.edl import COLOURS
-from boxkite.core.edit.edl_model import Reading, WrittenMarker
+from boxkite.core.edit.edl.markers import COLOURS
+from boxkite.core.edit.edl.model import Reading, WrittenMarker
 from boxkite.core.edit.timeline import ColourDecision
 
 _PLAIN = ("C", "KB")

@@ -7,7 +7,7 @@ import zipfile
 from pathlib import Path
 from typing import Any
 
-from boxkite.core.edit.otio_objects import TimelineReader, one_line
+from boxkite.core.edit.otio.objects import TimelineReader, one_line
 from boxkite.core.edit.text import read_text, to_text
 from boxkite.core.edit.timeline import Edit
 from boxkite.core.errors import MarksError

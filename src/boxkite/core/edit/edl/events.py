@@ -10,8 +10,8 @@ import re
 from collections.abc import Callable
 from pathlib import Path
 
-from boxkite.core.edit.edl_model import TIME, Building, EventList, Reading
-from boxkite.core.edit.edl_notes import (
+from boxkite.core.edit.edl.model import TIME, Building, EventList, Reading
+from boxkite.core.edit.edl.notes import (
     read_bar_fields,
     read_effect,
     read_long_reel,

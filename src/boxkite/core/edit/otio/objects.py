@@ -78,6 +78,10 @@ class TimelineReader:
         except ValueError:
             start, start_time = Timecode(0, rate), None
             self.said.append(f"timeline “{found.name}”: its start is no time, taken as zero")
+        if found.tracks.source_range is not None:
+            self.said.append(
+                f"timeline “{found.name}” carries a range of its own, which is not used: say --in and --out"
+            )
         timeline = self._stack(found.tracks, found.name or self.path.stem, rate, start, 0)
         return replace(timeline, start_known=start_time is not None)
 

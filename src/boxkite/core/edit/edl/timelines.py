@@ -7,8 +7,8 @@ from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
-from boxkite.core.edit.edl_events import read_events
-from boxkite.core.edit.edl_model import Event, EventList, WrittenMarker
+from boxkite.core.edit.edl.events import read_events
+from boxkite.core.edit.edl.model import Event, EventList, WrittenMarker
 from boxkite.core.edit.marks import WrittenTime
 from boxkite.core.edit.timeline import (
     Clip,

@@ -1,0 +1,1 @@
+"""Timelines by OpenTimelineIO: read, whatever its adapters read, and written."""
