@@ -30,7 +30,7 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
     "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 126),
     "presets": ("presets", 3, 126),
-    "tokens": ("inspect demo/card/A-vat2.mov --tokens --metadata demo/slates.csv", 3, 126),
+    "tokens": ("inspect demo/card/B-loft7.mov --tokens --metadata demo/slates.csv", 3, 126),
     "inspect-deep": ("inspect demo/mill.mov --deep", 3, 126),
     "edit": ("inspect demo/day.otio", 3, 126),
     "plan-edit": (
@@ -38,7 +38,7 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
         3,
         126,
     ),
-    "missing-media": ("plan demo/day-cut.edl --marks-rate 25 --media demo/out --to web:cuts", 3, 126),
+    "missing-media": ("plan elsewhere/day-cut.edl --media elsewhere --to web:cuts", 3, 126),
     "mark": (
         "mark change demo/card --search dip --keyword hands --name @marker_@(count:01)",
         3,
@@ -104,6 +104,10 @@ def main() -> None:
     folder.mkdir()
     try:
         subprocess.run([BOXKITE, "demo", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        for place in ("monday", "tuesday"):
+            (folder / "elsewhere" / place).mkdir(parents=True)
+            shutil.copy(folder / "demo/card/A-vat2.mov", folder / "elsewhere" / place)
+        shutil.copy(folder / "demo/day-cut.edl", folder / "elsewhere")
         for mark in MARKS:
             subprocess.run([BOXKITE, "mark", *mark], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)

@@ -223,7 +223,7 @@ def essence(timeline: Timeline, zero: int = 0) -> list:
 
 
 @given(timelines())
-@settings(max_examples=60, deadline=None)
+@settings(settings.get_profile("ci"), max_examples=60)
 def test_a_timeline_survives_both_formats(tmp_path_factory, timeline: Timeline) -> None:
     folder = tmp_path_factory.mktemp("edits")
     write_otio_edit(folder / "a.otio", timeline)

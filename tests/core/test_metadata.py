@@ -16,17 +16,13 @@ from boxkite.core.metadata.xmp import read_sidecar
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from boxkite.demo.world import SIDECAR
 from tests.proof import boxkite
 
 RATE = FrameRate.parse("25")
-XMP = """<?xpacket begin="" id="W5M0MpCehiHzreSzNTczkc9d"?>
-<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"
- xmlns:xmpDM="http://ns.adobe.com/xmp/1.0/DynamicMedia/" xmlns:dc="http://purl.org/dc/elements/1.1/">
- <rdf:Description rdf:about="" xmpDM:scene="6" xmpDM:good="True" xmpDM:tapeName="B009">
-  <xmpDM:shotName>a</xmpDM:shotName>
-  <dc:subject><rdf:Bag><rdf:li>loft</rdf:li><rdf:li>light</rdf:li></rdf:Bag></dc:subject>
-  <xmpDM:logComment>best light</xmpDM:logComment>
- </rdf:Description></rdf:RDF></x:xmpmeta><?xpacket end="w"?>"""
+XMP = SIDECAR.replace('scene="60"', 'scene="6" xmpDM:tapeName="B009"').replace(
+    "best light of the day", "best light"
+)
 LOG = "Heading\nFIELD_DELIM\tTABS\nFPS\t25\n\nColumn\nName\tTape\tStart\tScene\tTake\n\nData\n"
 
 

@@ -12,6 +12,7 @@ from boxkite.cli.tables import Column, counted, make_console, print_json, print_
 from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.edl.timelines import guessed_rate, told_rate
 from boxkite.core.edit.reading import read_edit
+from boxkite.core.edit.timeline import ClipKind
 from boxkite.core.timebase import FrameRate, Timecode
 
 if TYPE_CHECKING:
@@ -86,18 +87,17 @@ def _show(console: Console, timeline: Timeline) -> None:
             clip.name,
             str(timeline.start + clip.record.start),
             str(clip.record.length),
-            str(_source_in(clip)) if clip.source_rate else "",
+            str(_source_in(clip)) if clip.kind is ClipKind.MEDIA else "",
             clip.media.reel,
             _what_else(clip, track.enabled),
         ]
         for track in timeline.tracks
         for clip in track.clips
     ]
-    columns = [
-        column for index, column in enumerate(_COLUMNS) if any(row[index] for row in rows) or index < 5
-    ]
-    kept = [_COLUMNS.index(column) for column in columns]
-    print_table(console, columns, [[row[index] for index in kept] for row in rows])
+    shown = [index for index in range(len(_COLUMNS)) if any(row[index] for row in rows)]
+    print_table(
+        console, [_COLUMNS[index] for index in shown], [[row[index] for index in shown] for row in rows]
+    )
     for marker in timeline.markers:
         print_line(console, f"  marker {timeline.start + marker.start}  {marker.name}")
     console.print()

@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rich.console import Console
+
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
 from boxkite.core.edit.mark_table import MarkRow, change_marks, read_mark_rows, table_beside
 from boxkite.core.errors import MarksError
@@ -117,10 +119,36 @@ def _report(
         print_json({"marks": [_as_json(row) for row in rows], "said": words, "notices": list(notices)})
         return 0
     console = make_console()
+    if rows:
+        _print_marks(console, [("", row) for row in rows])
+        console.print()
     for notice in notices:
         print_line(console, f"! {notice}", "yellow")
     print_line(console, words, "bold")
     return 0
+
+
+def _print_marks(console: Console, numbered: Sequence[tuple[str, MarkRow]]) -> None:
+    """A table of marks, each with its number in the list or without one."""
+    columns = [
+        Column("#", right=True),
+        Column("source", gives_way=True),
+        Column("name", gives_way=True),
+        Column("in"),
+        Column("out"),
+        Column("keywords", gives_way=True),
+        Column("circled", optional=True),
+        Column("note", gives_way=True, optional=True),
+    ]
+    rows = [
+        [number, row.source, row.name, row.in_text, row.out_text, ", ".join(row.keywords),
+         "yes" if row.circled else "", row.note]
+        for number, row in numbered
+    ]  # fmt: skip
+    shown = [index for index in range(len(columns)) if any(row[index] for row in rows)]
+    print_table(
+        console, [columns[index] for index in shown], [[row[index] for index in shown] for row in rows]
+    )
 
 
 def _as_json(row: MarkRow) -> dict[str, object]:
@@ -153,23 +181,8 @@ def list_marks(arguments: argparse.Namespace) -> int:
         )
         return 0
     console = make_console()
-    columns = [
-        Column("#", right=True),
-        Column("source", gives_way=True),
-        Column("name", gives_way=True),
-        Column("in"),
-        Column("out"),
-        Column("keywords", gives_way=True),
-        Column("circled", optional=True),
-        Column("note", gives_way=True, optional=True),
-    ]
-    rows = [
-        [str(index), row.source, row.name, row.in_text, row.out_text, ", ".join(row.keywords),
-         "yes" if row.circled else "", row.note]
-        for index, row in matching
-    ]  # fmt: skip
-    if rows:
-        print_table(console, columns, rows)
+    if matching:
+        _print_marks(console, [(str(index), row) for index, row in matching])
         console.print()
     total = counted(len(listed), "mark")
     print_line(

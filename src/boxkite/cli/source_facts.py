@@ -42,15 +42,11 @@ def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Ite
         yield "colour", video.colour or "no tags"
         yield "rate", f"{video.rate} ({video.rate.fraction.numerator}/{video.rate.fraction.denominator})"
         yield "steadiness", _steadiness(deep)
-        spacing = deep.spacing if deep else None
-        if spacing:
-            yield (
-                "keyframes",
-                f"every {spacing[0]} to {spacing[2]} pictures, median {spacing[1]}; {len(deep.keyframes)} in all"
-                if deep
-                else "",
-            )
-            yield "", deep.drawn(columns) if deep else ""
+        if deep and (spacing := deep.spacing):
+            least, median, longest = spacing
+            every = f"every {least}" if least == longest else f"every {least} to {longest}, median {median},"
+            yield "keyframes", f"{every} pictures; {len(deep.keyframes)} in all"
+            yield "", deep.drawn(columns)
         else:
             yield "keyframes", "none" if deep else NOT_MEASURED
     if deep and deep.odd_images:

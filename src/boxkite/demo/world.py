@@ -56,6 +56,16 @@ A-press4.mov;5;a;4;A;Heavy Rag
 A-couch1.mov;4;a;1;A;Heavy Rag
 """
 
+SIDECAR = """\
+<?xml version="1.0" encoding="UTF-8"?>
+<rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#">
+<rdf:Description rdf:about="" xmlns:xmpDM="http://ns.adobe.com/xmp/1.0/DynamicMedia/"
+ xmlns:dc="http://purl.org/dc/elements/1.1/" xmpDM:scene="60" xmpDM:good="True">
+<dc:subject><rdf:Bag><rdf:li>loft</rdf:li><rdf:li>light</rdf:li></rdf:Bag></dc:subject>
+<xmpDM:logComment>best light of the day</xmpDM:logComment>
+</rdf:Description></rdf:RDF>
+"""
+
 
 def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _total: None) -> list[Path]:
     """Write the whole world into a folder and return its files. told hears frames done and frames in all."""
@@ -106,6 +116,7 @@ def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _t
     )
     (folder / "picks.csv").write_text(_RANGES, encoding="utf-8")
     (folder / "slates.csv").write_text(_SLATES, encoding="utf-8")
+    (folder / "card" / "B-loft7.mov.xmp").write_text(SIDECAR, encoding="utf-8")
     (folder / "warm.cube").write_text(_warm_cube(), encoding="utf-8")
     _draw_watermark(folder / "mill-mark.png")
     return sorted(path for path in folder.rglob("*") if path.is_file())

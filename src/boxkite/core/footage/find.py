@@ -68,7 +68,7 @@ def _files_below(folder: Path) -> tuple[list[Path], int]:
         sidecars = _sidecars(names)
         for name in sorted(names):
             if is_junk(Path(name)):
-                junk += 1
+                junk += not name.startswith(f".{MARKS_TABLE}")
             elif name not in sidecars and name != MARKS_TABLE:
                 found.append(Path(parent, name))
     return found, junk
