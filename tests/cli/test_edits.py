@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import shutil
+import subprocess
+import time
 from pathlib import Path
 
 import pytest
@@ -13,7 +16,7 @@ from boxkite.demo.day import START, CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LEADER
 from boxkite.demo.world import CLIPS
-from tests.proof import boxkite, frames_of
+from tests.proof import PROGRAM, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
 SIZE = (640, 360)
@@ -229,3 +232,36 @@ def test_a_program_that_starts_elsewhere_is_said_how_to_place(mill: Path, tmp_pa
 def test_what_cannot_be_meant_is_refused_with_what_to_do(mill: Path, words: list[str], said: str) -> None:
     refused = boxkite("plan", "day.otio", *words, "--to", "web:out", cwd=mill)
     assert refused.status == 2 and said in refused.err, refused.err
+
+
+@pytest.mark.parametrize("kind", ["events", "marks"])
+def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: Path, kind: str) -> None:
+    """Three seconds of a usual core and 300 MB; a slower core gets as much more time as a plain loop takes on it."""
+    at = Timecode.parse("10:00:00:00", RATE)
+    if kind == "events":
+        first = Timecode.parse("10:12:05:00", RATE)
+        lines = ["TITLE: long", "FCM: NON-DROP FRAME"]
+        for number in range(10_000):
+            source, record = first + number % 80, at + 10 * number
+            lines.append(f"{number:06d}  A003  V  C  {source} {source + 10} {record} {record + 10}")
+        (tmp_path / "long.edl").write_text("\n".join(lines))
+        words = ["long.edl", "--media", str(mill / "card")]
+    else:
+        lines = ["name,source,in,out"] + [
+            f"m{number},A-vat2,{number % 80},{number % 80 + 9}" for number in range(10_000)
+        ]
+        (tmp_path / "long.csv").write_text("\n".join(lines))
+        words = [str(mill / "card"), "--marks", "long.csv", "--names", "@marker"]
+    started = time.process_time()
+    for _ in range(5_000_000):
+        pass
+    slowness = max(1.0, (time.process_time() - started) / 0.15)
+    process = subprocess.Popen(
+        [PROGRAM, "plan", *words, "--to", "web:out"], cwd=tmp_path, stdout=subprocess.PIPE
+    )
+    assert process.stdout and process.stdout.read().count(b"\n") > 10_000
+    _, status, used = os.wait4(process.pid, 0)
+    process.returncode = status
+    assert status == 0
+    assert used.ru_maxrss * 1024 < 300_000_000
+    assert used.ru_utime + used.ru_stime < 3 * slowness

@@ -153,7 +153,9 @@ def _timeline_as_json(timeline: Timeline) -> dict[str, Any]:
 def _clip_as_json(clip: Clip, timeline: Timeline) -> dict[str, Any]:
     rate = clip.source_rate
     frames = abs(clip.record.length * clip.speed)
-    if rate and rate.nominal != timeline.rate.nominal:
+    if clip.source_frames is not None:
+        frames = Fraction(clip.source_frames)
+    elif rate and rate.nominal != timeline.rate.nominal:
         frames = frames * rate.fraction / timeline.rate.fraction
     source_in = _source_in(clip)
     return {

@@ -14,6 +14,9 @@ from pathlib import Path
 
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
+NO_REELS = frozenset({"AX", "AUX", "BL", "BLK", "BLACK"})
+"""What edit decision lists write for auxiliary sources and for black, in place of a reel."""
+
 
 class ClipKind(StrEnum):
     """What a clip shows. Only MEDIA and TIMELINE lead to camera pictures."""
@@ -70,6 +73,11 @@ class MediaName:
     rate: FrameRate | None = None
 
     @property
+    def tape(self) -> str:
+        """The reel, where it names one: AX and BL stand for whatever is not on a reel."""
+        return "" if self.reel.upper() in NO_REELS else self.reel
+
+    @property
     def label(self) -> str:
         """What people would call it."""
         return self.name or Path(self.path).name or self.reel or "media without a name"
@@ -96,6 +104,7 @@ class Clip:
     counting the edit uses (timecode as frames since midnight, or frames of the file), at `source_rate`.
     source_from_zero: True where that is known to count from the first frame of the file, False where it is
     known to be timecode, None where only the media can tell. source_drop: that it counts drop-frame.
+    source_frames: how many frames of the media an edit decision list writes down, whatever the speed says.
     speed: frames of media for one frame of the timeline, below 0 backwards, 0 a frozen frame.
     origin: where it stands, as "line 12" or "track V1, item 3".
     """
@@ -108,6 +117,7 @@ class Clip:
     source_rate: FrameRate | None = None
     source_from_zero: bool | None = None
     source_drop: bool = False
+    source_frames: int | None = None
     speed: Fraction = Fraction(1)
     enabled: bool = True
     event: str = ""

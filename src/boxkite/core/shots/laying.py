@@ -174,8 +174,8 @@ def _shot(wanted: Wanted, reel: Reel, span: Span, way: str, warnings: Sequence[s
     clip = wanted.clip
     first_marker = clip.markers[0] if clip and clip.markers else None
     facts = dict(clip.facts) if clip else {}
-    if clip and clip.media.reel:
-        facts.setdefault("reel", clip.media.reel)
+    if clip and clip.media.tape:
+        facts.setdefault("reel", clip.media.tape)
     return Shot(
         reel=reel,
         span=span,

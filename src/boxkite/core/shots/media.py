@@ -61,11 +61,11 @@ class MediaFinder:
             named = _narrowed(named, clip)
         if len(named) == 1:
             return Found(named[0])
-        if not named and clip.media.reel:
-            reel = clip.media.reel.casefold()
+        if not named and clip.media.tape:
+            reel = clip.media.tape.casefold()
             candidates = [*self._by_reel.get(reel, ()), *self._by_name.get(reel, ())]
             named = _unlike(source for source in candidates if _holds(source, clip) is not False)
-            tried.append(f"reel {clip.media.reel} at {_source_timecode(clip)}")
+            tried.append(f"reel {clip.media.tape} at {_source_timecode(clip)}")
             if len(named) > 1:
                 named = [source for source in named if _holds(source, clip)] or named
             if len(named) == 1:
@@ -129,7 +129,7 @@ def _narrowed(sources: list[Source], clip: Clip) -> list[Source]:
         best = max(alike(source) for source in sources)
         if best > 1:
             sources = [source for source in sources if alike(source) == best]
-    reel = clip.media.reel.casefold()
+    reel = clip.media.tape.casefold()
     if reel and any(source.reel.casefold() == reel for source in sources):
         sources = [source for source in sources if source.reel.casefold() == reel]
     if clip.source_from_zero is not True and any(_holds(source, clip) for source in sources):
