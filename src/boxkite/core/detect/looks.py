@@ -6,7 +6,9 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+from av.video.format import VideoFormat
 from av.video.frame import VideoFrame
+from av.video.plane import VideoPlane
 from numpy.lib.stride_tricks import as_strided
 from numpy.typing import NDArray
 
@@ -39,7 +41,7 @@ class Look:
     @classmethod
     def of(cls, luma: Floats, chroma: Floats) -> Look:
         """The look of these means."""
-        centred = luma - luma.mean()
+        centred = luma - np.float32(_mean(luma))
         contrast = float(np.sqrt(centred @ centred / centred.size))
         structure = centred * np.float32(_CONTRAST / max(contrast, _LEAST_CONTRAST))
         return cls(luma, chroma, contrast, structure.reshape(ROWS, COLUMNS))
@@ -50,20 +52,26 @@ class LookTaker:
 
     def __init__(self) -> None:
         self._places: dict[tuple[int, int, int, int], Any] = {}
+        self._depths: dict[tuple[int, int, int], int] = {}
 
     def look(self, frame: VideoFrame) -> Look:
         """The look of one frame, of whatever pixel format."""
-        kind = frame.format
-        if not kind.is_planar or kind.is_rgb or len(frame.planes) < 3 or kind.is_big_endian:
-            frame = frame.reformat(format="yuv420p")
-            kind = frame.format
-        depth = kind.components[0].bits
-        luma = self._means(frame, 0, ROWS, depth)
-        chroma = np.concatenate([self._means(frame, plane, ROWS // 2, depth) for plane in (1, 2)])
+        planes = frame.planes
+        shape = (
+            frame.width,
+            frame.height,
+            planes[0].line_size,
+        )  # asking for the format itself costs more than all this
+        if shape not in self._depths:
+            self._depths[shape] = _depth(frame.format)
+        depth = self._depths[shape]
+        if not depth:
+            planes, depth = frame.reformat(format="yuv420p").planes, 8
+        luma = self._means(planes[0], ROWS, depth)
+        chroma = np.concatenate([self._means(plane, ROWS // 2, depth) for plane in planes[1:3]])
         return Look.of(luma, chroma)
 
-    def _means(self, frame: VideoFrame, plane_index: int, rows: int, depth: int) -> Floats:
-        plane = frame.planes[plane_index]
+    def _means(self, plane: VideoPlane, rows: int, depth: int) -> Floats:
         samples = np.frombuffer(plane, dtype=np.uint8 if depth == 8 else np.uint16)  # type: ignore[call-overload]
         places = self._sampled(plane.height, plane.width, plane.line_size // samples.itemsize, rows)
         sums = samples.take(places).sum(axis=0, dtype=np.uint32)
@@ -81,6 +89,18 @@ class LookTaker:
                 found.append((y[:, None] * stride + x[None, :]).ravel())
             self._places[key] = np.array(found)
         return self._places[key]
+
+
+def _depth(kind: VideoFormat) -> int:
+    """Bits of a sample where luma and chroma lie in planes of their own; 0 for any other pixel format."""
+    plain = kind.is_planar and not kind.is_rgb and not kind.is_big_endian and len(kind.components) >= 3
+    return kind.components[0].bits if plain else 0
+
+
+def _mean(values: Floats) -> float:
+    """The mean, without what numpy's own does besides."""
+    total: float = np.add.reduce(values, axis=None)
+    return float(total) / values.size
 
 
 def distance(first: Look, second: Look) -> float:
@@ -102,9 +122,9 @@ def plain_distance(first: Look, second: Look) -> float:
     """The same without allowing for movement."""
     change = np.abs(first.structure - second.structure)
     np.minimum(change, _MOST, out=change)
-    return float(np.mean(change)) + _chroma_distance(first, second)
+    return _mean(change) + _chroma_distance(first, second)
 
 
 def _chroma_distance(first: Look, second: Look) -> float:
     change = first.chroma - second.chroma
-    return float(np.mean(np.abs(change)))
+    return _mean(np.abs(change, out=change))
