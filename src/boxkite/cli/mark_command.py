@@ -96,8 +96,8 @@ def _add_times(parser: argparse.ArgumentParser) -> None:
 
 def _add_words(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--keyword", metavar="WORD", action="append", default=[], help="repeatable")
-    parser.add_argument("--note", default=None)
-    parser.add_argument("--colour", default=None)
+    parser.add_argument("--note", default=None, help="what is to be said of it")
+    parser.add_argument("--colour", default=None, help="of the marker, where lists have one")
     parser.add_argument("--circled", action="store_true", help="a good take")
 
 

@@ -71,10 +71,10 @@ class EditCutter:
             for timeline in edit.timelines:
                 wanted, others = wanted_clips(timeline, origin)
                 if timeline.markers and "markers" not in self.job.by:
-                    count = f"{len(timeline.markers)} markers" if len(timeline.markers) > 1 else "1 marker"
-                    self.notices.append(
-                        f"{origin}: cut at its clips; its {count} cut nothing, --by markers would"
+                    many = (
+                        f"{len(timeline.markers)} markers cut" if len(timeline.markers) > 1 else "marker cuts"
                     )
+                    self.notices.append(f"{origin}: cut at its clips; its {many} nothing, --by markers would")
                 left_out += others
                 shots += self._limited(edit, self._laid(edit, wanted, way), left_out)
         return Cut(tuple(shots), left_out=tuple(left_out))
@@ -91,7 +91,7 @@ class EditCutter:
 
     def _limited(self, edit: Edit, shots: list[Shot], left_out: list[LeftOut]) -> list[Shot]:
         words = range_words(self.job)
-        if not words:
+        if not words or not shots:
             return shots
         if len(self.edits) > 1 or len(edit.timelines) > 1:
             raise PlanError(f"{words}: a range is for one timeline; these are several")
@@ -107,7 +107,7 @@ class EditCutter:
             return named[0]
         raise PlanError(
             f"which of {len(self.programs)} programs shows timeline “{timeline.name}”?",
-            hint="name one program only, or call each as its timeline is called",
+            hint="name one program only, or call each as its timeline is called; camera originals go to --media",
         )
 
     def _media(self) -> list[Source]:

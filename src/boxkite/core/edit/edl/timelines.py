@@ -46,7 +46,12 @@ def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
         )
     said = list(warnings)
     timelines = [_timeline(found, rate, path, said) for found in lists]
-    return Edit(path, "edit decision list", tuple(found for found in timelines if found.tracks), tuple(said))
+    usable = tuple(found for found in timelines if found.tracks)
+    if not usable:
+        raise MarksError(
+            f"there is no usable event in this list: {said[0] if said else 'none fills a track'}", path=path
+        )
+    return Edit(path, "edit decision list", usable, tuple(said))
 
 
 def guessed_rate(path: Path) -> FrameRate:
