@@ -1,1 +1,1 @@
-"""Reading and writing marks: marker lists, tables of ranges, chapters, into one small model."""
+"""Reading and writing timelines and marks: edit lists, OTIO, tables, chapters, into one small model."""
