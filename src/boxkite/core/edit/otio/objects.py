@@ -37,7 +37,9 @@ _WORDS = {
     "keywords": ("keywords", "keyword"),
     "circled": ("circled", "good", "good take"),
     "enabled": ("enabled",),
+    "event": ("event",),
 }
+_WORD_OF = {key: word for word, keys in _WORDS.items() for key in keys}
 
 
 class TimelineReader:
@@ -337,15 +339,17 @@ def _words(item: Any) -> dict[str, str]:
     found: dict[str, str] = {}
     for metadata in (item.metadata, reference.metadata if reference else None):
         for key, value in _leaves(metadata or {}):
+            word = _WORD_OF.get(key.casefold())
+            if word is None or word in found:
+                continue
             if isinstance(value, (str, int, float, bool)):
                 text = str(value).strip()
             elif hasattr(value, "__iter__") and not hasattr(value, "items"):
                 text = ", ".join(str(one) for one in value if isinstance(one, str))
             else:
                 continue
-            for word, keys in {**_WORDS, "event": ("event",)}.items():
-                if text and key.casefold() in keys:
-                    found.setdefault(word, text)
+            if text:
+                found[word] = text
     return found
 
 
