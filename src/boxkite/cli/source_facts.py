@@ -45,7 +45,8 @@ def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Ite
         if deep and (spacing := deep.spacing):
             least, median, longest = spacing
             every = f"every {least}" if least == longest else f"every {least} to {longest}, median {median},"
-            yield "keyframes", f"{every} pictures; {len(deep.keyframes)} in all"
+            spaced = "every picture" if longest == 1 else f"{every} pictures"
+            yield "keyframes", f"{spaced}; {len(deep.keyframes)} in all"
             yield "", deep.drawn(columns)
         else:
             yield "keyframes", "none" if deep else NOT_MEASURED
