@@ -29,7 +29,7 @@ from boxkite.demo.day import CardClip, DayEdit
 from boxkite.demo.world import CLIPS, RATE
 from tests.core.test_metadata import LOG, XMP, wave
 
-COUNT = int(os.environ.get("BOXKITE_FUZZ", "150"))
+COUNT = int(os.environ.get("BOXKITE_FUZZ", "110"))
 LONGEST_SECONDS = 5
 MOST_BYTES = 700 * 1024 * 1024
 PIECES = [

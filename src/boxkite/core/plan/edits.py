@@ -86,8 +86,16 @@ class EditCutter:
             return on_edit(wanted, lambda timeline: self._timeline_reel(edit, timeline), way)
         shots: list[Shot] = []
         for one in wanted:
-            shots += on_program([one], self.reel_of(self._program(one.timeline)), way)
+            program = self.reel_of(self._program(one.timeline))
+            if not (one.timeline.start_known and program.has_timecode):
+                lacking = program.source.label if one.timeline.start_known else f"“{one.timeline.name}”"
+                self._say_once(f"{lacking} has no timecode: timeline and program are taken to begin together")
+            shots += on_program([one], program, way)
         return shots
+
+    def _say_once(self, notice: str) -> None:
+        if notice not in self.notices:
+            self.notices.append(notice)
 
     def _limited(self, edit: Edit, shots: list[Shot], left_out: list[LeftOut]) -> list[Shot]:
         words = range_words(self.job)
