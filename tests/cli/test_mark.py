@@ -153,6 +153,12 @@ def test_chapters_and_timelines_give_marks_and_take_them(card: Path) -> None:
     )
     whole = boxkite("plan", "film.otio", "A-vat2.mov", "--by", "timelines", "--only", "keyword:web", "--to", "web:out", "--json", cwd=card)  # noqa: E501  # fmt: skip
     assert [row["name"] for row in whole.json["rows"]] == ["film"]
+    boxkite(
+        "mark", "add", "film.otio", "--in", "10:12:05:00", "--length", "1s", "--keyword", "opening", cwd=card
+    )
+    part = boxkite("plan", "film.otio", "A-vat2.mov", "--by", "timelines", "--only", "keyword:opening", "--to", "web:out", cwd=card)  # noqa: E501  # fmt: skip
+    assert part.status == 2 and "left out" in part.err
+    boxkite("mark", "remove", "film.otio", "--number", "3", cwd=card)
     ranges = boxkite("plan", "film.otio", "A-vat2.mov", "--by", "ranges", "--names", "@(marker|clip)", "--to", "web:out", "--json", cwd=card)  # noqa: E501  # fmt: skip
     assert [(row["marker"], row["in_frame"], row["out_frame"]) for row in ranges.json["rows"]] == [
         ("", 0, 80),

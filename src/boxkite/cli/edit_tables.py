@@ -62,9 +62,12 @@ def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -
 
 def _read(path: Path, rate: FrameRate | None) -> Edit:
     """An edit; where a list's rate is neither said nor given away, by a guess that is said too."""
-    if rate or path.suffix.lower() != ".edl" or told_rate(read_events(path)[0]):
+    if rate or path.suffix.lower() != ".edl":
         return read_edit(path, rate)
-    guess = guessed_rate(path)
+    lists, _ = read_events(path)
+    if told := told_rate(lists):
+        return read_edit(path, told)
+    guess = guessed_rate(lists)
     warning = (
         f"the list does not say its rate: shown as {guess} frames a second, unless --marks-rate says another"
     )

@@ -10,7 +10,7 @@ from pathlib import Path
 from rich.console import Console
 
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
-from boxkite.core.edit.mark_table import MarkRow, change_marks, read_mark_rows, table_beside
+from boxkite.core.edit.mark_table import MarkRow, change_marks, read_mark_rows, still_there, table_beside
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.kinds import MARKS_TABLE
 from boxkite.core.timebase import FrameRate
@@ -68,17 +68,6 @@ def _chosen(arguments: argparse.Namespace, places: Sequence[_Place]) -> dict[_Pl
     if not found:
         raise MarksError("no mark fits that", hint="boxkite mark list shows them")
     return found
-
-
-def _still_there(rows: Sequence[MarkRow], meant: _Meant) -> list[int]:
-    """Where the rows that were meant stand now: another writer may have moved them since they were chosen."""
-    taken: set[int] = set()
-    for index, row in meant:
-        if index < len(rows) and rows[index] == row:
-            taken.add(index)
-        else:
-            taken.update([at for at, other in enumerate(rows) if other == row and at not in taken][:1])
-    return sorted(taken)
 
 
 def _rate(arguments: argparse.Namespace) -> FrameRate | None:
@@ -207,7 +196,7 @@ def change_some(arguments: argparse.Namespace) -> int:
 
         def change(rows: tuple[MarkRow, ...], meant: _Meant = meant, place: _Place = place) -> list[MarkRow]:
             result = list(rows)
-            there = _still_there(rows, meant)
+            there = still_there(rows, meant)
             new = [_with_words(result[index], arguments) for index in there]
             if arguments.name:
                 new = named_by_rule(new, arguments.name)
@@ -240,7 +229,7 @@ def remove_marks(arguments: argparse.Namespace) -> int:
     for place, meant in _chosen(arguments, _places(arguments)).items():
 
         def change(rows: tuple[MarkRow, ...], meant: _Meant = meant) -> list[MarkRow]:
-            there = _still_there(rows, meant)
+            there = still_there(rows, meant)
             gone.extend(rows[index] for index in there)
             return [row for index, row in enumerate(rows) if index not in there]
 

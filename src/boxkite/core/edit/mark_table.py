@@ -115,6 +115,17 @@ def change_marks(path: Path, change: Callable[[tuple[MarkRow, ...]], Sequence[Ma
     )
 
 
+def still_there(rows: Sequence[MarkRow], meant: Sequence[tuple[int, MarkRow]]) -> list[int]:
+    """Where rows stand now that were meant, each with where it stood: another writer may have moved them since."""
+    taken: set[int] = set()
+    for index, row in meant:
+        if index < len(rows) and rows[index] == row:
+            taken.add(index)
+        else:
+            taken.update([at for at, other in enumerate(rows) if other == row and at not in taken][:1])
+    return sorted(taken)
+
+
 def _read(path: Path) -> tuple[tuple[MarkRow, ...], str, tuple[str, ...]]:
     """(rows, delimiter, columns of the user's own)."""
     table = read_table(path)

@@ -48,7 +48,8 @@ class EditCutter:
                 hint=f"name it too, as: boxkite plan {self.paths[0].name} program.mov; or use --picture originals",
             )
         self.media = [] if self.picture == "program" else self._media()
-        self.edits = [read_edit(path, self._list_rate()) for path in self.paths]
+        list_rate = self._list_rate() if any(path.suffix.lower() == ".edl" for path in self.paths) else None
+        self.edits = [read_edit(path, list_rate) for path in self.paths]
         for edit in self.edits:
             self.notices += [f"{edit.path.name}: {warning}" for warning in edit.warnings]
         self._timeline_reels: dict[int, Reel] = {}
@@ -65,7 +66,7 @@ class EditCutter:
             origin = edit.path.name
             if way == "timelines":
                 wanted = wanted_timelines(edit.timelines, self.job.depth, origin)
-                laid = [_with_marks_of_whole(shot, edit) for shot in self._laid(edit, wanted, way)]
+                laid = _with_marks_of_whole(self._laid(edit, wanted, way), edit)
                 shots += self._limited(edit, laid, left_out)
                 continue
             for timeline in edit.timelines:
@@ -142,14 +143,13 @@ class EditCutter:
 
     def _named_media(self) -> list[Source]:
         """The media that edit decision lists name by a path that is there."""
-        lists = [
-            found for path in self.paths if path.suffix.lower() == ".edl" for found in read_events(path)[0]
-        ]
         found = []
         for path in self.paths:
-            finder = MediaFinder(path, (), self.job.images_rate)
-            names = {event.source_file for one in lists for event in one.events if event.source_file}
-            found += [source for name in names if (source := finder.at_path(name))]
+            if path.suffix.lower() == ".edl":
+                finder = MediaFinder(path, (), self.job.images_rate)
+                events = [event for one in read_events(path)[0] for event in one.events]
+                names = dict.fromkeys(event.source_file for event in events if event.source_file)
+                found += [source for name in names if (source := finder.at_path(name))]
         return found
 
     def _timeline_reel(self, edit: Edit, timeline: Timeline) -> Reel:
@@ -175,19 +175,25 @@ class EditCutter:
         return make_timeline_reel(edit.path, timeline, max(uses.values(), key=lambda use: use[0])[1])
 
 
-def _with_marks_of_whole(shot: Shot, edit: Edit) -> Shot:
-    """A timeline with the keywords and good take of marks beside it that lie on the whole of it."""
+def _with_marks_of_whole(shots: Sequence[Shot], edit: Edit) -> list[Shot]:
+    """The shots, the first timeline's with the keywords and good take of marks beside it that cover all of it."""
     marks = marks_beside(edit.path, (edit.path.name, edit.path.stem))
-    place = shot.edited
-    if marks is None or place is None or place.timeline != edit.timelines[0].name:
-        return shot
-    whole = [mark for mark in marks.marks if mark.start.text == str(place.start)]
+    if marks is None:
+        return list(shots)
+    timeline = edit.timelines[0]
+    ends = (str(timeline.start), str(timeline.start + timeline.length))
+    whole = [mark for mark in marks.marks if mark.end and (mark.start.text, mark.end.text) == ends]
     words = [word for mark in whole for word in mark.keywords]
-    return replace(
-        shot,
-        keywords=tuple(dict.fromkeys([*shot.keywords, *words])),
-        circled=shot.circled or any(mark.circled for mark in whole),
-    )
+    return [
+        replace(
+            shot,
+            keywords=tuple(dict.fromkeys([*shot.keywords, *words])),
+            circled=shot.circled or any(mark.circled for mark in whole),
+        )
+        if shot.edited and shot.edited.timeline == timeline.name
+        else shot
+        for shot in shots
+    ]
 
 
 def _media_clips(timeline: Timeline) -> list[Clip]:

@@ -19,6 +19,7 @@ from boxkite.core.edit.edl.notes import (
     read_sound,
     read_speed,
 )
+from boxkite.core.edit.edl.signs import counts_drop
 from boxkite.core.edit.text import read_text, split_lines
 from boxkite.core.errors import MarksError
 
@@ -136,14 +137,12 @@ def _read_title(reading: Reading, text: str, line: int) -> None:
 
 
 def _read_mode(reading: Reading, text: str, line: int) -> None:
-    word = re.sub(r"[\s_-]+", " ", text.partition(":")[2].strip().upper())
-    if word.startswith(("NON DROP", "NONDROP")) or word == "NDF":
-        reading.drop = False
-    elif word.startswith("DROP") or word == "DF":
-        reading.drop = True
-    else:
-        reading.warn(line, f"frame code mode “{word[:30]}” is not known, left aside")
+    mode = text.partition(":")[2].strip()
+    drop = counts_drop(mode)
+    if drop is None:
+        reading.warn(line, f"frame code mode “{mode[:30]}” is not known, left aside")
         return
+    reading.drop = drop
     if reading.first_drop is None:
         reading.first_drop = reading.drop
 

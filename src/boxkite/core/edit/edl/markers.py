@@ -7,35 +7,22 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from boxkite.core.edit.edl.signs import (
+    BAR_FIELD,
+    bar_fields,
+    colour_and_name,
+    counts_drop,
+    plain_colour,
+)
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.edit.text import read_text, split_lines
 from boxkite.core.errors import MarksError
 from boxkite.core.timebase import Timecode, is_timecode_like
 
-COLOURS = frozenset(
-    [
-        "RED",
-        "GREEN",
-        "BLUE",
-        "CYAN",
-        "MAGENTA",
-        "YELLOW",
-        "BLACK",
-        "WHITE",
-        "ORANGE",
-        "PURPLE",
-        "PINK",
-        "GREY",
-        "GRAY",
-        "BROWN",
-        "VIOLET",
-    ]
-)
 _EVENT = re.compile(r"\s*(\d{1,6})\s+(\S.*)", re.ASCII)
 _EVENT_HEAD = re.compile(r"\S.*?\s\S+\s+(C|D|W\d{1,4}|K[BO]?)(\s|$)", re.ASCII | re.IGNORECASE)
 _FRAME_CODE_MODE = re.compile(r"\s*FCM\s*:\s*(.*)", re.IGNORECASE)
 _LOCATOR = re.compile(r"\s*\*\s*LOC\s*:\s*(\S+)(?:\s+(.*))?", re.IGNORECASE)
-_BAR_FIELD = re.compile(r"\|\s*([A-Z])\s*:", re.ASCII)
 _KNOWN_LINES = re.compile(
     r"\s*(\*|#|>>>|TITLE\s*:|M2\s|AUD\s|SPLIT\s*:|BL\s|ASC_|SOURCE\s|REEL\s|TRL\s|EFFECTS?\s|GPI\s|DLEDL)",
     re.IGNORECASE,
@@ -83,7 +70,7 @@ def read_edl(path: Path) -> MarkList:
             _read_frame_code_mode(reading, match[1], number)
         elif match := _LOCATOR.fullmatch(text):
             _read_locator(reading, match[1], match[2] or "", number)
-        elif len(_BAR_FIELD.findall(text)) > 1 or _BAR_FIELD.match(text):
+        elif len(BAR_FIELD.findall(text)) > 1 or BAR_FIELD.match(text):
             _read_bar_fields(reading, text, number)
         elif match := _EVENT.fullmatch(text):
             events += _read_event(reading, match[2], number)
@@ -100,25 +87,16 @@ def read_edl(path: Path) -> MarkList:
 
 
 def _read_frame_code_mode(reading: _Reading, mode: str, line: int) -> None:
-    word = re.sub(r"[\s_-]+", " ", mode.strip().upper())
-    if word.startswith("NON DROP") or word.startswith("NONDROP") or word == "NDF":
-        reading.drop = False
-    elif word.startswith("DROP") or word == "DF":
-        reading.drop = True
-    else:
+    drop = counts_drop(mode)
+    if drop is None:
         reading.warnings.append(f"line {line}: frame code mode “{mode.strip()}” is not known, left aside")
+    else:
+        reading.drop = drop
 
 
 def _read_locator(reading: _Reading, timecode: str, rest: str, line: int) -> None:
-    first, _, name = rest.strip().partition(" ")
-    colour = first if first.upper() in COLOURS else ""
-    reading.marks.append(
-        Mark(
-            name=(name if colour else rest).strip(),
-            start=reading.time(timecode, line),
-            colour=colour.lower(),
-        )
-    )
+    colour, name = colour_and_name(rest)
+    reading.marks.append(Mark(name=name, start=reading.time(timecode, line), colour=colour))
 
 
 def _read_bar_fields(reading: _Reading, text: str, line: int) -> None:
@@ -126,19 +104,17 @@ def _read_bar_fields(reading: _Reading, text: str, line: int) -> None:
         raise MarksError(
             "this marker stands before the first event, so it has no time", path=reading.path, line=line
         )
-    before, *parts = _BAR_FIELD.split(text)
-    fields = {key: value.strip() for key, value in zip(parts[::2], parts[1::2], strict=True)}
+    note, fields = bar_fields(text)
     length = fields.get("D", "")
     if length and not re.fullmatch(r"\d{1,9}", length, re.ASCII):
         raise MarksError(f"D:{length} is not a length in frames", path=reading.path, line=line)
-    colour_words = re.findall(r"[A-Z][a-z]+", fields.get("C", "")) or [fields.get("C", "")]
     reading.marks.append(
         Mark(
             name=fields.get("M", ""),
             start=WrittenTime(reading.record_in.text, line, reading.record_in.drop),
             length=length if length and int(length) > 1 else "",
-            note=before.strip("* "),
-            colour=colour_words[-1].lower(),
+            note=note,
+            colour=plain_colour(fields.get("C", "")),
         )
     )
 

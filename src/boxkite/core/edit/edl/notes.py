@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 
-from boxkite.core.edit.edl.markers import COLOURS
 from boxkite.core.edit.edl.model import Reading, WrittenMarker
+from boxkite.core.edit.edl.signs import BAR_FIELD, bar_fields, colour_and_name, plain_colour
 from boxkite.core.edit.timeline import ColourDecision
 
 _PLAIN = ("C", "KB")
@@ -90,7 +90,7 @@ def read_note(reading: Reading, text: str, line: int) -> None:
         _name_clip(reading, which, value)
     elif word := _WORD_NOTES.get(key):
         reading.target.words.setdefault(word, value)
-    elif len(_bar_parts(text)) > 1:
+    elif BAR_FIELD.search(text):
         read_bar_fields(reading, text, line)
     elif "CLIP IS A STILL" in text.upper() or "FREEZE FRAME" in text.upper():
         reading.target.words.setdefault("speed_fps", "0")
@@ -126,35 +126,28 @@ def read_effect(reading: Reading, text: str) -> bool:
 
 def _read_locator(reading: Reading, value: str, line: int) -> None:
     timecode, _, rest = value.strip().partition(" ")
-    first, _, name = rest.strip().partition(" ")
-    colour = first if first.upper() in COLOURS else ""
+    colour, name = colour_and_name(rest)
     try:
         time = reading.time(timecode, line)
     except ValueError as error:
         reading.warn(line, f"this marker is left out: {error}")
         return
-    reading.markers.append(WrittenMarker((name if colour else rest).strip(), time, colour.lower()))
-
-
-def _bar_parts(text: str) -> list[str]:
-    return re.split(r"\|\s*([A-Z])\s*:", text, flags=re.ASCII)
+    reading.markers.append(WrittenMarker(name, time, colour))
 
 
 def read_bar_fields(reading: Reading, text: str, line: int) -> None:
     """A marker as fields between bars, at the record in of the event above."""
-    before, *parts = _bar_parts(text)
-    fields = {key: value.strip() for key, value in zip(parts[::2], parts[1::2], strict=True)}
+    note, fields = bar_fields(text)
     if not reading.group or not fields:
         reading.warn(line, f"this marker stands under no event: {text[:50]}")
         return
-    words = re.findall(r"[A-Z][a-z]+", fields.get("C", "")) or [fields.get("C", "")]
     length = fields.get("D", "")
     reading.markers.append(
         WrittenMarker(
             fields.get("M", ""),
             reading.group[-1].times[2],
-            words[-1].lower(),
-            before.strip("* "),
+            plain_colour(fields.get("C", "")),
+            note,
             length if re.fullmatch(r"[1-9]\d{0,8}", length, re.ASCII) and length != "1" else "",
         )
     )

@@ -54,9 +54,8 @@ def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
     return Edit(path, "edit decision list", usable, tuple(said))
 
 
-def guessed_rate(path: Path) -> FrameRate:
+def guessed_rate(lists: Sequence[EventList]) -> FrameRate:
     """The slowest usual rate that has every frame number of a list: good enough to look at it, not to cut by."""
-    lists, _ = read_events(path)
     times = [
         time for found in lists for event in found.events for time in (event.record_in, event.record_out)
     ]

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from boxkite.core.edit.ranges import YES
 from boxkite.core.edit.timeline import (
     Clip,
     ClipKind,
@@ -26,7 +27,6 @@ from boxkite.core.timebase import FrameRate, Span, Timecode, frames_to_timecode,
 
 _DEEPEST_NESTING = 20
 _MOST_LEAVES = 2000
-_YES = frozenset({"true", "yes", "1", "good", "circled"})
 _WORDS = {
     "reel": ("reel", "reel_name", "reelname", "tape", "tapename", "tape name"),
     "scene": ("scene",),
@@ -177,7 +177,7 @@ class TimelineReader:
             "markers": markers,
             "keywords": tuple(word.strip() for word in words.get("keywords", "").split(",") if word.strip()),
             "note": words.get("note", ""),
-            "circled": words.get("circled", "").lower() in _YES,
+            "circled": words.get("circled", "").casefold() in YES,
             "facts": facts,
             "event": words.get("event", ""),
         }
@@ -242,7 +242,7 @@ class TimelineReader:
             (marker.color or "").lower(),
             note,
             tuple(word.strip() for word in words.get("keywords", "").split(",") if word.strip()),
-            words.get("circled", "").lower() in _YES,
+            words.get("circled", "").casefold() in YES,
         )
 
 

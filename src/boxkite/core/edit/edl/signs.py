@@ -1,0 +1,53 @@
+"""The small signs that both readers of edit decision lists meet: counting, colours, fields between bars."""
+
+from __future__ import annotations
+
+import re
+
+BAR_FIELD = re.compile(r"\|\s*([A-Z])\s*:", re.ASCII)
+COLOURS = frozenset(
+    [
+        "RED",
+        "GREEN",
+        "BLUE",
+        "CYAN",
+        "MAGENTA",
+        "YELLOW",
+        "BLACK",
+        "WHITE",
+        "ORANGE",
+        "PURPLE",
+        "PINK",
+        "GREY",
+        "GRAY",
+        "BROWN",
+        "VIOLET",
+    ]
+)
+
+
+def counts_drop(mode: str) -> bool | None:
+    """Whether a frame code mode is drop-frame; None for one that is not known."""
+    word = re.sub(r"[\s_-]+", " ", mode.strip().upper())
+    if word.startswith(("NON DROP", "NONDROP")) or word == "NDF":
+        return False
+    return True if word.startswith("DROP") or word == "DF" else None
+
+
+def colour_and_name(text: str) -> tuple[str, str]:
+    """(colour, name) of what follows a marker's timecode; a first word that is no colour belongs to the name."""
+    first, _, name = text.strip().partition(" ")
+    return (first.lower(), name.strip()) if first.upper() in COLOURS else ("", text.strip())
+
+
+def bar_fields(text: str) -> tuple[str, dict[str, str]]:
+    """(text before the first bar, values by their letter) of a line with fields between bars."""
+    before, *parts = BAR_FIELD.split(text)
+    fields = {key: value.strip() for key, value in zip(parts[::2], parts[1::2], strict=True)}
+    return before.strip("* "), fields
+
+
+def plain_colour(text: str) -> str:
+    """The colour in a word of several, as "ColorGreen"; the text itself where there is no such word."""
+    words = re.findall(r"[A-Z][a-z]+", text)
+    return (words[-1] if words else text).lower()
