@@ -1,4 +1,4 @@
-"""What holds for all tests: the memory of files lies in a folder of its own, never in the user's."""
+"""What holds for all tests: what is remembered of files and batches lies in folders of its own, never in the user's."""
 
 from __future__ import annotations
 
@@ -6,3 +6,6 @@ import os
 import tempfile
 
 os.environ["BOXKITE_CACHE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
+os.environ["BOXKITE_STATE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
+os.environ["BOXKITE_PRESETS"] = tempfile.mkdtemp(prefix="boxkite-tests-")
+os.environ["BOXKITE_PATTERNS"] = f"{os.environ['BOXKITE_PRESETS']}/patterns.toml"

@@ -155,11 +155,19 @@ def test_only_what_is_asked_for_is_made(mill: Path, words: list[str], shots: str
 
 def test_handles_reach_as_far_as_the_media_do(mill: Path) -> None:
     rows = plan(mill, "day.otio", "--only", "name:A-vat2", "--handles", "0.4s")["rows"]
-    found = [(row["handle_in"], row["handle_out"], row["frames"], len(row["warnings"])) for row in rows]
+    found = [
+        (
+            row["handle_in"],
+            row["handle_out"],
+            row["frames"],
+            sum("handles" in said for said in row["warnings"]),
+        )
+        for row in rows
+    ]
     assert found == [(5, 10, 35, 1), (10, 10, 40, 0), (10, 10, 40, 0)]
-    assert "5 at its head" in rows[0]["warnings"][0]
+    assert "5 at its head" in " ".join(rows[0]["warnings"])
     whole = plan(mill, "day.otio", "--only", "number:1", "--handles", "whole")["rows"][0]
-    assert (whole["in_frame"], whole["out_frame"], whole["warnings"]) == (0, 100, [])
+    assert (whole["in_frame"], whole["out_frame"], "handles" in str(whole["warnings"])) == (0, 100, False)
 
 
 def test_an_edl_is_cut_between_two_events(mill: Path) -> None:
@@ -240,7 +248,7 @@ def test_what_cannot_be_meant_is_refused_with_what_to_do(mill: Path, words: list
 
 @pytest.mark.parametrize("kind", ["events", "marks"])
 def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: Path, kind: str) -> None:
-    """Three seconds of a usual core and 300 MB; a slower core gets as much more as timecodes take on it."""
+    """Three seconds of a usual core and 300 MB; a slower core gets as much more as timecodes and memory take on it."""
     at = Timecode.parse("10:00:00:00", RATE)
     if kind == "events":
         first = Timecode.parse("10:12:05:00", RATE)
@@ -259,7 +267,10 @@ def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: 
     started = time.process_time()
     for number in range(40_000):
         assert str(Timecode.parse(str(at + number), RATE))
-    slowness = max(1.0, (time.process_time() - started) / 0.45)
+    counted = time.process_time()
+    for _ in range(10):  # in parts: what this process has held counts for its children too
+        assert len({number: (number, str(number)) for number in range(100_000)}) == 100_000
+    slowness = max(1.0, (counted - started) / 0.45, (time.process_time() - counted) / 0.4)
     with (tmp_path / "said").open("wb") as said:
         process = subprocess.Popen([PROGRAM, "plan", *words, "--to", "web:out"], cwd=tmp_path, stdout=said)
         _, process.returncode, used = os.wait4(process.pid, 0)

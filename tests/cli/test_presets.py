@@ -5,55 +5,151 @@ from __future__ import annotations
 from itertools import cycle
 from pathlib import Path
 
-from boxkite.core.presets.model import CODECS_OF, PIXEL_FORMATS, PROFILES
+import av
+import numpy as np
+import pytest
+
+from boxkite.core.presets.codecs import CODECS, CODECS_OF, SEQUENCES
+from boxkite.core.presets.library import Shelf, list_presets
 from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
-from boxkite.demo.pictures import VAT
-from tests.proof import assert_holds, boxkite
+from boxkite.demo.pictures import PATCHES, VAT, draw_picture
+from tests.proof import Run, assert_holds, boxkite, frames_of
 
 RATE = FrameRate.parse("29.97")
 
 
-def test_every_codec_profile_and_pixel_format_is_exact_in_every_container(tmp_path: Path) -> None:
+@pytest.fixture(scope="module")
+def clips(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("clips")
     write_movie(
-        Movie(tmp_path / "clip.mov", 60, RATE, ((0, VAT),), width=320, height=180, timecode="01:00:00;00")
+        Movie(folder / "clip.mov", 60, RATE, ((0, VAT),), width=320, height=180, timecode="01:00:00;00")
     )
-    (tmp_path / "m.csv").write_text("name,in,out\ndip,17,51\n")
+    (folder / "m.csv").write_text("name,in,out\ndip,17,51\n")
+    return folder
+
+
+def cut(folder: Path, *outputs: str) -> Run:
+    """The one range of the clip, to each output."""
+    words = [word for output in outputs for word in ("--to", output)]
+    return boxkite("run", "clip.mov", "--by", "ranges", "--marks", "m.csv", "--names", "@marker", *words, "--json",
+                   cwd=folder)  # fmt: skip
+
+
+def image_frames(folder: Path) -> list[tuple[int, int]]:
+    found = []
+    for path in sorted(folder.iterdir()):
+        with av.open(str(path)) as container:
+            found.append(read_barcode(next(container.decode(video=0))))
+    return found
+
+
+def test_every_codec_profile_and_pixel_format_is_exact_in_every_container(clips: Path) -> None:
     wanted: list[tuple[str, str]] = []
     for container, (videos, audios) in CODECS_OF.items():
-        sounds = cycle(sorted(audios))
-        for codec in sorted(videos):
-            settings = (
-                [f'pixel_format = "{one}"' for one in PIXEL_FORMATS[codec]] if container != "mp4" else [""]
-            )
-            if codec in ("prores", "dnxhr"):
-                settings = [f'profile = "{one}"' for one in PROFILES[codec]]
+        sounds = cycle(sorted(audios) or [""])
+        for name in sorted(videos):
+            codec = CODECS[name]
+            settings = [f'pixel_format = "{one}"' for one in codec.formats] if container != "mp4" else [""]
+            if name in ("prores", "dnxhr"):
+                settings = [f'profile = "{one}"' for one in codec.profiles]
             for number, setting in enumerate(settings):
-                name = f"{container}-{codec}-{number}"
-                fast = 'speed = "ultrafast"\nquality = 18\n' if codec in ("h264", "hevc") else ""
-                (tmp_path / f"{name}.toml").write_text(
-                    f'container = "{container}"\n[video]\ncodec = "{codec}"\n{setting}\n{fast}\n'
-                    f'[audio]\ncodec = "{next(sounds)}"\n[[burn_in]]\ntext = "@timecode @frame"\n'
+                preset = f"{container}-{name}-{number}"
+                fast = 'speed = "ultrafast"\n' if codec.has_speed else ""
+                fast += f"quality = {18 if name != 'jpeg' else 3}\n" if codec.quality else ""
+                sound = f'[audio]\ncodec = "{next(sounds)}"\n' if audios else ""
+                (clips / f"{preset}.toml").write_text(
+                    f'container = "{container}"\n[video]\ncodec = "{name}"\n{setting}\n{fast}\n{sound}'
+                    '[[burn_in]]\ntext = "@timecode @frame"\n'
                 )
-                wanted.append((name, container))
-    words = [word for name, _ in wanted for word in ("--to", f"{name}.toml:{name}")]
-    done = boxkite(
-        "run",
-        "clip.mov",
-        "--by",
-        "ranges",
-        "--marks",
-        "m.csv",
-        "--names",
-        "@marker",
-        *words,
-        "--json",
-        cwd=tmp_path,
-    )
+                wanted.append((preset, container))
+    done = cut(clips, *(f"{preset}.toml:{preset}" for preset, _ in wanted))
     assert done.status == 0, [
         (file["preset"], file["failure"]) for file in done.json["files"] if file["failure"]
     ]
-    for name, container in wanted:
-        slack = 1 if "pcm" in (tmp_path / f"{name}.toml").read_text() and container == "mov" else 1500
-        assert_holds(tmp_path / name / f"dip.{container}", Span(17, 51), RATE, sample_slack=slack)
-    assert len(wanted) >= 30
+    for preset, container in wanted:
+        if container in SEQUENCES:
+            assert image_frames(clips / preset / "dip") == [(1, frame) for frame in range(17, 51)]
+            continue
+        slack = 1 if "pcm" in (clips / f"{preset}.toml").read_text() and container == "mov" else 1500
+        assert_holds(clips / preset / f"dip.{container}", Span(17, 51), RATE, sample_slack=slack)
+    assert len(wanted) >= 45
+
+
+def odd_sources(folder: Path) -> dict[str, Path]:
+    """10 bit with three sound tracks; odd sides; silent; sound alone."""
+    found = {name: folder / name for name in ("ten.mov", "odd.mkv", "silent.mp4", "alone.wav")}
+    ten_bit = Movie(found["ten.mov"], 12, RATE, ((0, VAT),), width=320, height=180, pixel_format="yuv422p10le",
+                    encoder="prores", options={}, sound_tracks=3)  # fmt: skip
+    write_movie(ten_bit)
+    write_movie(Movie(found["silent.mp4"], 12, RATE, ((0, VAT),), width=320, height=180, sound_tracks=0))
+    with av.open(str(found["odd.mkv"]), "w") as container:
+        stream = container.add_stream("ffv1", rate=25)
+        stream.width, stream.height, stream.pix_fmt = 321, 181, "yuv444p"
+        for number in range(12):
+            picture = draw_picture(VAT, 1, number, 320, 180).reformat(321, 181, format="yuv444p")
+            picture.pts = number
+            container.mux(stream.encode(picture))
+        container.mux(stream.encode(None))
+    with av.open(str(found["alone.wav"]), "w") as container:
+        stream = container.add_stream("pcm_s16le", rate=48000, layout="mono")
+        sound = av.AudioFrame.from_ndarray(
+            np.arange(20_001, dtype=np.int16)[None, :], format="s16", layout="mono"
+        )
+        sound.sample_rate = 48000
+        container.mux(stream.encode(sound))
+    return found
+
+
+def test_every_built_in_preset_makes_what_it_can_of_any_footage_and_says_where_it_cannot(
+    tmp_path: Path,
+) -> None:
+    sources = odd_sources(tmp_path)
+    presets = [file.name for file in list_presets() if file.built_in]
+    assert len(presets) >= 20
+    words = [word for preset in presets for word in ("--to", f"{preset}:{preset}")]
+    done = boxkite("run", *sources.values(), "--names", "@clip", *words, "--json", cwd=tmp_path)
+    assert done.status == 0, [(one["path"], one["failure"]) for one in done.json["files"] if one["failure"]]
+    planned = boxkite(
+        "plan", *sources.values(), "--names", "@clip", *words, "--existing", "replace", "--json", cwd=tmp_path
+    )
+    assert [row["path"] for row in planned.json["rows"]] == [file["path"] for file in done.json["files"]]
+    unfit = {(one["name"], one["reason"].partition(":")[0]) for one in planned.json["left_out"]}
+    for name in sources:
+        clip = Path(name).stem
+        for preset in presets:
+            made = list((tmp_path / preset).glob(f"{clip}*"))
+            assert bool(made) is ((clip, preset) not in unfit), (name, preset)
+    assert {clip for clip, preset in unfit if preset == "sound"} == {"odd", "silent"}
+    assert {preset for clip, preset in unfit if clip == "alone"} == set(presets) - {"sound"}
+    for preset in presets:
+        if preset not in ("sound", "copy") and not Shelf().load(preset).is_sequence:
+            assert len(frames_of(next((tmp_path / preset).glob("odd*")))) == 12, preset
+    with av.open(str(tmp_path / "sound/alone.wav")) as container:
+        assert sum(frame.samples for frame in container.decode(audio=0)) == 20_001
+    with av.open(str(tmp_path / "sound/ten.wav")) as container:
+        assert container.streams.audio[0].channels == 6
+
+
+def test_colours_come_out_as_they_went_in_whatever_is_done_to_the_picture(tmp_path: Path) -> None:
+    write_movie(Movie(tmp_path / "hd.mov", 3, RATE, ((0, VAT),), options={"crf": "4"}, sound_tracks=0))
+    presets = ("stock", "review", "web-av1", "frames-png", "frames-dpx", "frames-jpeg", "master")
+    words = [word for preset in presets for word in ("--to", f"{preset}:{preset}")]
+    done = boxkite("run", "hd.mov", "--names", "@clip", *words, cwd=tmp_path)
+    assert done.status == 0, done.out + done.err
+    for path in sorted(tmp_path.rglob("hd.*")):
+        if (
+            path.parent == tmp_path
+            or not path.is_file()
+            or (path.suffix in (".png", ".dpx", ".jpg") and "0001" not in path.name)
+        ):
+            continue
+        with av.open(str(path)) as container:
+            picture = next(container.decode(video=0)).to_ndarray(format="rgb24").astype(int)
+        height, width = picture.shape[:2]
+        side = width // 20
+        for index, colour in enumerate(PATCHES):
+            left = width // 24 + index * (side + side // 4)
+            found = picture[height * 7 // 10 + side // 2, left + side // 2]
+            assert np.abs(found - np.array(colour)).max() <= 8, (path, colour, found)

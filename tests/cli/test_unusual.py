@@ -194,4 +194,4 @@ def test_tracks_that_do_not_go_along_are_named(tmp_path: Path) -> None:
         for stream in streams:
             container.mux(stream.encode(None))
     rows = boxkite("plan", "two.mkv", "--to", "web:w", "--json", cwd=tmp_path).json["rows"]
-    assert rows[0]["warnings"] == ["1 picture track left out"]
+    assert rows[0]["warnings"] == ["it lasts 10 frames, less than a second", "1 picture track left out"]

@@ -76,7 +76,7 @@ def test_facts_and_columns_become_tokens_and_what_found_no_source_is_said(card: 
     notices = "\n".join(done.json["notices"])
     assert "facts.csv:4: no source is called “A-clip9”" in notices
     assert "picks.csv:4: no source is called “A-clip7”" in notices
-    assert done.json["rows"][1]["warnings"] == ["its mark has no name"]
+    assert done.json["rows"][1]["warnings"][0] == "its mark has no name"
     assert sum(gap["frames"] for gap in done.json["uncovered"]) == 120 - 20 - 10
 
 

@@ -11,7 +11,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from boxkite.core.errors import FootageError
 from boxkite.core.footage.deep import read_deep
 from boxkite.core.footage.find import find_sources, group_sequences
 from boxkite.core.footage.frames import _table_from_times, measure_frames
@@ -103,7 +102,7 @@ def test_facts_are_read_from_every_container(ending: str, rate: str, tmp_path: P
     assert (table.frame_count, table.constant) == (33, True)
 
 
-def test_sound_alone_is_a_source_but_has_no_frames(tmp_path: Path) -> None:
+def test_sound_alone_is_a_source_and_is_cut_by_frames_of_a_usual_rate(tmp_path: Path) -> None:
     import av
 
     with av.open(str(tmp_path / "room.wav"), "w") as container:
@@ -116,8 +115,8 @@ def test_sound_alone_is_a_source_but_has_no_frames(tmp_path: Path) -> None:
         container.mux(stream.encode(None))
     source = read_source(tmp_path / "room.wav")
     assert (source.kind, source.duration, source.video) == ("audio", 1, None)
-    with pytest.raises(FootageError, match="no picture"):
-        measure_frames(source)
+    table = measure_frames(source)
+    assert (str(table.rate), table.frame_count, table.picture_count) == ("25", 25, 0)
 
 
 def test_everything_the_container_says_is_known(tmp_path: Path) -> None:

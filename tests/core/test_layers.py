@@ -8,8 +8,8 @@ from pathlib import Path
 import boxkite
 
 ROOT = Path(boxkite.__file__).parent
-ORDER = ["errors", "suggest", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets", "shots", "plan",
-         "picture", "render", "batch"]  # fmt: skip
+ORDER = ["errors", "suggest", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets", "records",
+         "shots", "plan", "picture", "render", "batch"]  # fmt: skip
 
 
 def imports_of(path: Path) -> set[str]:

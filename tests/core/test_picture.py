@@ -15,7 +15,7 @@ from boxkite.core.picture.lettering import Line, watermark_stamp
 from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place, plane_array
 from boxkite.core.plan.rows import PlannedLettering, Running
 from boxkite.core.presets.geometry import plan_geometry
-from boxkite.core.presets.library import find_preset, load_preset, read_preset
+from boxkite.core.presets.library import Shelf
 from boxkite.core.presets.model import Watermark
 
 FORMATS = ["yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le"]
@@ -128,7 +128,7 @@ def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:
 def test_sizes_come_out_as_codecs_need_them(
     preset: str, size: tuple[int, int], turn: int, comes_out: str, crop: tuple[int, int]
 ) -> None:
-    geometry = plan_geometry(load_preset(preset), *size, rotation_degrees=turn, sample_aspect=Fraction(4, 3))
+    geometry = plan_geometry(Shelf().load(preset), *size, rotation_degrees=turn, sample_aspect=Fraction(4, 3))
     assert (geometry.size, geometry.crop) == (comes_out, crop)
     assert geometry.sample_aspect == (Fraction(3, 4) if turn in (90, 270) else Fraction(4, 3))
 
@@ -136,12 +136,13 @@ def test_sizes_come_out_as_codecs_need_them(
 @pytest.mark.parametrize(
     ("text", "key", "says"),
     [
-        ('container = "mp4"\n', "video", "missing"),
+        ('container = "mp4"\n', "video", "[audio]"),
+        ('[video]\ncodec = "h264"\n', "container", "missing"),
         ('container = "avi"\n[video]\ncodec = "h264"\n', "container", "mov"),
-        ('container = "mp4"\n[video]\ncodec = "h264"\nquality = 60\n', "video.quality", "51"),
-        ('container = "mp4"\n[video]\ncodec = "h264"\nquality = 20\nbitrate_mbps = 3\n', "video", "either"),
-        ('container = "mov"\n[video]\ncodec = "prores"\nprofile = "high"\n', "video", "proxy, lt, 422, hq"),
-        ('container = "mov"\n[video]\ncodec = "prores"\nquality = 3\n', "video", "not with prores"),
+        ('container = "mp4"\n[video]\ncodec = "h264"\nquality = 60\n', "video.quality", "to 51"),
+        ('container = "mp4"\n[video]\ncodec = "h264"\nquality = 20\nbitrate_mbps = 3\n', "video.bitrate_mbps", "either"),  # noqa: E501
+        ('container = "mov"\n[video]\ncodec = "prores"\nprofile = "high"\n', "video.profile", "proxy, lt, 422, hq"),
+        ('container = "mov"\n[video]\ncodec = "prores"\nquality = 3\n', "video.quality", "prores has none"),
         ('container = "mp4"\n[video]\ncodec = "h264"\n[[burn_in]]\ntext = "x"\nposition = "up"\n', "burn_in.0.position", "top"),  # noqa: E501
         ('container = "mp4"\n[video]\ncodec = "h264"\n[watermark]\nopacity = 0.4\n', "watermark", "either text or image"),  # noqa: E501
         ('name = "x"\ncontainer = "mp4"\n[video]\ncodec = "h264"\n', "name", "as its file"),
@@ -150,7 +151,7 @@ def test_sizes_come_out_as_codecs_need_them(
 def test_a_wrong_preset_is_refused_with_its_key(text: str, key: str, says: str, tmp_path: Path) -> None:
     (tmp_path / "mine.toml").write_text(text)
     with pytest.raises(PresetError) as caught:
-        load_preset(str(tmp_path / "mine.toml"))
+        Shelf().load(str(tmp_path / "mine.toml"))
     assert caught.value.key == key
     assert says in f"{caught.value.message} {caught.value.hint}"
     assert caught.value.path == tmp_path / "mine.toml"
@@ -159,5 +160,6 @@ def test_a_wrong_preset_is_refused_with_its_key(text: str, key: str, says: str, 
 def test_own_presets_go_before_built_in_ones(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("BOXKITE_PRESETS", str(tmp_path))
     (tmp_path / "web.toml").write_text('summary = "mine"\ncontainer = "mkv"\n[video]\ncodec = "ffv1"\n')
-    assert (find_preset("web").built_in, read_preset(find_preset("web")).summary) == (False, "mine")
-    assert find_preset("stock").built_in
+    shelf = Shelf()
+    assert (shelf.find("web").built_in, shelf.load("web").summary) == (False, "mine")
+    assert shelf.find("stock").built_in

@@ -67,6 +67,7 @@ def _round(console: Console, folder: Path) -> int:
     from boxkite.cli.run_command import make_files, show_summary
     from boxkite.cli.tables import print_line
     from boxkite.core.batch.pool import Crew
+    from boxkite.core.batch.recording import Batch
     from boxkite.core.plan.job import Job, Output
     from boxkite.core.plan.planning import make_plan
 
@@ -93,8 +94,9 @@ def _round(console: Console, folder: Path) -> int:
     print_line(console, f"$ boxkite run {command}", "bold cyan")
     started = time.monotonic()
     with Crew() as crew:
-        ended = make_files(console, plan, crew)
-    show_summary(console, plan, ended, time.monotonic() - started)
+        batch = Batch()
+        ended = make_files(console, plan, crew, batch)
+    show_summary(console, plan, ended, time.monotonic() - started, batch)
     return 1 if any(event.result.failure for event in ended) else 0
 
 

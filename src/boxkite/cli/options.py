@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from boxkite.core.plan.words import CLOSING_MARKER, PICTURES, WAYS_TO_CUT
+from boxkite.core.plan.words import PICTURES, WAYS_TO_CUT
 
 if TYPE_CHECKING:
     from boxkite.core.plan.job import Job
+    from boxkite.core.plan.job_words import JobWords
 
 
 def add_job_arguments(parser: argparse.ArgumentParser) -> None:
@@ -19,7 +19,8 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         "paths",
         nargs="+",
         metavar="PATH",
-        help="a program, clips, folders of them, or a timeline (.otio, .edl …)",
+        help="a program, clips, folders of them, a timeline (.otio, .edl …), a job file (.toml),"
+        " or a saved plan (.csv)",
     )
     add_images_rate(parser)
     where = parser.add_argument_group("where to cut")
@@ -28,7 +29,6 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="WAY",
-        type=_way,
         help=f"{', '.join(WAYS_TO_CUT)}; follows from the paths and --marks where it is not given (repeatable)",
     )
     where.add_argument(
@@ -48,7 +48,6 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     where.add_argument(
         "--closing-marker",
         metavar="NAME",
-        default=CLOSING_MARKER,
         help="name of the marker that only ends the shot before it (default: END, in any case)",
     )
     edits = parser.add_argument_group("timelines")
@@ -69,7 +68,6 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         "--depth",
         metavar="NUMBER",
         type=int,
-        default=1,
         help="how deep --by timelines goes into nested ones (default: 1)",
     )
     which = parser.add_argument_group("which shots")
@@ -92,21 +90,29 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
     which.add_argument(
         "--in",
         metavar="WHERE",
-        default="",
         dest="range_in",
         help="begin here, for this plan only: a timecode, an event number, the name of a clip or marker",
     )
-    which.add_argument("--out", metavar="WHERE", default="", dest="range_out", help="end there")
+    which.add_argument("--out", metavar="WHERE", dest="range_out", help="end there")
     which.add_argument(
         "--handles",
         metavar="LENGTH",
-        default="0",
         help="extra at both ends: frames, seconds (0.5s), or whole",
     )
-    which.add_argument("--join", action="store_true", help="make one file of shots that touch in one source")
+    which.add_argument(
+        "--join", action="store_true", default=None, help="make one file of shots that touch in one source"
+    )
     names = parser.add_argument_group("names")
     names.add_argument(
-        "--names", metavar="PATTERN", help='the rule for names, in double quotes: "@marker_@(count:01)"'
+        "--names",
+        metavar="PATTERN",
+        help='the rule for names, in double quotes: "@marker_@(count:01)"; or saved:NAME',
+    )
+    names.add_argument(
+        "--version-number",
+        metavar="NUMBER",
+        type=int,
+        help="what @version stands for (default: one above the highest in the output folders)",
     )
     names.add_argument(
         "--metadata",
@@ -129,6 +135,26 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         default=[],
         help="a preset, and where its files go (repeatable)",
     )
+    outputs.add_argument(
+        "--existing",
+        metavar="POLICY",
+        help="what becomes of files that are there already: stop (default), number, skip those made of the same"
+        " frames by the same preset, replace",
+    )
+    outputs.add_argument(
+        "--since",
+        metavar="BATCH",
+        help="only what is new or changed since an earlier batch, by its name, or last",
+    )
+    outputs.add_argument(
+        "--set",
+        metavar="KEY=VALUE",
+        action="append",
+        default=[],
+        dest="changes",
+        help="any word of a job file, or a setting of a preset: review.video.quality=20, or fit=1280x720 for"
+        " all of them (repeatable)",
+    )
     outputs.add_argument("--watermark", metavar="IMAGE", help="image to use in presets that have a watermark")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
@@ -142,60 +168,83 @@ def add_images_rate(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def words_from(arguments: argparse.Namespace) -> JobWords:
+    """The words of a job: those of a job file among the paths, with those of the command line over them."""
+    from boxkite.core.errors import RequestError
+    from boxkite.core.plan.job_file import is_job_file, read_job_file
+    from boxkite.core.plan.job_words import FIELD_OF, TAKES_LIST, JobWords, laid_over
+
+    files = [Path(path).expanduser() for path in arguments.paths if is_job_file(Path(path))]
+    if len(files) > 1:
+        raise RequestError("one job file at a time", hint=f"leave out {files[1]}")
+    said = {name: getattr(arguments, name) for name in FIELD_OF.values() if hasattr(arguments, name)}
+    said["paths"] = [path for path in arguments.paths if not is_job_file(Path(path))]
+    given: dict[str, Any] = {
+        name: tuple(value) if name in TAKES_LIST else value
+        for name, value in said.items()
+        if value is not None and value != []
+    }
+    words = laid_over(read_job_file(files[0]) if files else JobWords(), JobWords(**given))
+    return laid_over(words, _set_words(arguments))
+
+
+def _set_words(arguments: argparse.Namespace) -> JobWords:
+    """Those of --set KEY=VALUE that are words of the job."""
+    from boxkite.cli.settings import read_setting
+    from boxkite.core.plan.job_file import words_of_tables
+    from boxkite.core.plan.job_words import FIELD_OF
+
+    settings = dict(read_setting(text) for text in arguments.changes)
+    return words_of_tables({key: value for key, value in settings.items() if key in FIELD_OF}, "--set")
+
+
+def _preset_changes(arguments: argparse.Namespace, words: JobWords) -> dict[str, Any]:
+    """Those of --set KEY=VALUE that are settings of presets. Raises RequestError for what is neither."""
+    from dataclasses import fields
+
+    from boxkite.cli.settings import read_setting
+    from boxkite.core.errors import RequestError
+    from boxkite.core.plan.job_words import FIELD_OF
+    from boxkite.core.presets.library import list_presets
+    from boxkite.core.presets.model import Preset
+    from boxkite.core.suggest import did_you_mean
+
+    names = [*words.presets, *(file.name for file in list_presets())]
+    keys = [one.name for one in fields(Preset)]
+    changes = {}
+    for text in arguments.changes:
+        key, value = read_setting(text)
+        first = key.partition(".")[0]
+        if key in FIELD_OF:
+            continue
+        if first not in names and first not in keys:
+            hint = did_you_mean(first, [*FIELD_OF, *keys, *names])
+            raise RequestError(
+                f"--set {text}: there is no “{first}”, of the job, of a preset, or preset", hint=hint
+            )
+        changes[key] = value
+    return changes
+
+
 def job_from(arguments: argparse.Namespace) -> Job:
     """The job these words describe. Raises a RequestError for words that do not hold."""
     import getpass
 
-    from boxkite.core.plan.choosing import Choice
-    from boxkite.core.plan.job import Job, Output
-    from boxkite.core.shots.limits import Handles
-    from boxkite.core.timebase import FrameRate
+    from boxkite.core.errors import RequestError
+    from boxkite.core.plan.job_words import job_from_words
 
+    words = words_from(arguments)
+    if not words.paths:
+        raise RequestError(
+            "no footage is named", hint="name files, folders, a timeline, or a job file (.toml)"
+        )
     try:
         user = getpass.getuser()
     except (KeyError, OSError):
         user = ""
-    return Job(
-        paths=tuple(Path(path).expanduser() for path in arguments.paths),
-        outputs=tuple(Output.parse(text) for text in arguments.to),
-        by=tuple(dict.fromkeys(way for ways in arguments.by for way in ways)),
-        marks=_path(arguments.marks),
-        marks_rate=FrameRate.parse(arguments.marks_rate) if arguments.marks_rate else None,
-        images_rate=FrameRate.parse(arguments.images_rate) if arguments.images_rate else None,
-        start_timecode=arguments.start_timecode,
-        closing_marker=arguments.closing_marker,
-        names=arguments.names,
-        match_by=arguments.match_by,
-        metadata=tuple(Path(path).expanduser() for path in arguments.metadata),
-        watermark=_path(arguments.watermark),
-        picture=arguments.picture,
-        media=tuple(Path(path).expanduser() for path in arguments.media),
-        depth=arguments.depth,
-        handles=Handles.parse(arguments.handles),
-        range_in=arguments.range_in,
-        range_out=arguments.range_out,
-        only=tuple(Choice.parse(text, "--only") for text in arguments.only),
-        without=tuple(Choice.parse(text, "--except") for text in arguments.without),
-        join=arguments.join,
-        user=user,
-        now=datetime.now(),
-    )
+    changes = _preset_changes(arguments, words)
+    return job_from_words(words, origin=_job_file(arguments), changes=changes, user=user)
 
 
-def _way(text: str) -> list[str]:
-    """One way to cut, or several parted by commas."""
-    from boxkite.core.suggest import did_you_mean
-
-    ways = [word.strip() for word in text.split(",") if word.strip()]
-    for way in ways:
-        if way not in WAYS_TO_CUT:
-            hint = did_you_mean(way, WAYS_TO_CUT)
-            choices = ", ".join(WAYS_TO_CUT)
-            raise argparse.ArgumentTypeError(
-                f"there is no “{way}”, choose from {choices}" + (f"; {hint}" if hint else "")
-            )
-    return ways
-
-
-def _path(text: str | None) -> Path | None:
-    return Path(text).expanduser() if text else None
+def _job_file(arguments: argparse.Namespace) -> Path | None:
+    return next((Path(path) for path in arguments.paths if path.lower().endswith(".toml")), None)

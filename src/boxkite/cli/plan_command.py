@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from boxkite.core.plan.job import Job
     from boxkite.core.plan.rows import Plan
 
+_MOST_WARNINGS = 60
 EXAMPLES = """\
 examples:
   boxkite plan mill.mov --marks mill.edl --to review:out/review
@@ -60,6 +61,7 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
     """The table, what each output adds up to, and every warning; left_out: a second table of what is left out."""
     from boxkite.cli.tables import Column, counted, file_size, print_line, print_table
     from boxkite.core.plan.choosing import why
+    from boxkite.core.plan.rows import ends_of
 
     columns = [
         Column("#", right=True),
@@ -72,15 +74,14 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
         Column("about", right=True, optional=True),
     ]
     rows = []
-    for row in plan.rows:
+    for row, ends in zip(plan.rows, ends_of(plan.rows), strict=True):
         rows.append(
             [
                 f"{row.number}{'!' if row.warnings else ''}",
-                f"{row.name}{row.preset.ending}",
-                str(row.in_timecode),
-                str(row.out_timecode),
+                f"{row.name}{row.ending}",
+                *ends,
                 str(row.span.length),
-                row.geometry.size,
+                row.size,
                 row.preset.name,
                 file_size(row.expected_bytes),
             ]
@@ -99,11 +100,30 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
             [Column("left out", gives_way=True), Column("where", gives_way=True), Column("why")],
             [[one.name, one.origin, one.reason] for one in plan.left_out],
         )
-    for row in plan.rows:
-        for warning in row.warnings:
-            print_line(console, f"! {row.number} {row.name}: {warning}", "yellow")
+    _show_warnings(console, plan)
     for notice in plan.notices:
         print_line(console, f"! {notice}", "yellow")
+
+
+def _show_warnings(console: Console, plan: Plan) -> None:
+    """A line for each warning; the same said of several files of one shot once, and of very many only the first."""
+    from boxkite.cli.tables import print_line
+    from boxkite.core.plan.rows import rows_by_shot
+
+    lines = []
+    for rows in rows_by_shot(plan.rows):
+        said: dict[str, list[int]] = {}
+        for row in rows:
+            for warning in row.warnings:
+                said.setdefault(warning, []).append(row.number)
+        for warning, numbers in said.items():
+            which = f"{numbers[0]}" if len(numbers) == 1 else f"{numbers[0]}, {numbers[-1]}"
+            which = f"{numbers[0]}-{numbers[-1]}" if len(numbers) > 2 else which
+            lines.append(f"! {which} {rows[0].name}: {warning}")
+    for line in lines[:_MOST_WARNINGS]:
+        print_line(console, line, "yellow")
+    if len(lines) > _MOST_WARNINGS:
+        print_line(console, f"! and {len(lines) - _MOST_WARNINGS} more: --json has them all", "yellow")
 
 
 def _by_output(plan: Plan) -> dict[tuple[str, str], list]:  # type: ignore[type-arg]

@@ -1,60 +1,95 @@
-"""List the presets, or show what one of them says."""
+"""List the presets, show what one of them says, make new ones, check them."""
 
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 
 EXAMPLES = """\
 examples:
   boxkite presets
   boxkite presets show review
-  boxkite presets show ./mill-review.toml --json
+  boxkite presets show review-light --full
+  boxkite presets new mill-web --based-on web --set video.quality=18 --set fit=1280x720
+  boxkite presets check ./mill-review.toml
+  boxkite presets schema > preset.schema.json
 """
+ACTIONS = ("list", "show", "new", "check", "schema")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What to do, and with which preset."""
     parser.add_argument(
-        "action", nargs="?", choices=["list", "show"], default="list", help="list them, or show one"
+        "action",
+        nargs="?",
+        choices=ACTIONS,
+        default="list",
+        help="list them, show one, make a new one, check own ones, or print the JSON Schema of their files",
     )
-    parser.add_argument("name", nargs="?", metavar="NAME", help="a preset's name, or the path of its file")
+    parser.add_argument("names", nargs="*", metavar="NAME", help="a preset's name, or the path of its file")
+    parser.add_argument(
+        "--full", action="store_true", help="show every setting, also those that were not said"
+    )
+    parser.add_argument("--based-on", metavar="NAME", help="preset that a new one begins with")
+    parser.add_argument(
+        "--set",
+        metavar="KEY=VALUE",
+        action="append",
+        default=[],
+        dest="changes",
+        help="a setting of the new one, as video.quality=18 (repeatable)",
+    )
+    parser.add_argument("--file", metavar="PATH", help="write the new one here, not into your own presets")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """List or show."""
+    """List, show, make, check, or print the schema."""
     from boxkite.core.errors import RequestError
 
-    if arguments.action == "show":
-        if not arguments.name:
-            raise RequestError("which preset?", hint="boxkite presets show review")
-        return _show(arguments.name, as_json=arguments.json)
-    if arguments.name:
+    action, names = arguments.action, arguments.names
+    if action in ("list", "schema") and names:
+        raise RequestError(f"“{names[0]}” is not understood here", hint=f"boxkite presets show {names[0]}")
+    if action in ("show", "new") and len(names) != 1:
         raise RequestError(
-            f"“{arguments.name}” is not understood here", hint=f"boxkite presets show {arguments.name}"
+            "which preset?" if not names else "one preset at a time",
+            hint=f"boxkite presets {action} mill-web",
         )
+    if action == "show":
+        return _show(names[0], full=arguments.full, as_json=arguments.json)
+    if action == "new":
+        return _new(names[0], arguments)
+    if action == "check":
+        return _check(names, as_json=arguments.json)
+    if action == "schema":
+        from boxkite.cli.tables import print_json
+        from boxkite.core.presets.reading import preset_schema
+
+        print_json(preset_schema())
+        return 0
     return _list(as_json=arguments.json)
 
 
 def _list(*, as_json: bool) -> int:
     from boxkite.cli.tables import make_console, print_json, print_line
     from boxkite.core.errors import PresetError
-    from boxkite.core.presets.library import list_presets, own_folder, read_preset
+    from boxkite.core.presets.library import Shelf, list_presets, own_folder
 
-    rows, entries, broken = [], [], []
+    shelf = Shelf()
+    entries, broken = [], []
     for file in list_presets():
         try:
-            preset = read_preset(file)
+            preset = shelf.read(file)
         except PresetError as error:
             broken.append(str(error))
             continue
-        kept = "built in" if file.built_in else "own"
-        rows.append([file.name, preset.summary, preset.good_for, kept])
         entries.append(
             {
                 "name": file.name,
                 "summary": preset.summary,
                 "good_for": preset.good_for,
+                "plays": preset.plays,
+                "about_mbps": round(preset.usual_bitrate_mbps, 1),
                 "path": str(file.path),
                 "built_in": file.built_in,
             }
@@ -63,29 +98,106 @@ def _list(*, as_json: bool) -> int:
         print_json({"presets": entries, "unreadable": broken})
         return 1 if broken else 0
     console = make_console()
-    for name, summary, good_for, kept in rows:
-        print_line(console, f"{name} ({kept})", "bold")
-        print_line(console, f"  {summary}")
-        print_line(console, f"  for {good_for}")
+    for entry in entries:
+        bitrate = f", about {_mbps(float(str(entry['about_mbps'])))}" if entry["about_mbps"] else ""
+        own = "" if entry["built_in"] else " (own)"
+        print_line(console, f"{entry['name']}{own}{bitrate}", "bold")
+        print_line(console, f"  {entry['summary']}")
+        where = f"; plays in {entry['plays']}" if entry["plays"] else ""
+        print_line(console, f"  for {entry['good_for']}{where}")
     console.print()
+    print_line(console, "bitrates: of 1920x1080 at 25 frames a second, with one stereo track, more or less")
     print_line(console, f"your own go in {own_folder()}, one file each, NAME.toml")
     for problem in broken:
         print_line(console, f"! {problem}", "yellow")
     return 1 if broken else 0
 
 
-def _show(name: str, *, as_json: bool) -> int:
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
-    from boxkite.core.presets.library import find_preset, flat_items, preset_as_json, read_preset
+def _mbps(value: float) -> str:
+    return f"{value:.0f} Mbit/s" if value >= 10 else f"{value:.1f} Mbit/s"
 
-    file = find_preset(name)
-    preset = read_preset(file)
+
+def _show(name: str, *, full: bool, as_json: bool) -> int:
+    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.core.presets.library import Shelf, flat_items, preset_as_json
+    from boxkite.core.presets.reading import read_tables
+
+    shelf = Shelf()
+    file = shelf.find(name)
+    preset = shelf.read(file)
     if as_json:
-        print_json({"path": str(file.path), **preset_as_json(preset)})
+        print_json(
+            {
+                "path": str(file.path),
+                "about_mbps": round(preset.usual_bitrate_mbps, 1),
+                **preset_as_json(preset),
+            }
+        )
         return 0
+    values = preset_as_json(preset) if full else read_tables(file.path)
     console = make_console()
-    rows = [[key, str(value)] for key, value in flat_items(preset)]
+    rows = [[key, _shown(value)] for key, value in flat_items(values) if value not in ("", [])]
     print_table(console, [Column("key"), Column("value", gives_way=True)], rows)
     console.print()
-    print_line(console, f"kept in {file.path}")
+    if preset.usual_bitrate_mbps:
+        print_line(console, f"about {_mbps(preset.usual_bitrate_mbps)} at 1920x1080 and 25 frames a second")
+    more = "" if full else "; --full shows every setting"
+    print_line(console, f"kept in {file.path}{more}")
     return 0
+
+
+def _shown(value: object) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def _new(name: str, arguments: argparse.Namespace) -> int:
+    from boxkite.cli.settings import read_setting
+    from boxkite.cli.tables import make_console, print_line
+    from boxkite.core.errors import RequestError
+    from boxkite.core.presets.making import make_preset
+
+    if not arguments.based_on and not arguments.changes:
+        raise RequestError(
+            "a new preset begins with another",
+            hint=f"boxkite presets new {name} --based-on web --set video.quality=18",
+        )
+    changes = dict(read_setting(text) for text in arguments.changes)
+    path = make_preset(
+        name, arguments.based_on, changes, Path(arguments.file).expanduser() if arguments.file else None
+    )
+    print_line(make_console(), f"made {path}")
+    return 0
+
+
+def _check(names: list[str], *, as_json: bool) -> int:
+    from boxkite.cli.tables import make_console, print_json, print_line
+    from boxkite.core.errors import PresetError
+    from boxkite.core.presets.library import Shelf, list_presets
+
+    shelf = Shelf()
+    files = [shelf.find(name) for name in names] or [file for file in list_presets() if not file.built_in]
+    results = []
+    for file in files:
+        try:
+            shelf.read(file)
+            results.append({"name": file.name, "path": str(file.path), "problem": "", "hint": ""})
+        except PresetError as error:
+            results.append(
+                {"name": file.name, "path": str(file.path), "problem": str(error), "hint": error.hint}
+            )
+    wrong = sum(bool(result["problem"]) for result in results)
+    if as_json:
+        print_json({"presets": results})
+        return 1 if wrong else 0
+    console = make_console()
+    for result in results:
+        if result["problem"]:
+            hint = f" ({result['hint']})" if result["hint"] else ""
+            print_line(console, f"! {result['problem']}{hint}", "yellow")
+        else:
+            print_line(console, f"{result['path']}: well")
+    if not results:
+        print_line(console, "you have no presets of your own yet: boxkite presets new NAME --based-on web")
+    return 1 if wrong else 0

@@ -40,9 +40,9 @@ class WindowProgress:
             transient=True,
             speed_estimate_period=20,
         )
-        shots = {rows[0].number: rows[0].span.length for rows in rows_by_shot(plan.rows)}
+        shots = {rows[0].number: rows[0].span.length for rows in rows_by_shot(plan.to_make)}
         self._lengths = shots
-        self._files = len(plan.rows)
+        self._files = len(plan.to_make)
         self._ended = 0
         self._done: dict[int, int] = {}
         self._tasks: dict[int, TaskID] = {}
@@ -95,7 +95,7 @@ class LinesProgress:
 
     def __init__(self, console: Console, plan: Plan) -> None:
         self._console = console
-        self._files = len(plan.rows)
+        self._files = len(plan.to_make)
         self._ended = 0
 
     def __enter__(self) -> Self:
@@ -115,7 +115,7 @@ class LinesProgress:
 
 def file_line(event: FileEnded) -> tuple[str, str]:
     """One line on a file that has ended, and its style."""
-    name = f"{event.row.name}{event.row.preset.ending} ({event.row.preset.name})"
+    name = f"{event.row.name}{event.row.ending} ({event.row.preset.name})"
     if event.result.proof:
         size = file_size(event.result.proof.size_bytes)
         return f"proved  {name}: {counted(event.result.proof.frames, 'frame')}, {size}", "green"

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
     from boxkite.core.batch.events import FileEnded
     from boxkite.core.batch.pool import Crew
+    from boxkite.core.batch.recording import Batch
     from boxkite.core.plan.rows import Plan
 
 EXAMPLES = """\
@@ -35,6 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Run the plan; status 1 when files failed."""
     from boxkite.core.batch.pool import Crew
+    from boxkite.core.batch.recording import Batch
     from boxkite.core.errors import RequestError
 
     if arguments.workers is not None and not 1 <= arguments.workers <= 256:
@@ -45,32 +47,33 @@ def run(arguments: argparse.Namespace) -> int:
 
         plan = plan_with_progress(job)
         started = time.monotonic()
-        ended = make_files(make_console(stderr=arguments.json), plan, crew)
+        batch = Batch()
+        ended = make_files(make_console(stderr=arguments.json), plan, crew, batch)
         seconds = time.monotonic() - started
     if arguments.json:
-        print_json(_as_json(plan, ended, seconds))
+        print_json(_as_json(plan, ended, seconds, batch))
     else:
-        show_summary(make_console(), plan, ended, seconds)
+        show_summary(make_console(), plan, ended, seconds, batch)
     return 1 if any(event.result.failure for event in ended) else 0
 
 
-def make_files(console: Console, plan: Plan, crew: Crew) -> list[FileEnded]:
+def make_files(console: Console, plan: Plan, crew: Crew, batch: Batch) -> list[FileEnded]:
     """Run a plan with progress on the terminal, or a line a file where there is none."""
     from boxkite.cli.progress import LinesProgress, WindowProgress
     from boxkite.core.batch.events import FileEnded
-    from boxkite.core.batch.pool import run_plan
+    from boxkite.core.batch.recording import run_recorded
 
     ended: list[FileEnded] = []
     drawing = WindowProgress(console, plan) if console.is_terminal else LinesProgress(console, plan)
     with drawing:
-        for event in run_plan(plan, crew):
+        for event in run_recorded(plan, crew, batch):
             drawing.show(event)
             if isinstance(event, FileEnded):
                 ended.append(event)
     return sorted(ended, key=lambda event: event.row.number)
 
 
-def show_summary(console: Console, plan: Plan, ended: list[FileEnded], seconds: float) -> None:
+def show_summary(console: Console, plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> None:
     """What was made, what failed and why, and what the plan had warned of."""
     from boxkite.cli.tables import counted, file_size, print_line
 
@@ -87,6 +90,13 @@ def show_summary(console: Console, plan: Plan, ended: list[FileEnded], seconds: 
     )
     for folder in dict.fromkeys(str(row.folder) for row in plan.rows):
         print_line(console, f"in {folder}")
+    kept = len(plan.rows) - len(plan.to_make)
+    if kept:
+        print_line(console, f"{counted(kept, 'file')} kept: the same was there already")
+    if batch.name:
+        print_line(console, f"batch {batch.name}; plan --since {batch.name} shows what changes later")
+    if batch.problem:
+        print_line(console, f"! {batch.problem}", "yellow")
     for event in failed:
         print_line(console, f"failed: {event.row.path.name}: {event.result.failure}", "red")
     for event in ended:
@@ -96,7 +106,7 @@ def show_summary(console: Console, plan: Plan, ended: list[FileEnded], seconds: 
         print_line(console, f"! {notice}", "yellow")
 
 
-def _as_json(plan: Plan, ended: list[FileEnded], seconds: float) -> dict[str, Any]:
+def _as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> dict[str, Any]:
     from boxkite.core.plan.rows import row_as_json
 
     files = []
@@ -108,7 +118,14 @@ def _as_json(plan: Plan, ended: list[FileEnded], seconds: float) -> dict[str, An
                 "state": "failed" if event.result.failure else "proved",
                 "failure": event.result.failure or None,
                 "size_bytes": proof.size_bytes if proof else None,
+                "checksum": proof.checksum if proof else None,
                 "warnings": [*event.row.warnings, *event.result.warnings],
             }
         )
-    return {"files": files, "notices": list(plan.notices), "seconds": round(seconds, 3)}
+    kept = [{**row_as_json(row), "state": "kept"} for row in plan.rows if row.action.value == "keep"]
+    return {
+        "batch": batch.name or None,
+        "files": sorted([*files, *kept], key=lambda file: file["number"]),
+        "notices": [*plan.notices, *([batch.problem] if batch.problem else [])],
+        "seconds": round(seconds, 3),
+    }

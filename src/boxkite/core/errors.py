@@ -81,6 +81,10 @@ class PlanError(RequestError):
     """A plan that would lose, overwrite or misname something."""
 
 
+class RecordsError(RequestError):
+    """The record of a batch that is not there or cannot be used."""
+
+
 class RenderError(BoxkiteError):
     """One file could not be made; the others go on."""
 

@@ -19,7 +19,7 @@ from boxkite.core.batch.messages import ShotTask, Told
 from boxkite.core.errors import PlanError
 from boxkite.core.footage.source import SourceKind
 from boxkite.core.plan.rows import Plan, Row, rows_by_shot
-from boxkite.core.render.publishing import partial_path, prepare_folders
+from boxkite.core.render.publishing import discard, partial_path, prepare_folders
 from boxkite.core.render.result import Result
 
 _STARTED_EARLY = 2
@@ -52,7 +52,7 @@ class _Worker:
         self.process.kill()
         self.process.wait()
         for row in self.rows:
-            partial_path(row.path, self.process.pid).unlink(missing_ok=True)
+            discard(partial_path(row.path, self.process.pid))
 
 
 class Crew:
@@ -128,14 +128,16 @@ def run_plan(plan: Plan, crew: Crew) -> Iterator[Event]:
     A shot's files share one decode. A worker that dies fails its own files only. Raises PlanError, before
     anything is made, when a folder cannot be written to.
     """
-    if timeline := next((row for row in plan.rows if row.shot.reel.source.kind is SourceKind.TIMELINE), None):
+    if timeline := next(
+        (row for row in plan.to_make if row.shot.reel.source.kind is SourceKind.TIMELINE), None
+    ):
         raise PlanError(
             "an edit can be planned but not rendered yet",
             path=timeline.shot.reel.source.path,
             hint="cut its finished program (--picture program) or the camera originals (--picture originals)",
         )
-    waiting = sorted(rows_by_shot(plan.rows), key=lambda rows: -rows[0].span.length * len(rows))
-    prepare_folders({row.path.parent for row in plan.rows})
+    waiting = sorted(rows_by_shot(plan.to_make), key=lambda rows: -rows[0].span.length * len(rows))
+    prepare_folders({row.path.parent for row in plan.to_make})
     cores = usable_cores()
     while waiting or crew.busy:
         while waiting and crew.busy < crew.size:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -65,10 +66,10 @@ def measure_frames(source: Source) -> FrameTable:
     """Find out how many frames a source really has and where they lie.
 
     Reads the container's index where it lists every frame, else every packet; decodes nothing.
-    Raises FootageError when there is no picture or not one frame in it.
+    Raises FootageError when there is nothing or not one frame in it.
     """
     if not source.video:
-        raise FootageError("there is no picture in it", path=source.path)
+        return _sound_table(source)
     if source.sequence:
         return _sequence_table(source)
     if source.container in _INDEXED_CONTAINERS:
@@ -96,6 +97,17 @@ def _measured(source: Source) -> FrameTable:
     if table.frame_count < 1:
         raise FootageError("there is not one whole frame in it", path=source.path)
     return table
+
+
+def _sound_table(source: Source) -> FrameTable:
+    """Frames to cut sound alone by: at the rate of its timecode, else 25 a second; the last may be part of one."""
+    if not source.audio:
+        raise FootageError("there is no picture in it, and no sound", path=source.path)
+    rate = source.start_timecode.rate if source.start_timecode else FrameRate.parse("25")
+    count = math.ceil(source.duration * rate.fraction)
+    if count < 1:
+        raise FootageError("there is no sound in it", path=source.path)
+    return FrameTable(rate, count, 0, 0, 1 / rate.fraction, constant=True)
 
 
 def _sequence_table(source: Source) -> FrameTable:

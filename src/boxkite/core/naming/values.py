@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -14,7 +14,12 @@ _DATE_PARTS = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "DD": "%d", "hh": "%H", "mm
 _DATE_FORM = re.compile("|".join(_DATE_PARTS))
 _DIGITS = re.compile(r"\d{1,9}", re.ASCII)
 _MAX = re.compile(r"max(\d{1,4})", re.ASCII)
-TEXT_FORMS = ("slug", "upper", "lower", "max20")
+_STEP = re.compile(r"step(\d{1,6})", re.ASCII)
+_PER = re.compile(r"per\s+(.+)")
+_VERSION_END = re.compile(r"[\s._-]*(?<![^\W_])v\d+$", re.IGNORECASE)
+TEXT_FORMS = ("slug", "upper", "lower", "max20", "unversioned")
+SUBFOLDER = "subfolder"
+"""What a counter starts again in besides tokens: the folder that the name makes."""
 
 
 class FormError(ValueError):
@@ -31,28 +36,73 @@ class Text:
         """The value when no form is asked for."""
         return self.text
 
-    def formed(self, form: str) -> str:
-        """The value in a form of its own kind. Raises FormError."""
-        raise FormError(f"“{form}” is not a form of a text")
+    def formed(self, *forms: str) -> str:
+        """The value in forms of its own kind. Raises FormError."""
+        raise FormError(f"“{forms[0]}” is not a form of a text")
 
 
 @dataclass(frozen=True)
 class Number:
-    """A whole number; digits give its width. A counter also starts where its digits say."""
+    """A whole number; digits give its width."""
 
     number: int
-    counts: bool = False
 
     def shown(self) -> str:
-        """The number without padding, a counter from 1."""
-        return str(self.number + 1 if self.counts else self.number)
+        """The number without padding."""
+        return str(self.number)
 
-    def formed(self, form: str) -> str:
+    def formed(self, *forms: str) -> str:
         """The number with at least as many digits as the form. Raises FormError."""
+        form = _only(forms)
         if not _DIGITS.fullmatch(form):
             raise FormError(f"“{form}” is not a form of a number: give digits, as 001")
-        number = self.number + int(form) if self.counts else self.number
-        return f"{number:0{len(form)}d}"
+        return f"{self.number:0{len(form)}d}"
+
+
+def _nothing_within(word: str) -> int:
+    raise KeyError(word)
+
+
+@dataclass(frozen=True)
+class Counter:
+    """A place among the shots of a plan, counted from 0.
+
+    within: the place among those shots that have the same value of a token, or the same subfolder. It raises
+    KeyError for a word that is neither.
+    """
+
+    number: int
+    within: Callable[[str], int] = _nothing_within
+
+    def shown(self) -> str:
+        """The place, counted from 1, without padding."""
+        return str(self.number + 1)
+
+    def formed(self, *forms: str) -> str:
+        """By digits (width and start), "step10" and "per scene", in any order. Raises FormError."""
+        width, start, step, place = 1, 1, 1, self.number
+        for form in forms:
+            if _DIGITS.fullmatch(form):
+                width, start = len(form), int(form)
+            elif match := _STEP.fullmatch(form):
+                step = int(match[1])
+                if not step:
+                    raise FormError("a counter's step is at least 1")
+            elif match := _PER.fullmatch(form):
+                place = self._within(match[1].strip())
+            else:
+                raise FormError(
+                    f"“{form}” is not a form of a counter: it takes digits, as 001, step10, and per scene"
+                )
+        return f"{start + place * step:0{width}d}"
+
+    def _within(self, word: str) -> int:
+        try:
+            return self.within(word)
+        except KeyError:
+            raise FormError(
+                f"a counter starts again per token, or per {SUBFOLDER}; “{word}” is none"
+            ) from None
 
 
 @dataclass(frozen=True)
@@ -66,8 +116,9 @@ class Moment:
         """The timecode with signs that file names take: 01-00-10-05."""
         return self.timecode.file_safe()
 
-    def formed(self, form: str) -> str:
+    def formed(self, *forms: str) -> str:
         """As "frames" or "timecode", or frames of so many digits. Raises FormError."""
+        form = _only(forms)
         if form == "frames":
             return str(self.frames)
         if form == "timecode":
@@ -88,14 +139,22 @@ class Date:
         """The date, or the time of day, in its usual form."""
         return self.formed(self.usual)
 
-    def formed(self, form: str) -> str:
+    def formed(self, *forms: str) -> str:
         """By a form of YYYY, YY, MM, DD, hh, mm and ss. Raises FormError."""
+        form = _only(forms)
         if not _DATE_FORM.search(form):
             raise FormError(f"“{form}” is not a form of a date: put it together from YYYY MM DD hh mm ss")
         return _DATE_FORM.sub(lambda match: self.moment.strftime(_DATE_PARTS[match[0]]), form)
 
 
-Value = Text | Number | Moment | Date
+def _only(forms: tuple[str, ...]) -> str:
+    """The one form that a value of this kind takes at a time. Raises FormError."""
+    if len(forms) > 1:
+        raise FormError(f"“{forms[1]}” cannot follow “{forms[0]}”")
+    return forms[0]
+
+
+Value = Text | Number | Counter | Moment | Date
 Values = Mapping[str, Value]
 
 
@@ -107,9 +166,16 @@ def text_form(form: str, text: str) -> str | None:
         return text.upper()
     if form == "lower":
         return text.lower()
+    if form == "unversioned":
+        return _VERSION_END.sub("", text)
     if match := _MAX.fullmatch(form):
         return text[: int(match[1])].rstrip()
     return None
+
+
+def ends_in_version(text: str) -> bool:
+    """Whether a text ends as versions are written: "dip_v2", "dip v003"."""
+    return bool(_VERSION_END.search(text))
 
 
 def in_forms(value: Value, forms: tuple[str, ...]) -> str:
@@ -117,15 +183,15 @@ def in_forms(value: Value, forms: tuple[str, ...]) -> str:
 
     An empty value stays empty whatever the forms.
     """
-    text: str | None = None
-    for form in forms:
-        if isinstance(value, Text) and not value.text:
-            return ""
-        current = value.shown() if text is None else text
-        changed = text_form(form, current)
+    if not forms or (isinstance(value, Text) and not value.text):
+        return value.shown()
+    own = 0
+    while own < len(forms) and text_form(forms[own], "") is None:
+        own += 1
+    text = value.formed(*forms[:own]) if own else value.shown()
+    for form in forms[own:]:
+        changed = text_form(form, text)
         if changed is None:
-            if text is not None:
-                raise FormError(f"“{form}” must stand before the forms of text ({', '.join(TEXT_FORMS)})")
-            changed = value.formed(form)
+            raise FormError(f"“{form}” must stand before the forms of text ({', '.join(TEXT_FORMS)})")
         text = changed
-    return value.shown() if text is None else text
+    return text

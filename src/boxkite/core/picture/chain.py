@@ -15,12 +15,17 @@ from boxkite.core.plan.rows import Row
 
 if TYPE_CHECKING:
     from boxkite.core.picture.lettering import Line
+    from boxkite.core.presets.model import Video
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
 _NO_PICTURE_TYPE = 0
 _BT709 = 1
 _UNSAID = 2
 _LIMITED = 1
+_FULL = 2
+_BT601 = 5
+_MATRIX_NAMES = {1: "bt709", 4: "fcc", 5: "bt470", 6: "smpte170m", 7: "smpte240m", 9: "bt2020"}
+"""By the numbers of ISO/IEC 23091-2, the library's names."""
 
 
 class PictureChain:
@@ -30,15 +35,20 @@ class PictureChain:
     """
 
     def __init__(self, row: Row) -> None:
+        assert row.preset.video and row.geometry
         self.row = row
-        self.pixel_format = row.preset.video.written_format
+        self._video = row.preset.video
+        self._geometry = row.geometry
+        self.pixel_format = working_format(self._video)
         self._rate = row.shot.reel.table.rate.fraction
         self._time_base = 1 / self._rate
         self._graph: av.filter.Graph | None = None
         self._ready = False
+        self._matrix = _BT709
         self._count_in = 0
         self._count_out = 0
         geometry = row.geometry
+        self._is_lettered = bool(row.lettering or row.preset.watermark)
         layout = PixelLayout.of(self.pixel_format)
         self._layout = layout
         self._lines: list[Line] = []
@@ -58,6 +68,7 @@ class PictureChain:
     def put(self, picture: VideoFrame) -> Iterator[VideoFrame]:
         """Take one picture in, give out what is ready, times counted from 0 in frames."""
         if not self._ready:
+            self._matrix = _matrix_of(picture)
             self._graph = self._build(picture)
             self._ready = True
         picture.pts = self._count_in
@@ -91,14 +102,39 @@ class PictureChain:
                 picture = picture.reformat(format=self.pixel_format)
             picture.make_writable()
             self._letter(picture)
+        picture = self._as_written(picture)
         picture.pts = self._count_out
         picture.time_base = self._time_base
         picture.pict_type = _NO_PICTURE_TYPE
         self._count_out += 1
         return picture
 
+    def _as_written(self, picture: VideoFrame) -> VideoFrame:
+        """The picture as images hold it: R′G′B′, or Y′CbCr of full range."""
+        video = self._video
+        if is_rgb_format(video.written_format):
+            if picture.format.is_rgb:
+                return picture.reformat(format=video.written_format)
+            return picture.reformat(
+                format=video.written_format,
+                src_colorspace=self._matrix,
+                src_color_range=_LIMITED,
+                dst_color_range=_FULL,
+            )
+        if is_full_range(video):
+            written = picture.reformat(
+                format=video.written_format,
+                src_colorspace=self._matrix,
+                dst_colorspace=_BT601 if video.codec == "jpeg" else self._matrix,
+                src_color_range=_LIMITED,
+                dst_color_range=_FULL,
+            )
+            written.color_range = _FULL
+            return written
+        return picture
+
     def _letter(self, picture: VideoFrame) -> None:
-        width, height = self.row.geometry.width_px, self.row.geometry.height_px
+        width, height = self._geometry.width_px, self._geometry.height_px
         if self._watermark:
             stamp, left, top = self._watermark
             lay_over(picture, stamp, left, top, self._layout)
@@ -135,9 +171,9 @@ class PictureChain:
         return graph
 
     def _steps(self, picture: VideoFrame) -> list[str]:
-        geometry, preset = self.row.geometry, self.row.preset
+        geometry = self._geometry
         steps: list[str] = []
-        if preset.video.scan == "progressive" and (picture.interlaced_frame or self._source_is_interlaced()):
+        if self._video.scan == "progressive" and (picture.interlaced_frame or self._source_is_interlaced()):
             steps.append("bwdif=mode=send_frame:deint=all")
         steps += _TURNS.get(geometry.turn_degrees, [])
         width, height = picture.width, picture.height
@@ -148,15 +184,22 @@ class PictureChain:
             steps.append(f"crop={width}:{height}:0:0:exact=1")
         full_range = picture.color_range == 2 or picture.format.name.startswith("yuvj")
         is_rgb = picture.format.is_rgb
+        stays_rgb = is_rgb and is_rgb_format(self._video.written_format) and not self._is_lettered
+        working = picture.format.name if stays_rgb else self.pixel_format
         resized = (width, height) != (geometry.width_px, geometry.height_px)
-        if resized or picture.format.name != self.pixel_format or full_range or is_rgb:
-            matrix = "" if not is_rgb else ":out_color_matrix=bt709"
+        if stays_rgb and not resized:
+            return steps
+        if resized or picture.format.name != working or full_range or is_rgb:
+            name = _MATRIX_NAMES.get(self._matrix, "bt709")  # the same on both sides: no conversion
+            matrix = f":in_color_matrix={name}:out_color_matrix={name}"
+            if is_rgb:
+                matrix = "" if stays_rgb else ":out_color_matrix=bt709"
             span = "pc" if full_range or is_rgb else "tv"
             steps.append(
                 f"scale={geometry.width_px}:{geometry.height_px}:flags={self._scaling(picture)}"
-                f":in_range={span}:out_range=tv{matrix}"
+                f":in_range={span}:out_range={'pc' if stays_rgb else 'tv'}{matrix}"
             )
-            steps.append(f"format={self.pixel_format}")
+            steps.append(f"format={working}")
         return steps
 
     def _scaling(self, picture: VideoFrame) -> str:
@@ -171,6 +214,34 @@ class PictureChain:
     def _source_is_interlaced(self) -> bool:
         video = self.row.shot.reel.source.video
         return bool(video and video.is_interlaced)
+
+
+def is_rgb_format(pixel_format: str) -> bool:
+    """Whether a pixel format holds R′G′B′."""
+    return pixel_format.startswith(("rgb", "gbr"))
+
+
+def is_full_range(video: Video) -> bool:
+    """Whether the picture is written as Y′CbCr that uses every code, as JPEG does."""
+    return video.codec in ("mjpeg", "jpeg")
+
+
+def working_format(video: Video) -> str:
+    """The pixel format in which pictures are sized and lettered, limited range Y′CbCr."""
+    written = video.written_format
+    if is_rgb_format(written):
+        return "yuv444p" if written == "rgb24" else "yuv444p10le"
+    return written
+
+
+def _matrix_of(picture: VideoFrame) -> int:
+    """The matrix a picture was made with; where it does not say, BT.709 from HD on and BT.601 below."""
+    matrix = int(picture.colorspace)
+    if picture.format.is_rgb:
+        return _BT709
+    if matrix in _MATRIX_NAMES:
+        return matrix
+    return _BT709 if picture.height >= 720 or picture.width >= 1280 else _BT601
 
 
 def colour_tags(source: VideoFrame) -> dict[str, int]:

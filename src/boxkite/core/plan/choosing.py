@@ -79,6 +79,14 @@ def choose(
     return kept, left_out
 
 
+def fitting_all(
+    choices: Sequence[Choice], known: Collection[str], option: str
+) -> Callable[[Candidate], bool]:
+    """What tells whether a shot fits every one of some choices. Raises PlanError as choose does."""
+    tests = [_test(choice, known, option) for choice in choices]
+    return lambda candidate: all(test(candidate) for test in tests)
+
+
 def _test(choice: Choice, known: Collection[str], option: str) -> Callable[[Candidate], bool]:
     kind = choice.kind
     if kind == "circled":

@@ -1,9 +1,10 @@
-"""Paths that would clash: with each other, or with what is there already."""
+"""Paths that would clash with each other."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
@@ -18,11 +19,11 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
     """
     seen: dict[str, Row] = {}
     for row in rows:
-        key = clash_key(str(row.path))
+        key = clash_key(row.place)
         other = seen.setdefault(key, row)
         if other is not row:
             raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, rows, pattern))
-    for folder, row in _folders(rows).items():
+    for folder, row in folders_of(rows).items():
         for parent in (folder, *folder.parents):
             if other_row := seen.get(clash_key(str(parent))):
                 raise PlanError(
@@ -31,7 +32,26 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
                 )
 
 
-def _folders(rows: Sequence[Row]) -> dict[Path, Row]:
+def numbered(rows: Sequence[Row], taken: Callable[[Path], bool]) -> list[Row]:
+    """The rows with _2, _3 … behind names that others of them bear, or that are taken on the disk."""
+    seen: set[str] = set()
+    result = []
+    for row in rows:
+        number, found = 1, row
+        while (key := clash_key(found.place)) in seen or taken(found.path):
+            number += 1
+            found = renamed(row, f"{row.name}_{number}")
+        seen.add(key)
+        result.append(found)
+    return result
+
+
+def renamed(row: Row, name: str) -> Row:
+    """The row with another name below its folder."""
+    return replace(row, name=name)
+
+
+def folders_of(rows: Sequence[Row]) -> dict[Path, Row]:
     """Every folder that files are written to, with the first row that needs it."""
     firsts: dict[tuple[Path, str], Row] = {}
     for row in rows:
@@ -52,25 +72,7 @@ def _working_pattern(first: Row, second: Row, rows: Sequence[Row], pattern: str)
     if first.shot is second.shot:
         return f'give each preset a folder of its own, or use --names "{pattern}_@preset"'
     digits = "0" * (len(str(len(rows))) - 1) + "1"
-    return f'a pattern that works: --names "{pattern}_@(count:{digits})"'
-
-
-def check_existing(rows: Sequence[Row]) -> None:
-    """Make sure nothing is there yet under any of the paths, whatever its case. Raises PlanError."""
-    there = {
-        clash_key(str(path)): path
-        for folder in _folders(rows)
-        if folder.is_dir()
-        for path in folder.iterdir()
-    }
-    found = [there[key] for row in rows if (key := clash_key(str(row.path))) in there] if there else []
-    if found:
-        listed = ", ".join(path.name for path in found[:3]) + (" …" if len(found) > 3 else "")
-        raise PlanError(
-            f"{len(found)} of {len(rows)} files are there already: {listed}",
-            path=found[0].parent,
-            hint="nothing is overwritten: choose another folder with --to, or move them away",
-        )
+    return f'a pattern that works: --names "{pattern}_@(count:{digits})"; or --existing number'
 
 
 def check_folder(folder: Path) -> None:
@@ -94,7 +96,7 @@ def _read_only(folder: Path) -> bool:
 
 def check_inside(rows: Sequence[Row]) -> None:
     """Make sure no path leaves its output folder, through links that are there already either."""
-    for parent, row in _folders(rows).items():
+    for parent, row in folders_of(rows).items():
         folder = row.folder
         if not parent.resolve().is_relative_to(folder.resolve()):
             name = row.name

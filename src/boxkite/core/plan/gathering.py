@@ -17,14 +17,14 @@ from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.metadata.facts import KnownFacts
 from boxkite.core.metadata.known import know
-from boxkite.core.plan.choosing import Candidate, choose
+from boxkite.core.plan.choosing import Candidate, choose, fitting_all
 from boxkite.core.plan.edits import EditCutter, lacking_media
-from boxkite.core.plan.job import Job
+from boxkite.core.plan.job import Job, Otherwise
 from boxkite.core.plan.ranges import range_of_source, range_words
-from boxkite.core.plan.token_values import known_tokens, values_for
+from boxkite.core.plan.token_values import ShotValues, known_tokens
 from boxkite.core.plan.words import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
-from boxkite.core.shots.limits import joined, limited_in_source, with_handles
+from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
 from boxkite.core.shots.shot import Cut, LeftOut, Reel, Shot, joined_cuts
 from boxkite.core.timebase import Span
@@ -34,22 +34,27 @@ Progress = Callable[[str], None]
 
 @dataclass(frozen=True)
 class Gathered:
-    """The shots of a job, at least one, and what is to be said about everything else."""
+    """The shots of a job, at least one, and what is to be said about everything else.
+
+    otherwise: by place among them, how some are done otherwise.
+    """
 
     shots: tuple[Shot, ...]
     notices: tuple[str, ...]
     uncovered: tuple[tuple[Reel, Span], ...]
     left_out: tuple[LeftOut, ...]
+    otherwise: Mapping[int, Otherwise]
 
 
-def gather_shots(job: Job, progress: Progress) -> Gathered:
+def gather_shots(job: Job, progress: Progress, *, sound_alone: bool = False) -> Gathered:
     """Find the sources of a job, cut them as it says, give each shot its facts, keep those that were chosen.
 
-    progress is told what is being measured. Raises a RequestError when no shot comes of it.
+    progress is told what is being measured. sound_alone: sources without a picture are wanted too.
+    Raises a RequestError when no shot comes of it.
     """
     edits = [path for path in job.paths if is_edit(path)]
     footage = [path for path in job.paths if not is_edit(path)]
-    sources, notices = _sources(job, footage) if footage else ([], [])
+    sources, notices = _sources(job, footage, sound_alone) if footage else ([], [])
     marks = read_marks(job.marks) if job.marks else None
     ways = job.by or (_way_to_cut(marks, bool(edits)),)
     cutter = _Cutter(job, edits, sources, marks, progress)
@@ -65,8 +70,29 @@ def gather_shots(job: Job, progress: Progress) -> Gathered:
         raise lacking_media(problems)
     if not chosen:
         raise _nothing_to_cut(ways, notices, left_out)
-    final = with_handles(joined(chosen) if job.join else chosen, job.handles)
-    return Gathered(tuple(final), tuple(notices), () if left_out else cut.uncovered, tuple(left_out))
+    whole = joined(chosen) if job.join else chosen
+    otherwise = _otherwise(job, whole)
+    handled = with_handles(whole, job.handles)
+    for index, done in otherwise.items():
+        if done.handles:
+            handled[index] = with_handles([whole[index]], done.handles)[0]
+    uncovered = () if left_out else cut.uncovered
+    return Gathered(tuple(remarked(handled)), tuple(notices), uncovered, tuple(left_out), otherwise)
+
+
+def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
+    """By place: the first exception of the job that a shot fits."""
+    if not job.exceptions:
+        return {}
+    values, known = ShotValues(job, shots), known_tokens(shots)
+    tests = [(one, fitting_all(one.only, known, "only")) for one in job.exceptions]
+    found = {}
+    for index, shot in enumerate(shots):
+        candidate = Candidate(shot, index + 1, values.of(shot, index))
+        fitting = next((one for one, fits in tests if fits(candidate)), None)
+        if fitting:
+            found[index] = fitting
+    return found
 
 
 def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
@@ -78,15 +104,14 @@ def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
         return shot
     facts = {**known.values, **shot.facts}
     if shot.way in ("markers", "ranges"):
-        return replace(shot, facts=facts)
+        return shot.with_changes(facts=facts)
     words = [word.strip() for word in facts.get("keywords", "").split(",") if word.strip()]
     circled = shot.circled or facts.get("circled", "").casefold() in YES
-    return replace(
-        shot, facts=facts, circled=circled, keywords=tuple(dict.fromkeys([*shot.keywords, *words]))
-    )
+    keywords = tuple(dict.fromkeys([*shot.keywords, *words]))
+    return shot.with_changes(facts=facts, circled=circled, keywords=keywords)
 
 
-def _sources(job: Job, paths: Sequence[Path]) -> tuple[list[Source], list[str]]:
+def _sources(job: Job, paths: Sequence[Path], sound_alone: bool) -> tuple[list[Source], list[str]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
     found = find_sources(paths, job.images_rate)
     named = {path for path in paths if not path.is_dir()}
@@ -101,13 +126,16 @@ def _sources(job: Job, paths: Sequence[Path]) -> tuple[list[Source], list[str]]:
             notices.append(
                 f"{source.label}: a single image: left aside; name it by itself to make a file of it"
             )
-        elif source.video:
+        elif source.video or (sound_alone and source.audio):
             with_picture.append(source)
             notices += [f"{source.label}: {warning}" for warning in source.warnings]
         else:
             notices.append(f"{source.label}: there is no picture in it: left aside")
     if not with_picture:
-        raise FootageError("there is no source with a picture here", path=paths[0] if paths else None)
+        raise FootageError(
+            "there is no source with a picture here" if not sound_alone else "there is no source here",
+            path=paths[0] if paths else None,
+        )
     return with_picture, notices
 
 
@@ -122,7 +150,7 @@ def _way_to_cut(marks: MarkList | None, has_edit: bool) -> By:
 def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]:
     if not job.only and not job.without:
         return list(shots), []
-    values_of = values_for(job, len(shots))
+    values_of = ShotValues(job, shots).of
     candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
     return choose(candidates, job.only, job.without, known_tokens(tuple(shots)))
 
@@ -189,7 +217,7 @@ class _Cutter:
                 self._cut_source(way, reel, *listed) if listed else self._limited(cut_whole(reel), reel, {})
             )
         cut = joined_cuts(cuts)
-        return replace(cut, shots=tuple(replace(shot, way=way) for shot in cut.shots))
+        return replace(cut, shots=tuple(shot.with_changes(way=way) for shot in cut.shots))
 
     def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[str]]:
         """Which marks each source is cut at, by its position; None for sources that stay whole."""

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from boxkite.core.errors import PlanError
 from boxkite.core.plan.choosing import Choice
-from boxkite.core.plan.words import CLOSING_MARKER, By, PictureFrom
+from boxkite.core.plan.words import CLOSING_MARKER, By, Existing, PictureFrom
+from boxkite.core.presets.library import Shelf
 from boxkite.core.shots.limits import Handles
 from boxkite.core.timebase import FrameRate
 
@@ -40,13 +41,25 @@ class Output:
 
 
 @dataclass(frozen=True)
+class Otherwise:
+    """Shots that are done otherwise than the rest: by all of these choices, other outputs, names or handles."""
+
+    only: tuple[Choice, ...]
+    outputs: tuple[Output, ...] = ()
+    names: str | None = None
+    handles: Handles | None = None
+
+
+@dataclass(frozen=True)
 class Job:
     """Footage + where to cut + which to keep + names + outputs.
 
     by: empty where it follows from the paths and marks. picture: None where it does. media: where camera
     originals lie. match_by: column of the metadata tables that names the source. range_in, range_out: as
     typed; a timecode, an event number, or the name of a clip or marker. depth: how deep timelines in
-    timelines are handed over.
+    timelines are handed over. version: of the names, where it is not to be the next. existing: what becomes of
+    files that are there already. since: the batch that this plan is compared with. presets: those within reach.
+    exceptions: shots that are done otherwise.
     """
 
     paths: tuple[Path, ...]
@@ -70,5 +83,10 @@ class Job:
     only: tuple[Choice, ...] = ()
     without: tuple[Choice, ...] = ()
     join: bool = False
+    version: int | None = None
+    existing: Existing = "stop"
+    since: str = ""
+    presets: Shelf = field(default_factory=Shelf)
+    exceptions: tuple[Otherwise, ...] = ()
     user: str = ""
     now: datetime = field(default_factory=datetime.now)

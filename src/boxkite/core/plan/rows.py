@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import os
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from fractions import Fraction
@@ -33,11 +34,22 @@ class PlannedLettering:
     box_opacity: float
 
 
-@dataclass(frozen=True)
-class Row:
-    """One file to be written. path: where, absolute. name: below its output folder, without ending.
+class Action(StrEnum):
+    """What becomes of a row when its plan is run."""
 
-    sound_tracks: which of the source's sound streams it holds, by position. expected_bytes: about.
+    MAKE = "make"
+    REPLACE = "replace"
+    KEEP = "keep"
+
+
+@dataclass(frozen=True, slots=True)
+class Row:
+    """One file to be written. folder: of its output, absolute. name: below that, without ending.
+
+    plain_name: the name with the version left out. geometry: of the picture, None where it has none. copied: the
+    frames of a copy, which begins and ends where the source lets it. sound_tracks: which of the source's sound
+    streams it holds, by position. expected_bytes: about; spread: how far off that may be, as factors. action: make
+    it, replace what bears its name, or keep that because it is the same. change: against an earlier batch.
     """
 
     number: int
@@ -45,17 +57,53 @@ class Row:
     preset: Preset
     folder: Path
     name: str
-    path: Path
-    geometry: Geometry
+    plain_name: str
+    geometry: Geometry | None
     lettering: tuple[PlannedLettering, ...]
     sound_tracks: tuple[int, ...]
     expected_bytes: int
+    spread: tuple[float, float] = (1.0, 1.0)
     warnings: tuple[str, ...] = ()
+    copied: Span | None = None
+    action: Action = Action.MAKE
+    change: str = ""
+
+    @property
+    def place(self) -> str:
+        """The whole path as text."""
+        return f"{self.folder}{os.sep}{self.name}{self.ending}"
+
+    @property
+    def path(self) -> Path:
+        """Where it is written, absolute."""
+        return Path(self.place)
+
+    @property
+    def ending(self) -> str:
+        """The ending of the file's name, dot included; a copy keeps its source's."""
+        return self.shot.reel.source.path.suffix if self.preset.copy else self.preset.ending
+
+    @property
+    def how(self) -> str:
+        """How it is made: "copy" or "encode"; "keep" where it is there already."""
+        if self.action is Action.KEEP:
+            return "keep"
+        return "copy" if self.preset.copy else "encode"
+
+    @property
+    def size(self) -> str:
+        """Width and height of its picture; empty where it has none."""
+        return self.geometry.size if self.geometry else ""
+
+    @property
+    def bytes_between(self) -> tuple[int, int]:
+        """The least and the most it is expected to take."""
+        return round(self.expected_bytes * self.spread[0]), round(self.expected_bytes * self.spread[1])
 
     @property
     def span(self) -> Span:
         """The frames of the source it holds."""
-        return self.shot.span
+        return self.copied or self.shot.span
 
     @property
     def in_timecode(self) -> Timecode:
@@ -83,6 +131,14 @@ class Volume:
 
 
 @dataclass(frozen=True)
+class Gone:
+    """A file of an earlier batch that this plan does not make any more."""
+
+    path: Path
+    name: str
+
+
+@dataclass(frozen=True)
 class Plan:
     """All rows, and all that is to be said beside them."""
 
@@ -92,6 +148,13 @@ class Plan:
     volumes: tuple[Volume, ...]
     pattern: str
     left_out: tuple[LeftOut, ...] = ()
+    version: int | None = None
+    gone: tuple[Gone, ...] = ()
+
+    @property
+    def to_make(self) -> tuple[Row, ...]:
+        """The rows that running it makes: all but those that are kept."""
+        return tuple(row for row in self.rows if row.action is not Action.KEEP)
 
 
 def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
@@ -102,12 +165,16 @@ def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return [tuple(members) for members in found.values()]
 
 
-def row_as_json(row: Row) -> dict[str, Any]:
-    """A row as plain values, the same words as in the table."""
+def row_as_json(row: Row, ends: tuple[str, str] | None = None) -> dict[str, Any]:
+    """A row as plain values, the same words as in the table. ends: its in and out, where they are known already."""
+    first, last = ends or (str(row.in_timecode), str(row.out_timecode))
     return {
         "number": row.number,
         "name": row.name,
-        "path": str(row.path),
+        "path": row.place,
+        "how": row.how,
+        "action": row.action.value,
+        **({"change": row.change} if row.change else {}),
         "preset": row.preset.name,
         "source": str(row.shot.reel.source.path),
         "by": row.shot.way,
@@ -117,18 +184,29 @@ def row_as_json(row: Row) -> dict[str, Any]:
         "circled": row.shot.circled,
         "origin": row.shot.origin,
         **_place_as_json(row.shot.edited),
-        "in": str(row.in_timecode),
-        "out": str(row.out_timecode),
+        "in": first,
+        "out": last,
         "in_frame": row.span.start,
         "out_frame": row.span.end,
         "frames": row.span.length,
         "handle_in": row.shot.handle_in,
         "handle_out": row.shot.handle_out,
         "rate": str(row.shot.reel.table.rate),
-        "size": row.geometry.size,
+        "size": row.size,
         "expected_bytes": row.expected_bytes,
+        "expected_between": list(row.bytes_between),
+        "unlike": [kind.value for kind in row.shot.unlike],
         "warnings": list(row.warnings),
     }
+
+
+def ends_of(rows: Sequence[Row]) -> Iterator[tuple[str, str]]:
+    """In and out of each row as timecode; rows of one shot share them."""
+    shot, span, ends = None, None, ("", "")
+    for row in rows:
+        if row.shot is not shot or row.span != span:
+            shot, span, ends = row.shot, row.span, (str(row.in_timecode), str(row.out_timecode))
+        yield ends
 
 
 def _place_as_json(place: EditPlace | None) -> dict[str, Any]:
@@ -149,9 +227,11 @@ def plan_as_json(plan: Plan) -> dict[str, Any]:
     """The whole plan as plain values."""
     return {
         "pattern": plan.pattern,
-        "rows": [row_as_json(row) for row in plan.rows],
+        "version": plan.version,
+        "rows": [row_as_json(row, ends) for row, ends in zip(plan.rows, ends_of(plan.rows), strict=True)],
         "notices": list(plan.notices),
         "left_out": [{"name": one.name, "origin": one.origin, "reason": one.reason} for one in plan.left_out],
+        "gone": [{"name": one.name, "path": str(one.path)} for one in plan.gone],
         "uncovered": [
             {
                 "source": str(reel.source.path),

@@ -11,7 +11,7 @@ from boxkite.core.footage.source import Source
 from boxkite.core.metadata.facts import Fact, KnownFacts
 from boxkite.core.naming.tokens import TOKENS
 from boxkite.core.plan.job import Job
-from boxkite.core.plan.token_values import values_for
+from boxkite.core.plan.token_values import OUTPUT_TOKENS, ShotValues
 from boxkite.core.shots.placing import make_reel
 from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import FrameRate, Span
@@ -31,7 +31,7 @@ _ORIGINS = {
     "time": "today",
     "user": "this machine",
 }
-_OF_OUTPUT = ("resolution", "codec", "preset")
+_OF_OUTPUT = (*OUTPUT_TOKENS, "version")
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,8 @@ class TokenLine:
 def list_tokens(source: Source, known: KnownFacts, user: str = "") -> Sequence[TokenLine]:
     """All tokens a pattern may use for the whole of a source, our own first; empty ones have no origin."""
     facts = known.values
-    values = values_for(Job((Path(source.path),), (), user=user), 1)(_whole(source, facts), 0)
+    shot = _whole(source, facts)
+    values = ShotValues(Job((Path(source.path),), (), user=user), [shot]).of(shot, 0)
     own_names = {name.casefold(): name for name in facts}
     lines = []
     for token in TOKENS:

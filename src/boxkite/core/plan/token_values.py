@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from boxkite.core.naming.tokens import TABLE_TOKENS, TOKENS
-from boxkite.core.naming.values import Date, Moment, Number, Text, Value
+from boxkite.core.naming.values import SUBFOLDER, Counter, Date, Moment, Number, Text, Value
 from boxkite.core.plan.job import Job
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import Preset
@@ -16,7 +16,11 @@ FACT_PREFIX = "metadata."
 """Before a column's name where a token of the same name would hide it."""
 
 
-def known_tokens(shots: tuple[Shot, ...]) -> set[str]:
+OUTPUT_TOKENS = ("resolution", "codec", "preset")
+"""Tokens that depend on what a shot is made into."""
+
+
+def known_tokens(shots: Sequence[Shot]) -> set[str]:
     """Every token a pattern may use for these shots: the fixed ones, and the columns of their tables."""
     columns = set().union(*{tuple(shot.facts) for shot in shots})
     return set(TOKENS) | columns | {FACT_PREFIX + column for column in columns}
@@ -25,13 +29,18 @@ def known_tokens(shots: tuple[Shot, ...]) -> set[str]:
 class LazyValues(Mapping[str, Value]):
     """Values by token name, each worked out when it is asked for: a pattern names few of them."""
 
-    def __init__(self, makers: Mapping[str, Callable[[Shot], Value]], shot: Shot) -> None:
+    __slots__ = ("_count", "_makers", "_shot")
+
+    def __init__(self, makers: Mapping[str, Callable[[Shot], Value]], shot: Shot, count: Counter) -> None:
         self._makers = makers
         self._shot = shot
+        self._count = count
 
     def __getitem__(self, name: str) -> Value:
-        if name in self._makers:
-            return self._makers[name](self._shot)
+        if maker := self._makers.get(name):
+            return maker(self._shot)
+        if name == "count":
+            return self._count
         facts = self._shot.facts
         column = name.removeprefix(FACT_PREFIX)
         if column in facts:
@@ -39,10 +48,12 @@ class LazyValues(Mapping[str, Value]):
         raise KeyError(name)
 
     def __contains__(self, name: object) -> bool:
-        return name in self._makers or str(name).removeprefix(FACT_PREFIX) in self._shot.facts
+        known = name in self._makers or name == "count"
+        return known or str(name).removeprefix(FACT_PREFIX) in self._shot.facts
 
     def __iter__(self) -> Iterator[str]:
         yield from self._makers
+        yield "count"
         for column in self._shot.facts:
             yield from (column, FACT_PREFIX + column)
 
@@ -50,24 +61,55 @@ class LazyValues(Mapping[str, Value]):
         return sum(1 for _ in self)
 
 
-def values_for(job: Job, total: int) -> Callable[[Shot, int], Mapping[str, Value]]:
-    """What gives the values of a shot, whatever it is made into, by its place among `total`, counted from 0."""
+class ShotValues:
+    """The values of each shot of a plan, whatever it is made into."""
 
-    def values(shot: Shot, index: int) -> Mapping[str, Value]:
-        own: dict[str, Callable[[Shot], Value]] = {
+    def __init__(
+        self,
+        job: Job,
+        shots: Sequence[Shot],
+        *,
+        version: int | None = None,
+        subfolder_of: Callable[[Shot, int], str] | None = None,
+    ) -> None:
+        """version: of the whole plan, where it is known. subfolder_of: what counters per subfolder go by."""
+        self._shots = shots
+        self._subfolder_of = subfolder_of
+        self._places: dict[str, list[int]] = {}
+        self._makers: dict[str, Callable[[Shot], Value]] = {
             **_MAKERS,
-            **of_job,
-            "count": lambda _: Number(index, counts=True),
+            "total": lambda _: Number(len(shots)),
+            "version": lambda _: Text("") if version is None else Number(version),
+            "date": lambda _: Date(job.now),
+            "time": lambda _: Date(job.now, usual="hh-mm-ss"),
+            "user": lambda _: Text(job.user),
         }
-        return LazyValues(own, shot)
 
-    of_job: dict[str, Callable[[Shot], Value]] = {
-        "total": lambda _: Number(total),
-        "date": lambda _: Date(job.now),
-        "time": lambda _: Date(job.now, usual="hh-mm-ss"),
-        "user": lambda _: Text(job.user),
-    }
-    return values
+    def of(self, shot: Shot, index: int) -> LazyValues:
+        """The values of the shot at a place in the plan, counted from 0."""
+        return LazyValues(self._makers, shot, Counter(index, lambda word: self._place(index, word)))
+
+    def _place(self, index: int, word: str) -> int:
+        """Its place among the shots that share what the word names. Raises KeyError for no such word."""
+        if word not in self._places:
+            counts: dict[str, int] = {}
+            places = []
+            group_of = self._subfolder_of if word == SUBFOLDER else self._by_token(word)
+            if group_of is None:
+                raise KeyError(word)
+            for number, shot in enumerate(self._shots):
+                group = group_of(shot, number)
+                places.append(counts.setdefault(group, 0))
+                counts[group] += 1
+            self._places[word] = places
+        return self._places[word][index]
+
+    def _by_token(self, word: str) -> Callable[[Shot, int], str]:
+        name = next((one for one in known_tokens(self._shots) if one.casefold() == word.casefold()), None)
+        if name is None or name in ("count", *OUTPUT_TOKENS):
+            raise KeyError(word)
+        empty = Text("")
+        return lambda shot, number: self.of(shot, number).get(name, empty).shown()
 
 
 def _from_table(name: str, own: Callable[[Shot], str] = lambda _: "") -> Callable[[Shot], Value]:
@@ -113,10 +155,11 @@ _MAKERS: dict[str, Callable[[Shot], Value]] = {
 }
 
 
-def output_values(preset: Preset, geometry: Geometry) -> dict[str, Value]:
-    """Values that depend on the output."""
+def output_values(preset: Preset, geometry: Geometry | None, source_codec: str) -> dict[str, Value]:
+    """Values that depend on the output. source_codec: of the picture, which a copy keeps."""
+    codec = source_codec if preset.copy else preset.video.codec if preset.video else ""
     return {
-        "resolution": Text(geometry.size),
-        "codec": Text(preset.video.codec),
+        "resolution": Text(geometry.size if geometry else ""),
+        "codec": Text(codec),
         "preset": Text(preset.name),
     }

@@ -9,4 +9,6 @@ WAYS_TO_CUT: tuple[By, ...] = ("markers", "ranges", "cuts", "files", "timelines"
 WAYS_THROUGH_AN_EDIT: tuple[By, ...] = ("cuts", "timelines")
 PictureFrom = Literal["program", "originals", "edit"]
 PICTURES: tuple[PictureFrom, ...] = ("program", "originals", "edit")
+Existing = Literal["stop", "number", "skip", "replace"]
+WHERE_THERE: tuple[Existing, ...] = ("stop", "number", "skip", "replace")
 CLOSING_MARKER = "END"

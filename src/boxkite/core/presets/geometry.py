@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from fractions import Fraction
 
+from boxkite.core.presets.codecs import CODECS
 from boxkite.core.presets.model import Preset
 
 
@@ -34,10 +35,17 @@ def plan_geometry(
     """The shape of the output for a source of this size, rotation and pixel aspect."""
     if rotation_degrees in (90, 270):
         width_px, height_px, sample_aspect = height_px, width_px, 1 / sample_aspect
+    assert preset.video
     pixel_format = preset.video.written_format
-    even_width = 1 if "444" in pixel_format else 2
+    subsampled = "420" in pixel_format or "422" in pixel_format
+    even_width = 2 if subsampled or CODECS[preset.video.codec].even_width else 1
     even_height = 2 if "420" in pixel_format else 1
     scale = Fraction(str(preset.size_percent)) / 100
+    if preset.fit_px:
+        scale = min(
+            Fraction(1),
+            *(Fraction(most, side) for most, side in zip(preset.fit_px, (width_px, height_px), strict=True)),
+        )
     if scale == 1:
         crop = (width_px % even_width, height_px % even_height)
         width, height = max(width_px - crop[0], even_width), max(height_px - crop[1], even_height)

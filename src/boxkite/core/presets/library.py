@@ -1,37 +1,37 @@
-"""Finding presets by name: the user's own folder first, then the built-in ones; or by the path of a file."""
+"""Finding presets by name: those of the job, the user's own folder, then the built-in ones; or by a file's path."""
 
 from __future__ import annotations
 
 import os
-import tomllib
-from collections.abc import Iterator
-from dataclasses import asdict, dataclass, fields, replace
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass, field
 from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from pydantic import TypeAdapter, ValidationError
-
 from boxkite.core.errors import PresetError
-from boxkite.core.presets.model import Audio, Lettering, Preset, Video, Watermark
+from boxkite.core.presets.inheriting import BASED_ON, merged
+from boxkite.core.presets.model import Preset
+from boxkite.core.presets.reading import checked, read_tables
 from boxkite.core.suggest import did_you_mean
 
 FOLDER_VARIABLE = "BOXKITE_PRESETS"
-_TABLES: dict[str, type] = {
-    "video": Video,
-    "audio": Audio,
-    "burn_in": Lettering,
-    "watermark": Watermark,
-}
+_MOST_BASES = 20
 
 
 @dataclass(frozen=True)
 class PresetFile:
-    """Where a preset is kept."""
+    """Where a preset is kept. tables: what it says, where that stands in a job file and not in one of its own."""
 
     name: str
     path: Path
     built_in: bool
+    tables: Mapping[str, Any] | None = field(default=None, compare=False)
+
+    @property
+    def key(self) -> str:
+        """What stands before its keys, in messages."""
+        return "" if self.tables is None else f"presets.{self.name}"
 
 
 def own_folder() -> Path:
@@ -57,64 +57,92 @@ def list_presets() -> list[PresetFile]:
     return list(found.values())
 
 
-def find_preset(name: str) -> PresetFile:
-    """The preset of a name or of a path to a .toml file. Raises PresetError with the nearest names."""
-    if name.lower().endswith(".toml"):
-        path = Path(name).expanduser()
-        if not path.is_file():
-            raise PresetError("there is no such preset file", path=path)
-        return PresetFile(path.stem, path, built_in=False)
-    listed = list_presets()
-    for preset in listed:
-        if preset.name == name:
-            return preset
-    names = [preset.name for preset in listed]
-    raise PresetError(
-        f"there is no preset “{name}”", hint=did_you_mean(name, names) or f"there are: {', '.join(names)}"
-    )
+@dataclass(frozen=True)
+class Shelf:
+    """The presets within reach of a job. own: those it brings along, by name. changes: keys set from outside, as
+    {"review.video.quality": 20} for one preset or {"video.quality": 20} for all.
+    """
 
+    own: tuple[PresetFile, ...] = ()
+    changes: Mapping[str, Any] = field(default_factory=dict)
 
-def load_preset(name: str) -> Preset:
-    """Read and check a preset by name or path. Raises PresetError with file, table and key."""
-    return read_preset(find_preset(name))
-
-
-def read_preset(file: PresetFile) -> Preset:
-    """Read and check a preset file. Raises PresetError with file, table and key."""
-    try:
-        data = tomllib.loads(file.path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise PresetError(f"it cannot be read: {error.strerror or error}", path=file.path) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise PresetError(f"this is not TOML: {error}", path=file.path) from None
-    if "name" in data:
+    def find(self, name: str) -> PresetFile:
+        """The preset of a name or of a path to a .toml file. Raises PresetError with the nearest names."""
+        if name.lower().endswith(".toml"):
+            path = Path(name).expanduser()
+            if not path.is_file():
+                raise PresetError("there is no such preset file", path=path)
+            return PresetFile(path.stem, path, built_in=False)
+        listed = [*self.own, *list_presets()]
+        for preset in listed:
+            if preset.name == name:
+                return preset
+        names = list(dict.fromkeys(preset.name for preset in listed))
         raise PresetError(
-            "a preset is called as its file is", path=file.path, key="name", hint="leave the key name out"
+            f"there is no preset “{name}”",
+            hint=did_you_mean(name, names) or f"there are: {', '.join(names)}",
         )
-    try:
-        preset = TypeAdapter(Preset).validate_python({"name": file.name, **data})
-    except ValidationError as error:
-        raise _as_preset_error(error, file.path) from None
-    if preset.watermark and preset.watermark.image:
-        image = file.path.parent / preset.watermark.image.expanduser()
-        preset = replace(preset, watermark=replace(preset.watermark, image=image))
-    return preset
+
+    def load(self, name: str) -> Preset:
+        """Read and check a preset by name or path. Raises PresetError with file, table and key."""
+        return self.read(self.find(name))
+
+    def read(self, file: PresetFile) -> Preset:
+        """Read and check a preset, what it is based on and what was set from outside put together."""
+        preset = checked(file.name, self._tables(file, ()), file.path, file.key)
+        if changes := self._changes_of(file.name):
+            tables = self._tables(file, ())
+            for key, value in changes.items():
+                tables = merged(tables, _nested(key.split("."), value))
+            preset = checked(file.name, tables, "--set", file.name)
+        return preset
+
+    def _changes_of(self, name: str) -> dict[str, Any]:
+        found = {}
+        for key, value in self.changes.items():
+            first, _, rest = key.partition(".")
+            if first == name:
+                found[rest] = value
+            elif first not in {preset.name for preset in [*self.own, *list_presets()]}:
+                found[key] = value
+        return found
+
+    def _tables(self, file: PresetFile, above: Sequence[PresetFile]) -> dict[str, Any]:
+        """What a preset says, laid over what it is based on."""
+        if file in above or len(above) > _MOST_BASES:
+            chain = " → ".join(one.name for one in [*above, file])
+            raise PresetError(
+                f"these presets are based on each other: {chain}", path=above[0].path, key=BASED_ON
+            )
+        tables = dict(file.tables) if file.tables is not None else read_tables(file.path)
+        watermark = tables.get("watermark")
+        if isinstance(watermark, dict) and isinstance(watermark.get("image"), str):
+            image = str(file.path.parent / Path(watermark["image"]).expanduser())
+            tables["watermark"] = {**watermark, "image": image}
+        if BASED_ON not in tables:
+            return tables
+        base_name = tables.pop(BASED_ON)
+        if not isinstance(base_name, str):
+            raise PresetError("this is the name of a preset, in quotes", path=file.path, key=BASED_ON)
+        base = self._base(file, base_name)
+        below = self._tables(base, [*above, file])
+        checked(base.name, below, base.path, base.key)
+        return merged(below, tables, path=file.path)
+
+    def _base(self, file: PresetFile, name: str) -> PresetFile:
+        """What a preset is based on. An own preset of a built-in one's name is based on that."""
+        if name == file.name and not file.built_in and (built_in_folder() / f"{name}.toml").is_file():
+            return PresetFile(name, built_in_folder() / f"{name}.toml", built_in=True)
+        if name.lower().endswith(".toml"):
+            name = str(file.path.parent / Path(name).expanduser())
+        try:
+            return self.find(name)
+        except PresetError as error:
+            raise PresetError(error.message, path=file.path, key=BASED_ON, hint=error.hint) from None
 
 
-def _as_preset_error(error: ValidationError, path: Path) -> PresetError:
-    first = error.errors()[0]
-    location = [str(part) for part in first["loc"]]
-    message = str(first["msg"]).removeprefix("Value error, ")
-    hint = ""
-    if first["type"] == "unexpected_keyword_argument":
-        table = location[0] if len(location) > 1 else ""
-        model = _TABLES.get(table, Preset)
-        keys = [one.name for one in fields(model) if one.name != "name"]
-        message = f"there is no key “{location[-1]}”" + (f" in [{table}]" if table else "")
-        hint = did_you_mean(location[-1], keys) or f"keys: {', '.join(keys)}"
-    elif first["type"] == "missing":
-        message = "this key is missing"
-    return PresetError(message, path=path, key=".".join(location), hint=hint)
+def _nested(keys: Sequence[str], value: Any) -> dict[str, Any]:
+    return {keys[0]: value if len(keys) == 1 else _nested(keys[1:], value)}
 
 
 def preset_as_json(preset: Preset) -> dict[str, Any]:
@@ -130,17 +158,17 @@ def preset_as_json(preset: Preset) -> dict[str, Any]:
     return dict(plain(asdict(preset)))
 
 
-def flat_items(preset: Preset) -> Iterator[tuple[str, Any]]:
+def flat_items(values: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
     """Every setting as (table.key, value), those that are not set left out."""
 
     def walk(prefix: str, value: Any) -> Iterator[tuple[str, Any]]:
-        if isinstance(value, dict):
+        if isinstance(value, Mapping):
             for key, inner in value.items():
                 yield from walk(f"{prefix}.{key}" if prefix else key, inner)
-        elif isinstance(value, list | tuple):
+        elif isinstance(value, list | tuple) and any(isinstance(inner, Mapping) for inner in value):
             for index, inner in enumerate(value, start=1):
                 yield from walk(f"{prefix}.{index}", inner)
         elif value is not None:
             yield prefix, value
 
-    yield from walk("", preset_as_json(preset))
+    yield from walk("", values)

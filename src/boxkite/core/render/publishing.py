@@ -5,9 +5,11 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
+import shutil
 from pathlib import Path
 
 from boxkite.core.errors import PlanError, RenderError
+from boxkite.core.naming.filename import clash_key
 
 PARTIAL_PREFIX = ".boxkite-"
 PARTIAL_ENDING = ".partial"
@@ -22,9 +24,26 @@ def partial_path(final: Path, process: int | None = None) -> Path:
     return final.with_name(f"{PARTIAL_PREFIX}{key}-{process or os.getpid()}{PARTIAL_ENDING}")
 
 
-def publish(partial: Path, final: Path) -> None:
-    """Give a finished file its name, after it has reached the disk. Raises RenderError if the name is taken."""
+def discard(partial: Path) -> None:
+    """Remove a partial file, or folder of images, if it is there."""
+    if partial.is_dir():
+        shutil.rmtree(partial, ignore_errors=True)
+    else:
+        partial.unlink(missing_ok=True)
+
+
+def publish(partial: Path, final: Path, *, replacing: bool = False) -> None:
+    """Give a finished file, or folder of images, its name, after it has reached the disk.
+
+    replacing: what bears the name is given up in the same step. Raises RenderError if the name is taken otherwise.
+    """
+    if partial.is_dir():
+        _publish_folder(partial, final, replacing=replacing)
+        return
     _sync(partial)
+    if replacing:
+        _replace_file(partial, final)
+        return
     try:
         os.link(partial, final)  # unlike a rename, this never replaces a file that came meanwhile
         partial.unlink()
@@ -40,6 +59,32 @@ def publish(partial: Path, final: Path) -> None:
             ) from None
         partial.rename(final)
     _sync(final.parent)
+
+
+def _replace_file(partial: Path, final: Path) -> None:
+    """Put a file in the place of another, also of one that a case-folding volume would take for it."""
+    partial.replace(final)
+    key = clash_key(final.name)
+    for other in final.parent.iterdir():
+        if other.name != final.name and clash_key(other.name) == key and other.is_file():
+            other.unlink()
+    _sync(final.parent)
+
+
+def _publish_folder(partial: Path, final: Path, *, replacing: bool) -> None:
+    for image in partial.iterdir():
+        _sync(image)
+    _sync(partial)
+    old = None
+    if final.exists() and replacing:
+        old = partial.with_name(f"{partial.name}-old{PARTIAL_ENDING}")
+        final.rename(old)
+    elif final.exists() or final.is_symlink():
+        raise RenderError("something took its name meanwhile; nothing was overwritten", path=final)
+    partial.rename(final)
+    _sync(final.parent)
+    if old:
+        discard(old)
 
 
 def prepare_folders(folders: set[Path]) -> None:
@@ -75,7 +120,7 @@ def _remove_stale_partials(folder: Path) -> None:
     for path in folder.glob(f"{PARTIAL_PREFIX}*{PARTIAL_ENDING}"):
         process = path.name.removesuffix(PARTIAL_ENDING).rpartition("-")[2]
         if process.isdigit() and not _is_running(int(process)):
-            path.unlink(missing_ok=True)
+            discard(path)
 
 
 def _is_running(process: int) -> bool:

@@ -2,23 +2,29 @@
 
 from __future__ import annotations
 
-import errno
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import av
 import numpy as np
+from av.video.frame import VideoFrame
 
 from boxkite.core.errors import BoxkiteError, RenderError
-from boxkite.core.plan.rows import Row
+from boxkite.core.plan.rows import Action, Row
+from boxkite.core.records.checksum import file_checksum
+from boxkite.core.render.coding import sound_rate
+from boxkite.core.render.copying import copy_shot
+from boxkite.core.render.explaining import explain
+from boxkite.core.render.images import ImageWriter, prove_images
 from boxkite.core.render.pictures import read_pictures
 from boxkite.core.render.proving import Expected, picture_look, prove
-from boxkite.core.render.publishing import partial_path, publish
+from boxkite.core.render.publishing import discard, partial_path, publish
 from boxkite.core.render.result import Result
 from boxkite.core.render.sounds import SoundReader
-from boxkite.core.render.writing import FileWriter, expected_samples, sound_rate
+from boxkite.core.render.writing import FileWriter, expected_samples, sound_tracks_of
+from boxkite.core.shots.shot import Shot
 
 Progress = Callable[[int], None]
 
@@ -27,7 +33,7 @@ Progress = Callable[[int], None]
 class _Making:
     row: Row
     partial: Path
-    writer: FileWriter
+    writer: FileWriter | ImageWriter
     first_look: np.ndarray | None = None
     last_look: np.ndarray | None = None
     failure: str = ""
@@ -36,20 +42,7 @@ class _Making:
     def fail(self, error: Exception) -> None:
         self.failure = explain(error)
         self.writer.abandon()
-        self.partial.unlink(missing_ok=True)
-
-
-def explain(error: Exception) -> str:
-    """Any error met while rendering, in one line that says what to do where that is known."""
-    if isinstance(error, BoxkiteError):
-        return f"{error}" + (f" ({error.hint})" if error.hint else "")
-    if isinstance(error, OSError) and error.errno == errno.ENOSPC:
-        return "the disk is full: make room, then run the rest again"
-    if isinstance(error, av.error.FFmpegError):
-        return f"the codec library gave up: {error.strerror}"
-    if isinstance(error, OSError):
-        return f"{error.strerror or error}"
-    return f"{type(error).__name__}: {error}"
+        discard(self.partial)
 
 
 def render_shot(rows: Sequence[Row], *, threads: int, progress: Progress = lambda _: None) -> list[Result]:
@@ -59,15 +52,18 @@ def render_shot(rows: Sequence[Row], *, threads: int, progress: Progress = lambd
     done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
     what happens to a file: the results tell.
     """
+    started = time.monotonic()
     makings: list[_Making] = []
-    results: list[Result] = []
+    results = [copy_shot(row) for row in rows if row.preset.copy]
     for row in rows:
+        if row.preset.copy:
+            continue
         partial = partial_path(row.path)
         try:
             row.path.parent.mkdir(parents=True, exist_ok=True)
-            makings.append(_Making(row, partial, FileWriter(row, partial, threads)))
+            makings.append(_Making(row, partial, _writer(row, partial, threads)))
         except (BoxkiteError, OSError, ValueError) as error:
-            partial.unlink(missing_ok=True)
+            discard(partial)
             results.append(Result(row.number, row.path, failure=explain(error)))
     alive = list(makings)
     try:
@@ -78,7 +74,13 @@ def render_shot(rows: Sequence[Row], *, threads: int, progress: Progress = lambd
                 making.fail(error)
     for making in makings:
         results.append(_finish(making))
-    return sorted(results, key=lambda result: result.row_number)
+    share = (time.monotonic() - started) / len(rows)
+    timed = [replace(result, seconds=share) for result in results]
+    return sorted(timed, key=lambda result: result.row_number)
+
+
+def _writer(row: Row, partial: Path, threads: int) -> FileWriter | ImageWriter:
+    return ImageWriter(row, partial) if row.preset.is_sequence else FileWriter(row, partial, threads)
 
 
 def _feed(makings: list[_Making], threads: int, progress: Progress) -> None:
@@ -90,20 +92,22 @@ def _feed(makings: list[_Making], threads: int, progress: Progress) -> None:
     sounds = SoundReader(shot.reel, shot.span, tracks) if tracks else None
     done = 0
     try:
-        for number, picture in read_pictures(shot.reel.source, shot.reel.table, shot.span, threads=threads):
-            _each(makings, FileWriter.put_picture, picture)
+        of_picture = [making for making in makings if making.row.preset.video]
+        for number, picture in _pictures(shot, threads) if of_picture else _moments(shot):
+            if picture:
+                _each(of_picture, "put_picture", picture)
             if sounds:
                 for place, sound in sounds.until(number + 1):
                     track = tracks[place]
                     for making in makings:
                         if track in making.row.sound_tracks:
                             own_place = making.row.sound_tracks.index(track)
-                            _each([making], FileWriter.put_sound, own_place, sound)
-            done += 1
+                            _each([making], "put_sound", own_place, sound)
+            done = number + 1 - shot.span.start
             progress(done)
             if all(making.failure for making in makings):
                 return
-        _each(makings, FileWriter.end)
+        _each(makings, "end")
         if sounds and sounds.silence_samples > 1:
             for making in makings:
                 making.warnings.append(
@@ -114,12 +118,23 @@ def _feed(makings: list[_Making], threads: int, progress: Progress) -> None:
             sounds.close()
 
 
-def _each(makings: Sequence[_Making], act: Callable[..., None], *what: Any) -> None:
+def _pictures(shot: Shot, threads: int) -> Iterator[tuple[int, VideoFrame]]:
+    return read_pictures(shot.reel.source, shot.reel.table, shot.span, threads=threads)
+
+
+def _moments(shot: Shot) -> Iterator[tuple[int, None]]:
+    """The frames of a shot of which only the sound is wanted, about one a second, and the last."""
+    step = shot.reel.table.rate.nominal
+    yield from ((number, None) for number in range(shot.span.start, shot.span.end - 1, step))
+    yield shot.span.end - 1, None
+
+
+def _each(makings: Sequence[_Making], act: str, *what: Any) -> None:
     """Do something with each writer that is still well; one that fails is given up, the others go on."""
     for making in makings:
         if not making.failure:
             try:
-                act(making.writer, *what)
+                getattr(making.writer, act)(*what)
             except (BoxkiteError, OSError, ValueError) as error:
                 making.fail(error)
 
@@ -129,26 +144,32 @@ def _finish(making: _Making) -> Result:
     if making.failure:
         return Result(row.number, row.path, failure=making.failure)
     try:
-        proof = prove(making.partial, _expected(making))
-        publish(making.partial, row.path)
+        expected = _expected(making)
+        is_folder = row.preset.is_sequence
+        proof = prove_images(making.partial, row, expected) if is_folder else prove(making.partial, expected)
+        proof = replace(proof, checksum=file_checksum(making.partial))
+        publish(making.partial, row.path, replacing=row.action is Action.REPLACE)
     except Exception as error:
-        making.partial.unlink(missing_ok=True)
+        discard(making.partial)
         return Result(row.number, row.path, failure=explain(error))
     return Result(row.number, row.path, proof=proof, warnings=tuple(making.warnings))
 
 
 def _expected(making: _Making) -> Expected:
     row, writer = making.row, making.writer
+    samples = []
+    for positions in sound_tracks_of(row):
+        assert row.preset.audio
+        rate = sound_rate(row.preset.audio, row.shot.reel.source.audio[positions[0]].sample_rate_hz)
+        samples.append((expected_samples(row, positions[0]), rate))
+    rate_of_picture = row.shot.reel.table.rate
+    if row.geometry is None:
+        return Expected(0, rate_of_picture, 0, 0, tuple(samples), None, None)
     if writer.first_picture is None or writer.last_picture is None:
         raise RenderError("not one picture was encoded")
-    samples = []
-    if row.preset.audio:
-        for position in row.sound_tracks:
-            rate = sound_rate(row.preset.audio, row.shot.reel.source.audio[position].sample_rate_hz)
-            samples.append((expected_samples(row, position), rate))
     return Expected(
         frames=row.span.length,
-        rate=row.shot.reel.table.rate,
+        rate=rate_of_picture,
         width_px=row.geometry.width_px,
         height_px=row.geometry.height_px,
         samples=tuple(samples),

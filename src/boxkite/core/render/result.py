@@ -8,19 +8,21 @@ from pathlib import Path
 
 @dataclass(frozen=True)
 class Proof:
-    """What was counted in a finished file."""
+    """What was counted in a finished file. checksum: over all its bytes (records/checksum.py)."""
 
     frames: int
     sound_tracks: int
     size_bytes: int
+    checksum: str = ""
 
 
 @dataclass(frozen=True)
 class Result:
-    """What became of one row: a proof, or the reason it failed."""
+    """What became of one row: a proof, or the reason it failed. seconds: of one worker, its share of the shot's."""
 
     row_number: int
     path: Path
     proof: Proof | None = None
     failure: str = ""
     warnings: tuple[str, ...] = ()
+    seconds: float = 0.0

@@ -35,6 +35,15 @@ class _Track:
     silence_samples: int = 0
 
 
+def samples_of(reel: Reel, span: Span, facts: AudioFacts) -> tuple[int, int]:
+    """The first sample of a span and the first after it; sound without a picture ends where it ends."""
+    start = sample_at(span.start, reel.table.rate, facts.sample_rate_hz)
+    end = sample_at(span.end, reel.table.rate, facts.sample_rate_hz)
+    if reel.source.video is None:
+        end = max(start, min(end, round_fraction(reel.source.duration * facts.sample_rate_hz)))
+    return start, end
+
+
 class SoundReader:
     """The sound of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
 
@@ -44,11 +53,9 @@ class SoundReader:
         self._container = open_source(reel.source)
         self._tracks: list[_Track] = []
         self._at_end = False
-        rate = reel.table.rate
         for position in tracks:
             facts = reel.source.audio[position]
-            start = sample_at(span.start, rate, facts.sample_rate_hz)
-            end = sample_at(span.end, rate, facts.sample_rate_hz)
+            start, end = samples_of(reel, span, facts)
             self._tracks.append(_Track(self._container.streams.audio[position], facts, start, end, start))
         self._packets = self._seek(span)
 
@@ -165,6 +172,40 @@ class SoundReader:
             track.ready.append(silence)
             missing -= samples
         track.reached = until
+
+
+class Merger:
+    """Puts the channels of several tracks side by side, as soon as all of them have the samples."""
+
+    def __init__(self, count: int) -> None:
+        self._waiting: list[list[np.ndarray]] = [[] for _ in range(count)]
+
+    def put(self, place: int, sound: AudioFrame) -> Iterator[AudioFrame]:
+        """Take the next sound of one track; give out what is complete."""
+        even = av.AudioResampler(format="s32", layout=sound.layout.name, rate=sound.sample_rate).resample(
+            sound
+        )
+        self._waiting[place] += [_interleaved(part) for part in even]
+        ready = min(sum(len(part) for part in parts) for parts in self._waiting)
+        if not ready:
+            return
+        columns = []
+        for index, parts in enumerate(self._waiting):
+            whole = np.concatenate(parts)
+            columns.append(whole[:ready])
+            self._waiting[index] = [whole[ready:]]
+        samples = np.concatenate(columns, axis=1)
+        merged = AudioFrame.from_ndarray(
+            np.ascontiguousarray(samples.reshape(1, -1)), format="s32", layout=f"{samples.shape[1]} channels"
+        )
+        merged.sample_rate = sound.sample_rate
+        yield merged
+
+
+def _interleaved(sound: AudioFrame) -> np.ndarray:
+    """Samples by channels."""
+    samples: np.ndarray = sound.to_ndarray()
+    return samples.reshape(-1, len(sound.layout.channels))
 
 
 def _kept_format(track: _Track) -> str:

@@ -15,49 +15,24 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import RenderError
-from boxkite.core.picture.chain import PictureChain, colour_tags
+from boxkite.core.picture.chain import PictureChain, colour_tags, is_full_range
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Audio, Video
+from boxkite.core.render.coding import (
+    ENCODERS,
+    MUXERS,
+    SOUND_ENCODERS,
+    encoder_options,
+    fixed_quality,
+    muxer_options,
+    sound_rate,
+)
+from boxkite.core.render.sounds import Merger, samples_of
 from boxkite.core.timebase import round_fraction, sample_at
 
-_ENCODERS = {"h264": "libx264", "hevc": "libx265", "prores": "prores", "dnxhr": "dnxhd", "ffv1": "ffv1"}
-_SOUND_ENCODERS = {
-    "aac": "aac",
-    "pcm16": "pcm_s16le",
-    "pcm24": "pcm_s24le",
-    "flac": "flac",
-    "opus": "libopus",
-}
-_PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3"}
-_MUXERS = {"mov": "mov", "mp4": "mp4", "mkv": "matroska"}
 _INTERLACED_DCT = 1 << 18
-
-
-def encoder_options(video: Video, rate: Fraction) -> dict[str, str]:
-    """The codec library's own options for a preset's picture."""
-    options: dict[str, str] = {}
-    if video.codec in ("h264", "hevc"):
-        options["preset"] = video.speed or "medium"
-        if video.bitrate_mbps is None:
-            options["crf"] = f"{video.quality if video.quality is not None else 23:g}"
-        if video.profile:
-            options["profile"] = video.profile
-        if video.keyframe_seconds:
-            options["g"] = str(max(1, round(Fraction(str(video.keyframe_seconds)) * rate)))
-        if video.codec == "hevc":
-            options["x265-params"] = "log-level=error"
-    elif video.codec == "prores":
-        options["profile"] = _PRORES_PROFILES[video.profile or "hq"]
-    elif video.codec == "dnxhr":
-        options["profile"] = f"dnxhr_{video.profile or 'hq'}"
-    elif video.codec == "ffv1":
-        options |= {"level": "3", "slicecrc": "1", "slices": "4"}
-    return options
-
-
-def muxer_options(container: str) -> dict[str, str]:
-    """The codec library's own options for a container: in MP4 the index goes to the front."""
-    return {"movflags": "+faststart"} if container == "mp4" else {}
+_FIXED_QUALITY = 1 << 1
+_LAMBDA = 118
 
 
 class FileWriter:
@@ -67,37 +42,40 @@ class FileWriter:
         """path: where to write, whatever its ending. threads: of the picture encoder, 0 for its own choice."""
         self.row = row
         self.path = path
-        self.chain = PictureChain(row)
+        self.chain = PictureChain(row) if row.preset.video else None
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
         self._source_picture: VideoFrame | None = None
         self._threads = threads
-        preset = row.preset
+        container = row.preset.container
+        assert container
         self._container: OutputContainer = av.open(
-            f"file:{path}", "w", format=_MUXERS[preset.container], options=muxer_options(preset.container)
+            f"file:{path}", "w", format=MUXERS[container], options=muxer_options(container)
         )
         self._video: VideoStream | None = None
         self._sounds: list[AudioStream] = []
         self._samples_in: list[int] = []
+        self._merger: Merger | None = None
 
     def put_picture(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""
         self._source_picture = self._source_picture or picture
+        assert self.chain
         for ready in self.chain.put(picture):
             self._encode(ready)
 
     def put_sound(self, place: int, sound: AudioFrame) -> None:
         """Take the next sound of one of the row's tracks, by its place among them."""
         self._add_streams()
-        stream = self._sounds[place]
-        sound.pts = self._samples_in[place]
-        sound.time_base = Fraction(1, sound.sample_rate)
-        self._samples_in[place] += sound.samples
-        self._container.mux(stream.encode(sound))
+        if self._merger is None:
+            self._encode_sound(place, sound)
+            return
+        for merged in self._merger.put(place, sound):
+            self._encode_sound(0, merged)
 
     def end(self) -> None:
         """Write what the encoders still hold, and the container's end."""
-        for ready in self.chain.end():
+        for ready in self.chain.end() if self.chain else ():
             self._encode(ready)
         for stream in self._streams():
             self._container.mux(stream.encode(None))
@@ -117,7 +95,7 @@ class FileWriter:
 
     def _encode(self, picture: VideoFrame) -> None:
         self._add_streams()
-        assert self._video is not None
+        assert self._video is not None and self.row.preset.video
         if self.first_picture is None:
             self.first_picture = picture
         self.last_picture = picture
@@ -128,50 +106,78 @@ class FileWriter:
                 f"the {self.row.preset.video.codec} encoder refuses: {error.strerror}"
             ) from None
 
+    def _encode_sound(self, place: int, sound: AudioFrame) -> None:
+        stream = self._sounds[place]
+        sound.pts = self._samples_in[place]
+        sound.time_base = Fraction(1, sound.sample_rate)
+        self._samples_in[place] += sound.samples
+        self._container.mux(stream.encode(sound))
+
     def _add_streams(self) -> None:
         """Lay out all streams; the picture's comes first, with the source's colour tags."""
-        if self._video is not None or self._source_picture is None:
+        row = self.row
+        if self._video is not None or self._sounds:
             return
-        row, video = self.row, self.row.preset.video
+        if row.preset.video:
+            if self._source_picture is None:
+                return
+            self._add_picture(row.preset.video, self._source_picture)
+        self._container.metadata["title"] = row.name.rpartition("/")[2]
+        if row.preset.container == "wav" and row.shot.reel.has_timecode:
+            rate_hz = row.shot.reel.source.audio[row.sound_tracks[0]].sample_rate_hz
+            start = row.in_timecode
+            self._container.metadata["time_reference"] = str(sample_at(start.frame, start.rate, rate_hz))
+        if row.preset.audio:
+            if row.preset.audio.tracks == "merged" and len(row.sound_tracks) > 1:
+                self._merger = Merger(len(row.sound_tracks))
+                self._add_sound(row.preset.audio, row.sound_tracks)
+                return
+            for position in row.sound_tracks:
+                self._add_sound(row.preset.audio, (position,))
+
+    def _add_picture(self, video: Video, source_picture: VideoFrame) -> None:
+        row = self.row
         rate = row.shot.reel.table.rate.fraction
-        options = encoder_options(video, rate)
+        options = encoder_options(video, rate, self._threads)
         stream = cast(
-            VideoStream, self._container.add_stream(_ENCODERS[video.codec], rate=rate, options=options)
+            VideoStream, self._container.add_stream(ENCODERS[video.codec], rate=rate, options=options)
         )
         context = stream.codec_context
-        context.width, context.height = row.geometry.width_px, row.geometry.height_px
-        context.pix_fmt = video.written_format
-        context.time_base = 1 / rate
-        context.sample_aspect_ratio = row.geometry.sample_aspect
+        set_picture_facts(context, row, video)
         context.thread_count = self._threads
         context.thread_type = "AUTO"
         if video.bitrate_mbps:
             context.bit_rate = round(video.bitrate_mbps * 1_000_000)
-        for key, value in colour_tags(self._source_picture).items():
+        elif video.codec in ("vp9", "av1"):
+            context.bit_rate = 0  # with a bitrate the quality would only be a bound
+        for key, value in colour_tags(source_picture).items():
             setattr(context, key, value)
+        if is_full_range(video):
+            context.color_range = 2
         if video.codec == "hevc" and row.preset.container in ("mp4", "mov"):
             context.codec_tag = "hvc1"
-        self._tag_fields(context)
+        self._tag_fields(context, video)
         stream.metadata["timecode"] = str(row.in_timecode)
         if row.shot.reel.source.reel:
             stream.metadata["reel_name"] = row.shot.reel.source.reel
-        self._container.metadata["title"] = row.name.rpartition("/")[2]
         self._video = stream
-        if row.preset.audio:
-            for position in row.sound_tracks:
-                self._add_sound(row.preset.audio, position)
 
-    def _tag_fields(self, context: Any) -> None:
+    def _tag_fields(self, context: Any, video: Video) -> None:
         source = self.row.shot.reel.source.video
-        if self.row.preset.video.scan == "keep" and source and source.is_interlaced:
+        if video.scan == "keep" and source and source.is_interlaced:
             context.flags |= _INTERLACED_DCT
             context.field_order = 2 if source.field_order == "top first" else 3
 
-    def _add_sound(self, audio: Audio, position: int) -> None:
-        facts = self.row.shot.reel.source.audio[position]
-        name = _SOUND_ENCODERS[audio.codec]
-        layout = "stereo" if audio.channels == "stereo" else facts.layout
-        added = self._container.add_stream(name, rate=sound_rate(audio, facts.sample_rate_hz), layout=layout)
+    def _add_sound(self, audio: Audio, positions: tuple[int, ...]) -> None:
+        """A stream for one track of the source, or for several put side by side."""
+        tracks = [self.row.shot.reel.source.audio[position] for position in positions]
+        name = SOUND_ENCODERS[audio.codec]
+        layout = "stereo" if audio.channels == "stereo" else tracks[0].layout
+        if len(tracks) > 1:
+            layout = f"{sum(track.channels for track in tracks)} channels"
+        added = self._container.add_stream(
+            name, rate=sound_rate(audio, tracks[0].sample_rate_hz), layout=layout
+        )
         stream = cast(AudioStream, added)
         if audio.bitrate_kbps:
             stream.bit_rate = audio.bitrate_kbps * 1000
@@ -179,18 +185,32 @@ class FileWriter:
         self._samples_in.append(0)
 
 
-def sound_rate(audio: Audio, source_rate_hz: int) -> int:
-    """The sample rate a codec is written with: the source's where the codec takes it, else 48 kHz."""
-    taken = av.codec.Codec(_SOUND_ENCODERS[audio.codec], "w").audio_rates
-    return source_rate_hz if not taken or source_rate_hz in taken else 48_000
+def set_picture_facts(context: Any, row: Row, video: Video) -> None:
+    """Size, pixel format, time and pixel aspect of an encoder."""
+    assert row.geometry
+    context.width, context.height = row.geometry.width_px, row.geometry.height_px
+    context.pix_fmt = video.written_format
+    context.time_base = 1 / row.shot.reel.table.rate.fraction
+    context.sample_aspect_ratio = row.geometry.sample_aspect
+    quality = fixed_quality(video)
+    if quality is not None:
+        context.flags |= _FIXED_QUALITY
+        context.global_quality = quality * _LAMBDA
+
+
+def sound_tracks_of(row: Row) -> list[tuple[int, ...]]:
+    """Which of the source's sound streams each sound track of the file is made of, by position."""
+    if not row.preset.audio or not row.sound_tracks:
+        return []
+    if row.preset.audio.tracks == "merged":
+        return [row.sound_tracks]
+    return [(position,) for position in row.sound_tracks]
 
 
 def expected_samples(row: Row, position: int) -> int:
     """Samples a sound track must hold in the finished file."""
     assert row.preset.audio
     facts = row.shot.reel.source.audio[position]
-    table = row.shot.reel.table
-    start = sample_at(row.span.start, table.rate, facts.sample_rate_hz)
-    end = sample_at(row.span.end, table.rate, facts.sample_rate_hz)
+    start, end = samples_of(row.shot.reel, row.span, facts)
     written = sound_rate(row.preset.audio, facts.sample_rate_hz)
     return round_fraction(Fraction((end - start) * written, facts.sample_rate_hz))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Track, TrackKind
@@ -32,6 +32,7 @@ class Wanted:
     speed: Fraction = Fraction(1)
     effects: tuple[str, ...] = ()
     covered: tuple[tuple[Span, str], ...] = ()
+    titles: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -45,6 +46,7 @@ class _Flat:
     head: Fraction
     speed: Fraction
     effects: tuple[str, ...]
+    titles: tuple[str, ...] = ()
 
 
 def wanted_clips(timeline: Timeline, origin: str) -> tuple[list[Wanted], list[LeftOut]]:
@@ -67,6 +69,7 @@ def wanted_clips(timeline: Timeline, origin: str) -> tuple[list[Wanted], list[Le
             one.speed,
             one.effects,
             covers.of(one),
+            tuple(dict.fromkeys(one.titles)),
         )
         for one in flat
         if one.clip.kind is ClipKind.MEDIA
@@ -132,7 +135,8 @@ class _Laying:
 def _flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: int = 0) -> Iterator[_Flat]:
     pictures = timeline.picture_tracks
     for number, track in enumerate(pictures):
-        above = _effects_above(pictures[number + 1 :]) if level == 0 or number + 1 < len(pictures) else []
+        above = _effects_above(pictures[number + 1 :])
+        titles = _titles_above(pictures[number + 1 :])
         for clip in track.clips:
             reason = _reason_to_leave_out(clip, track)
             if reason:
@@ -143,12 +147,14 @@ def _flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: 
                 continue
             effects = (*clip.effects, *track.effects, *timeline.effects)
             effects += tuple(name for span, name in above if _meet(span, clip.record))
+            over = tuple(name for span, name in titles if _meet(span, clip.record))
             if clip.nested and level < _DEEPEST:
-                yield from _opened(
+                for inner in _opened(
                     timeline, clip, number, track, effects, left_out, f"{origin}, “{clip.nested.name}”", level
-                )
+                ):
+                    yield replace(inner, titles=(*inner.titles, *over)) if over else inner
             elif clip.kind is ClipKind.MEDIA:
-                yield _Flat(clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects)
+                yield _Flat(clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects, over)
     for track in timeline.tracks:
         if track.kind is TrackKind.SOUND:
             left_out += [LeftOut(clip.name, f"{origin}, {clip.origin}", "sound") for clip in track.clips]
@@ -178,6 +184,7 @@ def _opened(
                 head + inner.head,
                 inner.speed * clip.speed,
                 (*inner.effects, *effects),
+                inner.titles,
             )
 
 
@@ -198,6 +205,17 @@ def _effects_above(tracks: Sequence[Track]) -> list[tuple[Span, str]]:
         for clip in track.clips
         if clip.enabled and clip.kind is ClipKind.TITLE
         for name in clip.effects
+    ]
+
+
+def _titles_above(tracks: Sequence[Track]) -> list[tuple[Span, str]]:
+    """Titles and other generators on tracks above that show something of their own."""
+    return [
+        (clip.record, clip.name or clip.kind.value)
+        for track in tracks
+        if track.enabled
+        for clip in track.clips
+        if clip.enabled and clip.kind is ClipKind.TITLE and not clip.effects
     ]
 
 

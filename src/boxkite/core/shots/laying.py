@@ -13,7 +13,7 @@ from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.shots.edits import Wanted
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.shots.shot import Reel, Shot, Unlike
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
 
 ReelOf = Callable[[Source], Reel]
@@ -76,11 +76,8 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
         return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], str(error))
     asked = _source_span(wanted, clip, reel)
     span = asked.clipped_to(reel.table.span)
-    warnings = [*_transitions(wanted, mixed=False), *_speed_words(wanted.speed)]
-    if wanted.effects:
-        warnings.append(f"effects of the edit that are not in it: {', '.join(dict.fromkeys(wanted.effects))}")
-    if clip.colour_decision:
-        warnings.append("its colour decision (CDL) is not applied")
+    said = _not_as_in_the_edit(wanted, clip, reel)
+    warnings = [text for _, text in said]
     problem = ""
     if not span.length:
         problem = (
@@ -89,7 +86,26 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
         )
     elif span != asked:
         warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
-    return _shot(wanted, reel, span, way, warnings, problem)
+    unlike = tuple(dict.fromkeys(kind for kind, _ in said))
+    return _shot(wanted, reel, span, way, warnings, problem).with_changes(unlike=unlike)
+
+
+def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: Reel) -> list[tuple[Unlike, str]]:
+    """All that the edit does to a clip and its camera file does not show."""
+    said = [(Unlike.TRANSITION, text) for text in _transitions(wanted, mixed=False)]
+    said += [(Unlike.SPEED, text) for text in _speed_words(wanted.speed)]
+    if wanted.effects:
+        names = ", ".join(dict.fromkeys(wanted.effects))
+        said.append((Unlike.EFFECTS, f"effects of the edit that are not in it: {names}"))
+    if wanted.titles:
+        said.append((Unlike.TITLES, f"titles above it that are not in it: {', '.join(wanted.titles)}"))
+    if clip.colour_decision:
+        said.append((Unlike.GRADE, "its colour decision (CDL) is not applied"))
+    said += [(Unlike.HIDDEN, f"in the edit, {text}") for text in _covered(wanted)]
+    if reel.table.rate != wanted.timeline.rate:
+        rates = f"{reel.table.rate} frames a second, the edit runs at {wanted.timeline.rate}"
+        said.append((Unlike.RATE, f"it keeps its own rate of {rates}"))
+    return said
 
 
 def _source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:

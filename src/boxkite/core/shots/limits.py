@@ -9,7 +9,7 @@ from fractions import Fraction
 from itertools import pairwise
 
 from boxkite.core.errors import PlanError
-from boxkite.core.shots.shot import LeftOut, Reel, Shot
+from boxkite.core.shots.shot import LeftOut, Reel, Shot, Unlike
 from boxkite.core.timebase import Span, round_fraction
 
 
@@ -61,7 +61,7 @@ def _with_handles(shot: Shot, handles: Handles) -> Shot:
     ]
     if short and not wants_whole:
         warnings.append(f"handles cut short where the media ends: {' and '.join(short)} instead of {asked}")
-    return replace(shot, span=span, handle_in=before, handle_out=after, warnings=tuple(warnings))
+    return shot.with_changes(span=span, handle_in=before, handle_out=after, warnings=tuple(warnings))
 
 
 def limited(shots: Sequence[Shot], record: Span, said: str) -> tuple[list[Shot], list[LeftOut]]:
@@ -134,3 +134,51 @@ def joined(shots: Sequence[Shot]) -> list[Shot]:
             ),
         )
     return result
+
+
+def remarked(shots: Sequence[Shot]) -> list[Shot]:
+    """The shots with a word on those that share frames with another of their source, or last under a second.
+
+    Shots cut in different ways may share frames as they like, and so may the clips of an edit.
+    """
+    shared = _shared_frames(shots)
+    found = []
+    for index, shot in enumerate(shots):
+        warnings, unlike = list(shot.warnings), list(shot.unlike)
+        if index in shared:
+            warnings.append(shared[index])
+            unlike.append(Unlike.OVERLAP)
+        asked = shot.span.length - shot.handle_in - shot.handle_out
+        if asked < shot.reel.table.rate.fraction:
+            warnings.append(f"it lasts {asked} frames, less than a second")
+            unlike.append(Unlike.SHORT)
+        changed = len(unlike) > len(shot.unlike)
+        found.append(shot.with_changes(warnings=tuple(warnings), unlike=tuple(unlike)) if changed else shot)
+    return found
+
+
+def _shared_frames(shots: Sequence[Shot]) -> dict[int, str]:
+    """By place: what to say of a shot that begins before another of its source and way has ended."""
+    order = sorted(
+        (index for index in range(len(shots)) if not shots[index].edited),
+        key=lambda index: (shots[index].way, str(shots[index].reel.source.path), _asked(shots[index]).start),
+    )
+    said: dict[int, str] = {}
+    last: Shot | None = None
+    for index in order:
+        shot = shots[index]
+        own = _asked(shot)
+        if last and last.way == shot.way and last.reel.source.path == shot.reel.source.path:
+            until = min(_asked(last).end, own.end)
+            if until > own.start:
+                name = last.marker or last.clip_name
+                said[index] = f"{until - own.start} of its frames are in “{name}” ({last.origin}) too"
+            if _asked(last).end >= own.end:
+                continue
+        last = shot
+    return said
+
+
+def _asked(shot: Shot) -> Span:
+    """The span without its handles."""
+    return Span(shot.span.start + shot.handle_in, shot.span.end - shot.handle_out)

@@ -17,7 +17,7 @@ from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import FrameTable, measure_frames
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_pattern
-from boxkite.core.naming.values import Number, Text, Value
+from boxkite.core.naming.values import Counter, Number, Text, Value
 from boxkite.core.shots.placing import PlacedMark, make_reel, place_marks
 from boxkite.core.shots.shot import Reel
 from boxkite.core.timebase import FrameRate, Span
@@ -151,7 +151,7 @@ def _values(row: MarkRow, index: int, total: int) -> Mapping[str, Value]:
         "keywords": Text(", ".join(row.keywords)),
         "note": Text(row.note),
         "colour": Text(row.colour),
-        "count": Number(index, counts=True),
+        "count": Counter(index),
         "total": Number(total),
     }
 

@@ -1,0 +1,61 @@
+"""Save name patterns under a name, list them, forget them."""
+
+from __future__ import annotations
+
+import argparse
+
+EXAMPLES = """\
+examples:
+  boxkite patterns
+  boxkite patterns save delivery "@scene/@camera@shot.t@take_v@(version:02)"
+  boxkite plan card/ --names saved:delivery --to review:out
+  boxkite patterns forget delivery
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What to do, with which pattern."""
+    parser.add_argument(
+        "action",
+        nargs="?",
+        choices=["list", "save", "forget"],
+        default="list",
+        help="list the saved patterns, save one, forget one",
+    )
+    parser.add_argument("name", nargs="?", metavar="NAME", help="what the pattern is saved as")
+    parser.add_argument("pattern", nargs="?", metavar="PATTERN", help="the pattern, in double quotes")
+    parser.add_argument("--json", action="store_true", help="print JSON instead of a table")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """List, save or forget."""
+    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.core.errors import RequestError
+    from boxkite.core.naming.saved import PREFIX, forget_pattern, patterns_file, save_pattern, saved_patterns
+
+    name, pattern = arguments.name, arguments.pattern
+    wanted = {"list": 0, "save": 2, "forget": 1}[arguments.action]
+    if sum(word is not None for word in (name, pattern)) != wanted:
+        hint = {
+            "list": f'boxkite patterns save {name} "@marker"',
+            "save": 'boxkite patterns save delivery "@marker_v@version"',
+            "forget": "boxkite patterns forget delivery",
+        }
+        raise RequestError(
+            f"boxkite patterns {arguments.action} takes {wanted} words", hint=hint[arguments.action]
+        )
+    console = make_console()
+    if arguments.action == "save":
+        path = save_pattern(name, pattern)
+        print_line(console, f"saved in {path}; use it as --names {PREFIX}{name}")
+    elif arguments.action == "forget":
+        print_line(console, f"forgotten, in {forget_pattern(name)}")
+    elif arguments.json:
+        print_json({"patterns": saved_patterns(), "path": str(patterns_file())})
+    elif found := saved_patterns():
+        print_table(
+            console, [Column("name"), Column("pattern", gives_way=True)], [list(one) for one in found.items()]
+        )
+    else:
+        print_line(console, 'no pattern is saved yet: boxkite patterns save delivery "@marker_v@version"')
+    return 0

@@ -1,0 +1,81 @@
+"""Where a source can be cut without coding it anew: the order its pictures are stored in, and its keyframes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import av
+import numpy as np
+from av.stream import Discard
+
+from boxkite.core.errors import FootageError
+from boxkite.core.footage.cache import memory
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.source import Source
+from boxkite.core.timebase import Span
+
+
+@dataclass(frozen=True)
+class StoredPictures:
+    """The coded pictures of a source as they are stored: presentation times in ticks, and which are keyframes."""
+
+    times: np.ndarray
+    keys: np.ndarray
+
+    def copied_span(self, table: FrameTable, wanted: Span) -> Span | None:
+        """The least span around the wanted one that can be copied; None where there is no keyframe to begin at.
+
+        It begins at a keyframe, and ends where no picture shown before the end is stored behind it.
+        """
+        found = self.places(table, wanted)
+        if found is None:
+            return None
+        first, last = found
+        start = table.frame_at(int(self.times[first]))
+        rest = self.times[last + 1 :]
+        end = table.frame_at(int(rest.min())) if len(rest) else table.frame_count
+        return Span(start, min(end, table.frame_count))
+
+    def places(self, table: FrameTable, wanted: Span) -> tuple[int, int] | None:
+        """The first and last stored picture of that span, by place in the order of storing."""
+        half = max(1, round(1 / table.rate.fraction / table.time_base / 2))
+        begin, end = table.pts_of(wanted.start) + half, table.pts_of(wanted.end) - half
+        usable = np.flatnonzero(self.keys & (self.times < begin))
+        if not len(usable):
+            return None
+        first = int(usable[np.argmax(self.times[usable])])
+        shown = np.where(self.times[first:] >= self.times[first], self.times[first:], self.times[first])
+        latest = np.maximum.accumulate(shown)
+        after = np.append(np.minimum.accumulate(self.times[first:][::-1])[::-1][1:], np.iinfo(np.int64).max)
+        closed = np.flatnonzero((latest < after) & (after > end))
+        return first, first + int(closed[0])
+
+
+def stored_pictures(source: Source) -> StoredPictures:
+    """Read every packet of a source's picture, once; decodes nothing. Raises FootageError."""
+    with memory() as known:
+        found = known.recall("pictures", source.path, StoredPictures)
+        if found is None:
+            found = _read(source)
+            known.keep("pictures", source.path, found)
+    return found
+
+
+def _read(source: Source) -> StoredPictures:
+    times, keys = [], []
+    try:
+        with open_source(source) as container:
+            stream = picture_stream(container)
+            if stream is None:
+                raise FootageError("there is no picture in it any more", path=source.path)
+            for other in container.streams:
+                if other.index != stream.index:
+                    other.discard = Discard.all
+            for packet in container.demux(stream):
+                if packet.size and packet.pts is not None:
+                    times.append(packet.pts)
+                    keys.append(packet.is_keyframe)
+    except av.error.FFmpegError as error:
+        raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
+    return StoredPictures(np.array(times, dtype=np.int64), np.array(keys, dtype=bool))

@@ -1,0 +1,139 @@
+"""What all shots of one source have in common in one output: size, sound, what is left out, what cannot be."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+from boxkite.core.errors import PlanError
+from boxkite.core.footage.keyframes import stored_pictures
+from boxkite.core.footage.source import Source
+from boxkite.core.naming.values import Value
+from boxkite.core.plan.job import Output
+from boxkite.core.plan.token_values import output_values
+from boxkite.core.presets.geometry import Geometry, plan_geometry
+from boxkite.core.presets.model import Preset
+from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.timebase import Span
+
+_COPY_SPREAD = (0.8, 1.3)
+
+
+@dataclass(frozen=True)
+class Making:
+    """How the shots of one source are made in one output. unfit: why they cannot be; empty where they can."""
+
+    output: Output
+    preset: Preset
+    geometry: Geometry | None
+    values: Mapping[str, Value]
+    sound_tracks: tuple[int, ...]
+    bytes_per_frame: Fraction
+    warnings: tuple[str, ...]
+    spread: tuple[float, float] = (1.0, 1.0)
+    unfit: str = ""
+
+    def bytes_of(self, frames: int) -> int:
+        """About how large a file of so many frames is."""
+        size = self.bytes_per_frame
+        return size.numerator * frames // size.denominator  # once a row: a Fraction would cost more
+
+    @classmethod
+    def of(cls, reel: Reel, output: Output, preset: Preset) -> Making:
+        """Settle it for a source."""
+        source, video = reel.source, reel.source.video
+        unfit = _unfit(source, preset)
+        geometry = None
+        if video and preset.video:
+            geometry = plan_geometry(
+                preset,
+                video.width_px,
+                video.height_px,
+                rotation_degrees=reel.table.rotation_degrees,
+                sample_aspect=video.sample_aspect,
+            )
+            unfit = unfit or preset.video.unfit_size(geometry.width_px, geometry.height_px)
+        spread = preset.video.spread if preset.video else (0.95, 1.05)
+        values = output_values(preset, geometry, video.codec if video else "")
+        if preset.copy:
+            tracks = tuple(range(len(source.audio)))
+            size = Fraction(source.size_bytes, max(1, reel.table.frame_count))
+            return cls(
+                output, preset, geometry, values, tracks, size, reel.table.warnings, _COPY_SPREAD, unfit
+            )
+        tracks, warnings = _sound_tracks(source, preset)
+        if preset.video:
+            warnings += [f"{left} left out" for left in source.left_out]
+            if video and video.has_alpha:
+                warnings.append("its transparency is left out")
+        elif not tracks:
+            unfit = unfit or "there is no sound in it"
+        width, height = (geometry.width_px, geometry.height_px) if geometry else (0, 0)
+        size = preset.bytes_per_frame(width, height, reel.table.rate.fraction, len(tracks))
+        said = (*reel.table.warnings, *warnings)
+        return cls(output, preset, geometry, values, tracks, size, said, spread, unfit)
+
+
+def copied_frames(shot: Shot) -> tuple[Span, tuple[str, ...]]:
+    """The frames that a copy of a shot holds, and by how many its ends move where they are not keyframes."""
+    reel, wanted = shot.reel, shot.span
+    span = stored_pictures(reel.source).copied_span(reel.table, wanted)
+    if span is None:
+        raise PlanError(
+            f"{shot.origin}: there is no keyframe before it, so it cannot be copied",
+            path=reel.source.path,
+            hint="leave it out with --except, or give a preset that encodes",
+        )
+    moves = [
+        f"{end} {frames} frame{'' if frames == 1 else 's'} {way}"
+        for end, frames, way in (
+            ("in moves", wanted.start - span.start, "back"),
+            ("out moves", span.end - wanted.end, "forward"),
+        )
+        if frames
+    ]
+    if not moves:
+        return span, ()
+    return span, (f"copied from keyframe to keyframe: {' and '.join(moves)}",)
+
+
+def _unfit(source: Source, preset: Preset) -> str:
+    if source.video is None and (preset.video or preset.copy):
+        return "there is no picture in it"
+    if preset.copy and source.sequence:
+        return "numbered images are not cut by copying: give a preset that writes images"
+    return ""
+
+
+def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[str]]:
+    """Which sound streams go along, by position, and what is to be said about the others."""
+    usable = [index for index, audio in enumerate(source.audio) if audio.sample_rate_hz and audio.channels]
+    warnings = []
+    if len(usable) < len(source.audio):
+        warnings.append(f"{len(source.audio) - len(usable)} sound tracks cannot be decoded and are left out")
+    if preset.audio is None:
+        return (), [*warnings, "its sound is left out"] if usable else warnings
+    if preset.audio.tracks == "first" and len(usable) > 1:
+        warnings.append(f"the first of {len(usable)} sound tracks goes along")
+        usable = usable[:1]
+    if preset.audio.tracks == "merged" and len({source.audio[index].sample_rate_hz for index in usable}) > 1:
+        first = source.audio[usable[0]].sample_rate_hz
+        alike = [index for index in usable if source.audio[index].sample_rate_hz == first]
+        warnings.append(f"{len(usable) - len(alike)} sound tracks of another sample rate are left out")
+        usable = alike
+    return tuple(usable), warnings
+
+
+def check_image(path: Path) -> None:
+    """Make sure that the image of a watermark can be read. Raises PlanError."""
+    from PIL import Image
+
+    try:
+        with Image.open(path) as image:
+            image.verify()
+    except FileNotFoundError:
+        raise PlanError("there is no such image for the watermark", path=path) from None
+    except Exception as error:  # whatever a broken image makes the library say
+        raise PlanError(f"the watermark cannot be read: {error}", path=path) from None

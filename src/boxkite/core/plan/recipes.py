@@ -1,0 +1,43 @@
+"""One checksum over all that decides how a file looks and sounds, so that like can be told from unlike."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+
+from boxkite.core.plan.rows import Row
+from boxkite.core.presets.library import preset_as_json
+from boxkite.core.presets.model import Preset
+from boxkite.core.records.checksum import file_checksum, text_checksum
+
+_TALK = ("name", "summary", "good_for", "plays")
+
+
+class Recipes:
+    """Works out recipes; what rows of one preset share is done once."""
+
+    def __init__(self) -> None:
+        self._of_preset: dict[int, tuple[Preset, str]] = {}
+
+    def of(self, row: Row) -> str:
+        """The recipe of a row: equal for two that make the same of the same frames."""
+        key = id(row.preset)
+        if key not in self._of_preset:
+            self._of_preset[key] = (row.preset, _of_preset(row.preset))
+        lettering = [asdict(one) for one in row.lettering]
+        parts = [
+            self._of_preset[key][1],
+            row.size,
+            row.sound_tracks,
+            lettering,
+            str(row.in_timecode) if lettering else "",
+        ]
+        return text_checksum(json.dumps(parts, default=str))
+
+
+def _of_preset(preset: Preset) -> str:
+    values = {key: value for key, value in preset_as_json(preset).items() if key not in _TALK}
+    image = preset.watermark.image if preset.watermark else None
+    if image:
+        values["watermark"] = {**values["watermark"], "image": file_checksum(image)}
+    return json.dumps(values, sort_keys=True)

@@ -1,0 +1,160 @@
+"""The name of each row: its pattern, its values, the version of the plan."""
+
+from __future__ import annotations
+
+from collections import ChainMap
+from collections.abc import Collection, Mapping, Sequence
+from pathlib import Path
+
+from boxkite.core.errors import PatternError
+from boxkite.core.naming.pattern import (
+    Pattern,
+    check_length,
+    check_tokens,
+    has_token,
+    make_name,
+    read_pattern,
+)
+from boxkite.core.naming.tokens import DEFAULT_PATTERNS
+from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, in_forms
+from boxkite.core.plan.job import Job, Otherwise
+from boxkite.core.plan.making import Making
+from boxkite.core.plan.token_values import OUTPUT_TOKENS, ShotValues, known_tokens
+from boxkite.core.plan.versions import MARK, VERSION, Open, next_version, version_choices
+from boxkite.core.shots.shot import Shot
+
+Values = Mapping[str, Value]
+
+
+class RowNames:
+    """Makes the names of a plan's rows; `version` is that of the plan, where its names bear one."""
+
+    def __init__(
+        self,
+        job: Job,
+        shots: Sequence[Shot],
+        otherwise: Mapping[int, Otherwise],
+        makings: Sequence[Sequence[Making]],
+    ) -> None:
+        """otherwise: by place of a shot, how it is done otherwise. makings: what each is made into.
+
+        Raises PatternError.
+        """
+        self._shots = shots
+        self._patterns = _patterns(job, shots, otherwise)
+        self.pattern = " and ".join(dict.fromkeys(pattern.text for pattern in self._by_place(shots)))
+        self._of_output = {
+            id(pattern): any(choice.name.casefold() in OUTPUT_TOKENS for choice in pattern.choices)
+            for pattern in self._patterns.values()
+        }
+        versioned = [pattern for pattern in self._patterns.values() if version_choices(pattern)]
+        self._versioned = {id(pattern) for pattern in versioned}
+        self.version: int | None = None
+        self._values = ShotValues(job, shots, subfolder_of=self._subfolder)
+        if versioned:
+            self.version = job.version or max(
+                next_version(pattern, self._tried(pattern, makings)) for pattern in versioned
+            )
+        elif job.version is not None:
+            raise PatternError(
+                "--version-number goes with @version in the pattern", hint='as "@marker_v@version"'
+            )
+        self._values = ShotValues(job, shots, version=self.version, subfolder_of=self._subfolder)
+        self._kept: tuple[int, str, str] = (-1, "", "")
+
+    def _by_place(self, shots: Sequence[Shot]) -> list[Pattern]:
+        return [self._pattern(shot, index) for index, shot in enumerate(shots)]
+
+    def _pattern(self, shot: Shot, index: int) -> Pattern:
+        return self._patterns.get(index) or self._patterns[shot.way]
+
+    def values(self, index: int) -> Values:
+        """The values of a shot, whatever it is made into."""
+        return self._values.of(self._shots[index], index)
+
+    def names(self, index: int, making: Making, ending: str) -> tuple[str, str]:
+        """(name, the same with the version left out) of a shot in one output. Raises PatternError."""
+        shot = self._shots[index]
+        pattern = self._pattern(shot, index)
+        if self._kept[0] == index:
+            return self._kept[1:]
+        values: Values = self._values.of(shot, index)
+        of_output = self._of_output[id(pattern)]
+        if of_output:
+            values = ChainMap(making.values, values)  # type: ignore[arg-type]
+        try:
+            name = plain = make_name(pattern, values)
+            if id(pattern) in self._versioned:
+                _check_no_second_version(pattern, values)
+                plain = make_name(pattern, ChainMap({VERSION: Open(MARK)}, values))  # type: ignore[arg-type]
+        except PatternError as error:
+            error.message = f"{error.message} (the shot of {shot.origin})"
+            raise
+        check_length(name, ending, pattern)
+        if not of_output:
+            self._kept = index, name, plain
+        return name, plain
+
+    def _tried(self, pattern: Pattern, makings: Sequence[Sequence[Making]]) -> set[tuple[Path, str]]:
+        """The folders and names that a pattern would fill, MARK standing for the version."""
+        in_subfolder = "/" in pattern.text
+        tried = set()
+        for index, shot in enumerate(self._shots):
+            if self._pattern(shot, index) is not pattern:
+                continue
+            values = ChainMap({VERSION: Open(MARK)}, self.values(index))  # type: ignore[arg-type]
+            name = ""
+            for making in makings[index]:
+                if in_subfolder and (not name or self._of_output[id(pattern)]):
+                    name = make_name(pattern, values.new_child(making.values))  # type: ignore[arg-type]
+                tried.add((making.output.folder, name if in_subfolder else MARK))
+        return tried
+
+    def _subfolder(self, shot: Shot, index: int) -> str:
+        """The folder that the name of a shot makes, for counters that start again in each."""
+        pattern = self._pattern(shot, index)
+        values = ChainMap({"count": Open("0")}, self.values(index))  # type: ignore[arg-type]
+        return make_name(pattern, values).rpartition("/")[0]
+
+
+def _patterns(job: Job, shots: Sequence[Shot], otherwise: Mapping[int, Otherwise]) -> dict[object, Pattern]:
+    """The pattern of each way to cut, and by place those of shots that are named otherwise."""
+    known = known_tokens(shots)
+    patterns: dict[object, Pattern] = {
+        way: read_pattern(DEFAULT_PATTERNS[way]) for way in {shot.way for shot in shots}
+    }
+    if job.names is not None:
+        patterns = dict.fromkeys(patterns, _checked(job.names, shots, known))
+    own = {one.names: _checked(one.names, (), known) for one in otherwise.values() if one.names is not None}
+    return patterns | {index: own[one.names] for index, one in otherwise.items() if one.names is not None}
+
+
+def _checked(text: str, shots: Sequence[Shot], known: Collection[str]) -> Pattern:
+    pattern = read_pattern(text)
+    check_tokens(pattern, known)
+    if len(shots) > 1 and not has_token(pattern):
+        raise PatternError(
+            f"the pattern has no token, so all {len(shots)} shots would have one name",
+            pattern=pattern.text,
+            hint='some shells take the @ away: put it in double quotes, as --names "@marker"',
+        )
+    return pattern
+
+
+def _check_no_second_version(pattern: Pattern, values: Values) -> None:
+    """Make sure that no other value brings a version of its own. Raises PatternError with the column."""
+    for choice in pattern.choices:
+        value = values.get(choice.name)
+        if choice.name.casefold() == VERSION or not isinstance(value, Text):
+            continue
+        try:
+            text = in_forms(value, choice.forms)
+        except FormError:
+            continue  # making the name says so
+        if ends_in_version(text):
+            raise PatternError(
+                f"“{text}” ends in a version already, so the name would bear two",
+                pattern=pattern.text,
+                column=choice.column,
+                hint=f"@({choice.name}:unversioned) leaves it out",
+            )

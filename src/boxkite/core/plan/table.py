@@ -1,0 +1,282 @@
+"""A plan as a table: written for a spreadsheet, read back cell by cell, and run as it then is."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable
+from dataclasses import fields
+from pathlib import Path
+from typing import Any
+
+from boxkite.core.edit.ranges import YES, split_keywords
+from boxkite.core.edit.table import Row as Line
+from boxkite.core.edit.table import read_table
+from boxkite.core.errors import BoxkiteError, PlanError
+from boxkite.core.footage.find import find_sources
+from boxkite.core.footage.frames import measure_frames
+from boxkite.core.naming.filename import MOST_BYTES, byte_length, clean_value, safe_component
+from boxkite.core.plan.job import Job, Output
+from boxkite.core.plan.making import Making
+from boxkite.core.plan.rows import Plan
+from boxkite.core.presets.model import Preset
+from boxkite.core.shots.placing import make_reel
+from boxkite.core.shots.shot import EditPlace, LeftOut, Reel, Shot
+from boxkite.core.timebase import FrameRate, Span, Timecode
+
+ENDINGS = (".csv", ".tsv")
+_FIXED = ("make", "file", "preset", "folder", "source", "in", "out", "source starts at", "marker", "clip", "keywords",
+          "note", "colour", "circled", "timeline", "timeline rate", "track", "event", "record in")  # fmt: skip
+_NEEDED = ("file", "preset", "folder", "source", "in", "out")
+_NO = ("no", "n", "false", "0", "-")
+_FORMULA = ("=", "+", "-", "@", "\t")
+_KEPT_WORDS = ("paths", "existing", "since", "presets", "watermark", "user", "now", "images_rate")
+"""What may be said of a job beside a saved plan; the table says the rest."""
+
+Progress = Callable[[str], None]
+
+
+def is_saved_plan(path: Path) -> bool:
+    """Whether a path is meant as a saved plan, by its ending."""
+    return path.suffix.lower() in ENDINGS
+
+
+def save_plan(plan: Plan, path: Path) -> None:
+    """Write a plan as a table (.csv; .tsv with tabs). Raises PlanError when there is something of that name already."""
+    if not is_saved_plan(path):
+        raise PlanError("a plan is saved as .csv or .tsv", path=path, hint="--save-plan shots.csv")
+    facts = list(
+        dict.fromkeys(name for row in plan.rows for name in row.shot.facts if name.casefold() not in _FIXED)
+    )
+    text = io.StringIO(newline="")
+    writer = csv.writer(text, delimiter="\t" if path.suffix.lower() == ".tsv" else ",", lineterminator="\n")
+    writer.writerow([*_FIXED, *facts])
+    for row in plan.rows:
+        shot, place = row.shot, row.shot.edited
+        cells = {
+            "make": "yes",
+            "file": f"{row.name}{row.ending}",
+            "preset": row.preset.name,
+            "folder": str(row.folder),
+            "source": str(shot.reel.source.path.absolute()),
+            "in": str(shot.reel.timecode(shot.span.start)),
+            "out": str(shot.reel.timecode(shot.span.end)),
+            "source starts at": str(shot.reel.start),
+            "marker": shot.marker,
+            "clip": shot.clip,
+            "keywords": "; ".join(shot.keywords),
+            "note": shot.note,
+            "colour": shot.colour,
+            "circled": "yes" if shot.circled else "",
+            "timeline": place.timeline if place else "",
+            "timeline rate": str(place.start.rate) if place else "",
+            "track": place.track if place else "",
+            "event": place.event if place else "",
+            "record in": str(place.record_in) if place else "",
+        }
+        values = [*cells.values(), *(shot.facts.get(name, "") for name in facts)]
+        writer.writerow([_guarded(value) for value in values])
+    try:
+        with path.open("x", encoding="utf-8-sig", errors="surrogateescape", newline="") as file:
+            file.write(text.getvalue())
+    except FileExistsError:
+        raise PlanError(
+            "this file is there already; nothing was overwritten", path=path, hint="name another"
+        ) from None
+    except OSError as error:
+        raise PlanError(f"it cannot be written: {error.strerror or error}", path=path) from None
+
+
+def _guarded(value: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{value}" if value.startswith(_FORMULA) else value
+
+
+def _plain(value: str) -> str:
+    return value[1:] if value.startswith("'") and value[1:].startswith(_FORMULA) else value
+
+
+class TableReader:
+    """Reads a saved plan into shots, each with its output and its name."""
+
+    def __init__(self, job: Job, progress: Progress) -> None:
+        """Raises PlanError for words that the table says itself."""
+        self.path = job.paths[0]
+        self.job = job
+        self.progress = progress
+        self.table = read_table(self.path)
+        self._columns = {column.casefold().strip(): column for column in self.table.columns}
+        self._check_columns()
+        self._reels: dict[tuple[Path, str], Reel] = {}
+        self._presets: dict[str, Preset] = {}
+        self._makings: dict[tuple[int, str, Path], Making] = {}
+        self._shots: dict[Any, Shot] = {}
+
+    def _check_columns(self) -> None:
+        missing = [name for name in _NEEDED if name not in self._columns]
+        if missing:
+            raise PlanError(
+                f"this is no saved plan: it has no column {' and '.join(f'“{name}”' for name in missing)}",
+                path=self.path,
+                hint="boxkite plan … --save-plan shots.csv writes one; a table of ranges goes to --marks",
+            )
+        plain = Job(paths=self.job.paths, outputs=())
+        said = [
+            one.name
+            for one in fields(Job)
+            if one.name not in _KEPT_WORDS and getattr(self.job, one.name) != getattr(plain, one.name)
+        ]
+        if said:
+            words = (
+                ", ".join(sorted(said))
+                .replace("outputs", "to")
+                .replace("without", "except")
+                .replace("_", "-")
+            )
+            raise PlanError(
+                f"a saved plan says this itself: {words}", path=self.path, hint="edit the table, or plan anew"
+            )
+
+    def read(self) -> tuple[list[tuple[Shot, Making, str]], list[LeftOut]]:
+        """(shot, how it is made, its name) of every row that is to be made, and the others.
+
+        Raises PlanError with file, line and column.
+        """
+        found, left_out = [], []
+        for line in self.table.rows:
+            if self._cell(line, "make").casefold() in _NO:
+                left_out.append(
+                    LeftOut(self._cell(line, "file"), f"{self.path.name}:{line.line}", "make is no")
+                )
+                continue
+            try:
+                shot = self._shot(line)
+                making = self._making(line, shot)
+            except PlanError:
+                raise
+            except BoxkiteError as error:
+                raise PlanError(error.message, path=self.path, line=line.line, hint=error.hint) from None
+            if making.unfit:
+                raise self._wrong(line, "preset", f"{making.preset.name}: {making.unfit}")
+            found.append((shot, making, self._name(line, shot, making.preset)))
+        if not found:
+            raise PlanError("no row of it is to be made", path=self.path)
+        return found, left_out
+
+    def _cell(self, line: Line, column: str) -> str:
+        return _plain(line.cells.get(self._columns.get(column, ""), "")).strip()
+
+    def _wrong(self, line: Line, column: str, message: str, hint: str = "") -> PlanError:
+        return PlanError(message, path=self.path, line=line.line, key=column, hint=hint)
+
+    def _shot(self, line: Line) -> Shot:
+        reel = self._reel(line)
+        start, end = (self._frame(line, column, reel) for column in ("in", "out"))
+        if end <= start:
+            raise self._wrong(
+                line, "out", "it does not come after in", "out is the first frame after the shot"
+            )
+        if end > reel.table.frame_count or start < 0:
+            first, last = reel.start, reel.timecode(reel.table.frame_count)
+            column = "in" if start < 0 else "out"
+            raise self._wrong(
+                line, column, f"it lies outside {reel.source.label}, which runs from {first} to {last}"
+            )
+        named = {column.casefold(): column for column in self.table.columns}
+        facts = {
+            named[key]: value
+            for key in named
+            if key not in _FIXED and (value := _plain(line.cells.get(named[key], "")))
+        }
+        shot = Shot(
+            reel=reel,
+            span=Span(start, end),
+            marker=self._cell(line, "marker"),
+            keywords=split_keywords(self._cell(line, "keywords")),
+            note=self._cell(line, "note"),
+            colour=self._cell(line, "colour"),
+            circled=self._cell(line, "circled").casefold() in YES,
+            facts=facts,
+            origin=f"{self.path.name}:{line.line}",
+            way="files",
+            clip=self._cell(line, "clip"),
+            edited=self._place(line, reel, end - start),
+        )
+        key = (id(reel), start, end, shot.marker, shot.clip, shot.keywords, shot.note, tuple(facts.items()))
+        return self._shots.setdefault(key, shot)
+
+    def _frame(self, line: Line, column: str, reel: Reel) -> int:
+        text = self._cell(line, column)
+        if text.isascii() and text.isdigit():
+            return int(text)
+        try:
+            return Timecode.parse(text, reel.table.rate, drop=reel.start.drop).frame - reel.start.frame
+        except BoxkiteError as error:
+            raise self._wrong(line, column, error.message, error.hint) from None
+
+    def _place(self, line: Line, reel: Reel, length: int) -> EditPlace | None:
+        timeline, record = self._cell(line, "timeline"), self._cell(line, "record in")
+        if not (timeline and record):
+            return None
+        try:
+            rate = self._cell(line, "timeline rate")
+            start = Timecode.parse(record, FrameRate.parse(rate) if rate else reel.table.rate)
+        except BoxkiteError as error:
+            raise self._wrong(line, "record in", error.message, error.hint) from None
+        return EditPlace(
+            timeline, self._cell(line, "track"), self._cell(line, "event"), Span(0, length), start
+        )
+
+    def _reel(self, line: Line) -> Reel:
+        text, starts = self._cell(line, "source"), self._cell(line, "source starts at")
+        path = self.path.absolute().parent / Path(text).expanduser()
+        if (path, starts) not in self._reels:
+            self.progress(path.name)
+            if not text or not path.exists():
+                raise self._wrong(line, "source", f"there is no file {text or '(the cell is empty)'}")
+            found = find_sources([path], self.job.images_rate)
+            if len(found.sources) != 1:
+                reason = found.unreadable[0].reason if found.unreadable else "this is no single source"
+                raise self._wrong(line, "source", f"{path.name}: {reason}")
+            source = found.sources[0]
+            try:
+                reel = make_reel(source, measure_frames(source), starts or None)
+            except BoxkiteError as error:
+                raise self._wrong(
+                    line, "source starts at" if starts else "source", error.message, error.hint
+                ) from None
+            self._reels[path, starts] = reel
+        return self._reels[path, starts]
+
+    def _making(self, line: Line, shot: Shot) -> Making:
+        name, folder = self._cell(line, "preset"), self._cell(line, "folder")
+        if not folder:
+            raise self._wrong(line, "folder", "the cell is empty")
+        if name not in self._presets:
+            try:
+                self._presets[name] = self.job.presets.load(name)
+            except BoxkiteError as error:
+                raise self._wrong(line, "preset", error.message, error.hint) from None
+        target = self.path.absolute().parent / Path(folder).expanduser()
+        key = id(shot.reel), name, target
+        if key not in self._makings:
+            self._makings[key] = Making.of(shot.reel, Output(name, target), self._presets[name])
+        return self._makings[key]
+
+    def _name(self, line: Line, shot: Shot, preset: Preset) -> str:
+        """The name below its folder, without its ending, as safe as a pattern would have made it."""
+        text = self._cell(line, "file").replace("\\", "/")
+        ending = shot.reel.source.path.suffix if preset.copy else preset.ending
+        name = text[: len(text) - len(ending)] if ending and text.lower().endswith(ending.lower()) else text
+        parts = name.split("/")
+        for part in parts:
+            if not part or part != safe_component(clean_value(part)):
+                hint = (
+                    f"“{safe_component(clean_value(part))}” would do"
+                    if safe_component(clean_value(part))
+                    else ""
+                )
+                raise self._wrong(line, "file", f"“{part}” is no name for a file or folder", hint)
+            if byte_length(part + ending) > MOST_BYTES:
+                raise self._wrong(line, "file", f"“{part[:40]}…” is too long for a file name")
+        return name

@@ -1,0 +1,94 @@
+"""The version of a plan: one above the highest that lies in its folders, or the one that was asked for."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from boxkite.core.errors import PatternError
+from boxkite.core.naming.pattern import Optional, Own, Part, Pattern, Slash, Token
+from boxkite.core.naming.values import Text
+
+VERSION = "version"
+MARK = "\ue000"
+"""Stands for the number while names are only tried."""
+
+
+class Open(Text):
+    """A text that stays as it is whatever form is asked for."""
+
+    def formed(self, *forms: str) -> str:
+        """The text itself."""
+        return self.text
+
+
+def version_choices(pattern: Pattern) -> int:
+    """How often a pattern names the version. Raises PatternError, with the column, where it does twice."""
+    named = [choice for choice in pattern.choices if choice.name.casefold() == VERSION]
+    if len(named) > 1:
+        raise PatternError(
+            "the version stands twice in one name",
+            pattern=pattern.text,
+            column=named[1].column,
+            hint="keep one of them",
+        )
+    return len(named)
+
+
+def next_version(pattern: Pattern, tried: Iterable[tuple[Path, str]]) -> int:
+    """One above the highest version found in any of the folders a plan writes to.
+
+    tried: each output folder with a name below it, in which MARK stands for the version. Files and folders
+    count whose name holds a number where the pattern has it, between the same signs.
+    """
+    number = _number_between(pattern)
+    folders = {folder / above for folder, name in tried if (above := _above_version(name)) is not None}
+    found = [
+        int(match[1])
+        for folder in folders
+        if folder.is_dir()
+        for entry in folder.iterdir()
+        if not entry.name.startswith(".")
+        for match in number.finditer(entry.stem if entry.is_file() else entry.name)
+    ]
+    return max(found, default=0) + 1
+
+
+def _above_version(name: str) -> str | None:
+    """The folders above the part of a name that holds the version; None where it is not in it."""
+    above, found, _ = name.partition(MARK)
+    return above.rpartition("/")[0] if found else None
+
+
+def _number_between(pattern: Pattern) -> re.Pattern[str]:
+    """What finds the version in a file's name: the number with the pattern's own signs around it."""
+    around = _around(pattern.parts)
+    assert around
+    before, after = around
+    if isinstance(before, Token):
+        column = next(choice.column for choice in pattern.choices if choice.name.casefold() == VERSION)
+        raise PatternError(
+            "a version needs a sign of its own before it, or it cannot be told from what stands there",
+            pattern=pattern.text,
+            column=column,
+            hint="as _v@version",
+        )
+    begins = re.escape(before.text) if isinstance(before, Own) else "^"
+    ends = re.escape(after.text) if isinstance(after, Own) else r"(?!\d)" if after else "$"
+    return re.compile(rf"{begins}(\d{{1,9}}){ends}", re.IGNORECASE)
+
+
+def _around(parts: Sequence[Part]) -> tuple[Part | None, Part | None] | None:
+    """What stands before and after the version; None on either side where a name begins or ends there."""
+    for index, part in enumerate(parts):
+        if isinstance(part, Optional) and (found := _around(part.parts)):
+            return found
+        if isinstance(part, Token) and any(choice.name.casefold() == VERSION for choice in part.choices):
+            before = parts[index - 1] if index else None
+            after = parts[index + 1] if index + 1 < len(parts) else None
+            return (
+                None if isinstance(before, Slash) else before,
+                None if isinstance(after, Slash) else after,
+            )
+    return None

@@ -1,0 +1,114 @@
+"""What each codec and container takes: the tables a preset is checked against when it is read."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+Container = Literal["mov", "mp4", "mkv", "webm", "wav", "png", "tiff", "dpx", "jpeg"]
+VideoCodec = Literal[
+    "h264", "hevc", "av1", "vp9", "prores", "dnxhr", "ffv1", "mjpeg", "png", "tiff", "dpx", "jpeg"
+]
+AudioCodec = Literal["aac", "opus", "pcm16", "pcm24", "flac", "mp3"]
+
+SEQUENCES = ("png", "tiff", "dpx", "jpeg")
+"""Containers that are numbered images in a folder; each holds the picture codec of its name."""
+
+_PCM = {"pcm16", "pcm24"}
+CODECS_OF: dict[str, tuple[set[str], set[str]]] = {
+    "mov": ({"h264", "hevc", "prores", "dnxhr", "mjpeg"}, {"aac", *_PCM}),
+    "mp4": ({"h264", "hevc", "av1", "vp9"}, {"aac", "opus", "flac", "mp3"}),
+    "mkv": ({"h264", "hevc", "av1", "vp9", "prores", "ffv1", "mjpeg"}, {"aac", "opus", "flac", "mp3", *_PCM}),
+    "webm": ({"av1", "vp9"}, {"opus"}),
+    "wav": (set(), _PCM),
+    **{sequence: ({sequence}, set()) for sequence in SEQUENCES},
+}
+"""Picture and sound codecs each container is written with here: those its common readers take."""
+
+_YUV = ("yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le")
+
+
+@dataclass(frozen=True)
+class Codec:
+    """One picture codec.
+
+    formats: pixel formats by the codec library's names, the usual one first. profiles: the formats each
+    takes. quality: from best to worst, where it codes to a constant quality. smallest, largest: sides in pixels.
+    even_width: whether a picture without subsampling has an even width too. spread: how far a file's size may be
+    from what is expected, as factors, where the bits are not told.
+    """
+
+    formats: tuple[str, ...]
+    profiles: dict[str, tuple[str, ...]]
+    quality: tuple[int, int] | None = None
+    has_bitrate: bool = False
+    has_speed: bool = False
+    smallest: tuple[int, int] = (16, 16)
+    largest: tuple[int, int] = (16384, 16384)
+    spread: tuple[float, float] = (0.1, 3.0)
+    even_width: bool = False
+
+
+CODECS: dict[str, Codec] = {
+    "h264": Codec(
+        _YUV,
+        {
+            "baseline": ("yuv420p",),
+            "main": ("yuv420p",),
+            "high": ("yuv420p",),
+            "high10": ("yuv420p", "yuv420p10le"),
+            "high422": ("yuv420p", "yuv422p", "yuv420p10le", "yuv422p10le"),
+            "high444": _YUV,
+        },
+        quality=(0, 51), has_bitrate=True, has_speed=True,
+    ),
+    "hevc": Codec(
+        _YUV,
+        {"main": ("yuv420p",), "main10": ("yuv420p10le",)},
+        quality=(0, 51), has_bitrate=True, has_speed=True, smallest=(32, 32),
+    ),
+    "av1": Codec(
+        ("yuv420p", "yuv420p10le"), {}, quality=(0, 63), has_bitrate=True, has_speed=True, smallest=(64, 64)
+    ),
+    "vp9": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(0, 63), has_bitrate=True, has_speed=True),
+    "prores": Codec(
+        ("yuv422p10le", "yuv444p10le"),
+        {
+            "proxy": ("yuv422p10le",),
+            "lt": ("yuv422p10le",),
+            "422": ("yuv422p10le",),
+            "hq": ("yuv422p10le",),
+            "4444": ("yuv444p10le",),
+        },
+        spread=(0.25, 1.5),
+        even_width=True,
+    ),
+    "dnxhr": Codec(
+        ("yuv422p", "yuv422p10le", "yuv444p10le"),
+        {"lb": ("yuv422p",), "sq": ("yuv422p",), "hq": ("yuv422p",), "hqx": ("yuv422p10le",), "444": ("yuv444p10le",)},
+        smallest=(256, 120), spread=(0.98, 1.02),
+    ),
+    "ffv1": Codec(_YUV, {}, spread=(0.01, 1.5)),
+    "mjpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(2, 31)),
+    "jpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(2, 31)),
+    "png": Codec(("rgb24", "rgb48be"), {}, spread=(0.01, 1.5)),
+    "tiff": Codec(("rgb48le", "rgb24"), {}, spread=(0.01, 1.5)),
+    "dpx": Codec(("gbrp10be", "rgb24"), {}, spread=(0.98, 1.02)),
+}  # fmt: skip
+"""Every picture codec there is."""
+
+DNXHR_BYTES = {"lb": 5888, "sq": 18944, "hq": 28672, "hqx": 28672, "444": 57344}
+"""Of 255 macroblocks of 16 × 16 pixels (SMPTE ST 2019-1, the resolution independent profiles)."""
+
+
+def dnxhr_frame_bytes(profile: str, width_px: int, height_px: int) -> int:
+    """What every frame of DNxHR takes: by its macroblocks, in steps of 4096, at least 8192."""
+    blocks = -(-width_px // 16) * -(-height_px // 16)
+    size = blocks * DNXHR_BYTES[profile] // 255
+    return max(8192, (size + 2048) // 4096 * 4096)
+
+
+SPEEDS = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower", "veryslow")
+SOUND_WITH_BITRATE = ("aac", "opus", "mp3")
+SOUND_BITS_PER_SECOND = {"pcm16": 1_536_000, "pcm24": 2_304_000, "flac": 1_200_000}
+"""About, for two channels at 48 kHz, of codecs that take no bitrate."""

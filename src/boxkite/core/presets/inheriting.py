@@ -1,0 +1,54 @@
+"""Laying what one preset says over what another does."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from boxkite.core.errors import PresetError
+from boxkite.core.suggest import did_you_mean
+
+BASED_ON = "based_on"
+WITHOUT = "without"
+_EXCLUSIVE = {
+    "quality": "bitrate_mbps",
+    "bitrate_mbps": "quality",
+    "size_percent": "fit",
+    "fit": "size_percent",
+    "text": "image",
+    "image": "text",
+}
+"""Of each of these pairs one only: setting one drops the other where it was inherited."""
+_WHATEVER_THE_CODEC = {"scan"}
+"""Keys that stay when another codec takes the place of the inherited one."""
+
+
+def merged(base: Mapping[str, Any], own: Mapping[str, Any], path: Path | None = None) -> dict[str, Any]:
+    """The base's tables with the own ones laid over them, key by key; lists are replaced whole.
+
+    `without` in the own ones names tables of the base that are left out. Raises PresetError for one that is
+    not there.
+    """
+    own = dict(own)
+    left_out = own.pop(WITHOUT, [])
+    if not isinstance(left_out, list):
+        raise PresetError('this is a list of keys, as ["audio"]', path=path, key=WITHOUT)
+    for key in left_out:
+        if key not in base:
+            raise PresetError(f"there is no “{key}” to leave out", path=path, key=WITHOUT,
+                              hint=did_you_mean(str(key), base) or f"there are: {', '.join(base)}")  # fmt: skip
+    return _laid_over({key: value for key, value in base.items() if key not in left_out}, own)
+
+
+def _laid_over(base: Mapping[str, Any], own: Mapping[str, Any]) -> dict[str, Any]:
+    result = dict(base)
+    if "codec" in own and "codec" in base and own["codec"] != base["codec"]:
+        result = {key: value for key, value in base.items() if key in _WHATEVER_THE_CODEC}
+    for key, value in own.items():
+        if key in _EXCLUSIVE and _EXCLUSIVE[key] not in own:
+            result.pop(_EXCLUSIVE[key], None)
+        below = result.get(key)
+        both_tables = isinstance(value, Mapping) and isinstance(below, Mapping)
+        result[key] = _laid_over(below, value) if both_tables else value  # type: ignore[arg-type]
+    return result

@@ -1,0 +1,88 @@
+"""Reading preset files, with errors that name file, table and key; and their schema, for editors."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import fields
+from pathlib import Path
+from typing import Any
+
+from pydantic import TypeAdapter, ValidationError
+
+from boxkite.core.errors import PresetError
+from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
+from boxkite.core.presets.model import Audio, Lettering, Preset, Video, Watermark
+from boxkite.core.suggest import did_you_mean
+
+_TABLES: dict[str, type] = {
+    "video": Video,
+    "audio": Audio,
+    "burn_in": Lettering,
+    "watermark": Watermark,
+}
+_MOST_BYTES = 1_000_000
+_KEY_FIRST = re.compile(r"([a-z_]+(?:\.[a-z_]+)*): ")
+
+
+def read_tables(path: Path) -> dict[str, Any]:
+    """What a TOML file says. Raises PresetError."""
+    try:
+        if path.stat().st_size > _MOST_BYTES:
+            raise PresetError("this is too large for a preset", path=path)
+        return tomllib.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise PresetError(f"it cannot be read: {error.strerror or error}", path=path) from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
+        raise PresetError(f"this is not TOML: {error}", path=path) from None
+
+
+def checked(name: str, tables: Mapping[str, Any], path: Path | str, key: str = "") -> Preset:
+    """A preset from its tables. path, key: where they stand, for messages. Raises PresetError."""
+    if "name" in tables:
+        raise PresetError(
+            "a preset is called as its file is", path=path, key="name", hint="leave the key name out"
+        )
+    if WITHOUT in tables:
+        raise PresetError(f"it goes with {BASED_ON}", path=path, key=WITHOUT)
+    try:
+        return TypeAdapter(Preset).validate_python({"name": name, **tables})
+    except ValidationError as error:
+        raise _as_preset_error(error, path, key) from None
+
+
+def _as_preset_error(error: ValidationError, path: Path | str, key: str) -> PresetError:
+    first = error.errors()[0]
+    location = [str(part) for part in first["loc"]]
+    message = str(first["msg"]).removeprefix("Value error, ")
+    hint = ""
+    if first["type"] == "value_error" and (match := _KEY_FIRST.match(message)):
+        location += match[1].split(".")
+        message = message[match.end() :]
+    if first["type"] == "unexpected_keyword_argument":
+        table = location[0] if len(location) > 1 else ""
+        model = _TABLES.get(table, Preset)
+        keys = [one.name for one in fields(model) if one.name != "name"]
+        keys += [] if table else [BASED_ON, WITHOUT]
+        message = f"there is no key “{location[-1]}”" + (f" in [{table}]" if table else "")
+        hint = did_you_mean(location[-1], keys) or f"keys: {', '.join(keys)}"
+    elif first["type"] == "missing":
+        message = "this key is missing"
+    return PresetError(message, path=path, key=".".join([*([key] if key else []), *location]), hint=hint)
+
+
+def preset_schema() -> dict[str, Any]:
+    """The JSON Schema (draft 2020-12) of preset files, for editors that complete and check them."""
+    schema = TypeAdapter(Preset).json_schema()
+    schema["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    schema["title"] = "Box Kite preset"
+    properties = schema["properties"]
+    del properties["name"]
+    properties[BASED_ON] = {"type": "string", "description": "the preset whose settings this one begins with"}
+    properties[WITHOUT] = {
+        "type": "array",
+        "items": {"type": "string"},
+        "description": "tables and keys of that preset which are left out",
+    }
+    return schema

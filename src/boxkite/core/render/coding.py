@@ -1,0 +1,94 @@
+"""The codec library's own names and options for what a preset says."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+from boxkite.core.presets.codecs import SPEEDS
+from boxkite.core.presets.model import Audio, Video
+
+ENCODERS = {
+    "h264": "libx264",
+    "hevc": "libx265",
+    "av1": "libsvtav1",
+    "vp9": "libvpx-vp9",
+    "prores": "prores",
+    "dnxhr": "dnxhd",
+    "ffv1": "ffv1",
+    "mjpeg": "mjpeg",
+    "jpeg": "mjpeg",
+    "png": "png",
+    "tiff": "tiff",
+    "dpx": "dpx",
+}
+SOUND_ENCODERS = {
+    "aac": "aac",
+    "pcm16": "pcm_s16le",
+    "pcm24": "pcm_s24le",
+    "flac": "flac",
+    "opus": "libopus",
+    "mp3": "libmp3lame",
+}
+MUXERS = {"mov": "mov", "mp4": "mp4", "mkv": "matroska", "webm": "webm", "wav": "wav"}
+IMAGE_ENDINGS = {"png": ".png", "tiff": ".tif", "dpx": ".dpx", "jpeg": ".jpg"}
+_PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3", "4444": "4"}
+
+
+def encoder_options(video: Video, rate: Fraction, threads: int = 0) -> dict[str, str]:
+    """The options for a preset's picture. threads: where an encoder is told by option, 0 for its own choice."""
+    options: dict[str, str] = {}
+    if video.keyframe_seconds:
+        options["g"] = str(max(1, round(Fraction(str(video.keyframe_seconds)) * rate)))
+    if video.codec in ("h264", "hevc"):
+        options["preset"] = video.speed or "medium"
+        if video.bitrate_mbps is None:
+            options["crf"] = f"{video.quality if video.quality is not None else 23:g}"
+        if video.profile:
+            options["profile"] = video.profile
+        if video.codec == "hevc":
+            options["x265-params"] = "log-level=error"
+    elif video.codec in ("av1", "vp9"):
+        options |= _newer_options(video, threads)
+    elif video.codec == "prores":
+        options["profile"] = _PRORES_PROFILES[video.profile or "hq"]
+    elif video.codec == "dnxhr":
+        options["profile"] = f"dnxhr_{video.profile or 'hq'}"
+    elif video.codec == "ffv1":
+        options |= {"level": "3", "slicecrc": "1", "slices": "4"}
+    elif video.codec == "tiff":
+        options["compression_algo"] = "deflate"
+    return options
+
+
+def _newer_options(video: Video, threads: int) -> dict[str, str]:
+    """Options of VP9 and AV1, whose speeds are numbers."""
+    place = SPEEDS.index(video.speed or "medium")
+    options = {}
+    if video.bitrate_mbps is None:
+        options["crf"] = f"{video.quality if video.quality is not None else 32:g}"
+    if video.codec == "vp9":
+        return options | {"cpu-used": str(8 - place), "row-mt": "1"}
+    options["preset"] = str(13 - place)
+    if threads:
+        options["svtav1-params"] = f"lp={threads}"
+    return options
+
+
+def fixed_quality(video: Video) -> int | None:
+    """The quantiser of codecs that take one for the whole file, by the library's scale; None for others."""
+    if video.codec not in ("mjpeg", "jpeg"):
+        return None
+    return round(video.quality if video.quality is not None else 3)
+
+
+def muxer_options(container: str) -> dict[str, str]:
+    """The options for a container: in MP4 the index goes to the front, WAV grows beyond 4 GB."""
+    return {"mp4": {"movflags": "+faststart"}, "wav": {"rf64": "auto", "write_bext": "1"}}.get(container, {})
+
+
+def sound_rate(audio: Audio, source_rate_hz: int) -> int:
+    """The sample rate a codec is written with: the source's where the codec takes it, else 48 kHz."""
+    import av
+
+    taken = av.codec.Codec(SOUND_ENCODERS[audio.codec], "w").audio_rates
+    return source_rate_hz if not taken or source_rate_hz in taken else 48_000

@@ -1,0 +1,117 @@
+"""Writing numbered images into a folder, each a file of its own."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, cast
+
+import av
+from av.video.codeccontext import VideoCodecContext
+from av.video.frame import VideoFrame
+
+from boxkite.core.errors import ProofError, RenderError
+from boxkite.core.picture.chain import PictureChain, is_full_range
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.coding import ENCODERS, IMAGE_ENDINGS, encoder_options
+from boxkite.core.render.proving import Expected, compare_looks
+from boxkite.core.render.result import Proof
+from boxkite.core.render.writing import set_picture_facts
+
+if TYPE_CHECKING:
+    from av.audio.frame import AudioFrame
+
+_LEAST_DIGITS = 4
+
+
+class ImageWriter:
+    """Writes one planned sequence of images, picture by picture, numbered from 1."""
+
+    def __init__(self, row: Row, folder: Path) -> None:
+        """folder: where to write, made here."""
+        assert row.preset.video
+        self.row = row
+        self.folder = folder
+        self.chain = PictureChain(row)
+        self.first_picture: VideoFrame | None = None
+        self.last_picture: VideoFrame | None = None
+        self._video = row.preset.video
+        self._context: VideoCodecContext | None = None
+        self._count = 0
+        folder.mkdir()
+
+    def put_picture(self, picture: VideoFrame) -> None:
+        """Take the next picture of the span, as decoded."""
+        for ready in self.chain.put(picture):
+            self._write(ready)
+
+    def put_sound(self, place: int, sound: AudioFrame) -> None:
+        """Images hold no sound."""
+
+    def end(self) -> None:
+        """Write what is still held."""
+        for ready in self.chain.end():
+            self._write(ready)
+        if self._context:
+            for packet in self._context.encode(None):
+                self._save(bytes(packet))
+
+    def abandon(self) -> None:
+        """Let go of a sequence that is not going to be finished."""
+
+    def _write(self, picture: VideoFrame) -> None:
+        if self.first_picture is None:
+            self.first_picture = picture
+        self.last_picture = picture
+        if self._context is None:
+            self._context = self._make_context()
+        try:
+            packets = self._context.encode(picture)
+        except av.error.FFmpegError as error:
+            raise RenderError(f"the {self._video.codec} encoder refuses: {error.strerror}") from None
+        for packet in packets:
+            self._save(bytes(packet))
+
+    def _make_context(self) -> VideoCodecContext:
+        created = av.CodecContext.create(ENCODERS[self._video.codec], "w")
+        context = cast(VideoCodecContext, created)
+        set_picture_facts(context, self.row, self._video)
+        context.options = encoder_options(self._video, self.row.shot.reel.table.rate.fraction)
+        context.thread_count = 1  # with more an image could come later than its picture
+        if is_full_range(self._video):
+            context.color_range = 2
+        return context
+
+    def _save(self, data: bytes) -> None:
+        self._count += 1
+        (self.folder / image_name(self.row, self._count)).write_bytes(data)
+
+
+def image_name(row: Row, number: int) -> str:
+    """The name of one image of a row, its number counted from 1."""
+    digits = max(_LEAST_DIGITS, len(str(row.span.length)))
+    name = row.name.rpartition("/")[2]
+    return f"{name}.{number:0{digits}d}{IMAGE_ENDINGS[str(row.preset.container)]}"
+
+
+def prove_images(folder: Path, row: Row, expected: Expected) -> Proof:
+    """Read the images again: all are there, none is empty, and the first and last show what was encoded.
+
+    Raises ProofError with what differs.
+    """
+    names = [image_name(row, number) for number in range(1, expected.frames + 1)]
+    there = {path.name: path.stat().st_size for path in folder.iterdir()}
+    if sorted(there) != sorted(names) or not all(there.values()):
+        raise ProofError(f"the folder holds {len(there)} images, it should hold {expected.frames}")
+    for name, look, which in (
+        (names[0], expected.first_look, "first"),
+        (names[-1], expected.last_look, "last"),
+    ):
+        try:
+            with av.open(f"file:{folder / name}", options={"protocol_whitelist": "file"}) as container:
+                picture = next(container.decode(video=0))
+        except (av.error.FFmpegError, StopIteration):
+            raise ProofError(f"the {which} image cannot be read again") from None
+        if (picture.width, picture.height) != (expected.width_px, expected.height_px):
+            raise ProofError(f"the {which} image is {picture.width}x{picture.height}, not as planned")
+        compare_looks(picture, look, which)
+    return Proof(len(names), 0, sum(there.values()))

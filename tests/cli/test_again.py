@@ -1,0 +1,147 @@
+"""The second round: versions, what is there already, what changed since, counters that stay."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+
+from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import VAT
+from tests.proof import Run, assert_holds, boxkite, frames_of
+
+RATE = FrameRate.parse("25")
+RANGES = "name,in,out,scene\ndip,2,10,1\nlift,12,20,1\npress,20,28,2\n"
+
+
+@pytest.fixture(scope="module")
+def clip(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    path = tmp_path_factory.mktemp("clip") / "vat.mov"
+    write_movie(Movie(path, 40, RATE, ((0, VAT),), width=160, height=90, timecode="10:00:00:00"))
+    return path
+
+
+@pytest.fixture
+def folder(clip: Path, tmp_path: Path) -> Path:
+    (tmp_path / "vat.mov").write_bytes(clip.read_bytes())
+    (tmp_path / "picks.csv").write_text(RANGES)
+    return tmp_path
+
+
+def ask(command: str, folder: Path, *words: str, names: str = "@marker", to: str = "web:out") -> Run:
+    return boxkite(
+        command, "vat.mov", "--marks", "picks.csv", "--names", names, "--to", to, *words, "--json", cwd=folder
+    )
+
+
+def names(run: Run) -> list[str]:
+    assert run.status == 0, run.err
+    return [Path(row["path"]).name for row in run.json.get("rows", run.json.get("files", []))]
+
+
+def test_the_version_is_one_above_the_highest_in_any_of_the_folders(folder: Path) -> None:
+    assert names(ask("run", folder, names="@marker_v@(version:02)"))[0] == "dip_v01.mp4"
+    (folder / "other").mkdir()
+    (folder / "other/lift_V07.mov").touch()
+    again = ask("plan", folder, "--to", "review:other", names="@marker_v@(version:02)")
+    assert set(names(again)) == {f"{name}_v08.mp4" for name in ("dip", "lift", "press")}
+    assert again.json["version"] == 8
+    assert names(ask("plan", folder, names="v@version/@marker"))[0] == "dip.mp4"
+    given = ask("plan", folder, "--version-number", "30", names="@scene/v@version/@marker")
+    assert given.json["rows"][0]["name"] == "1/v30/dip"
+
+
+@pytest.mark.parametrize(
+    ("pattern", "says"),
+    [
+        ("v@version/@marker_v@version", "twice"),
+        ("@marker@version", "sign of its own"),
+        ("@clip_v@version", "two"),
+    ],
+)
+def test_a_name_bears_one_version_and_it_can_be_told(folder: Path, pattern: str, says: str) -> None:
+    (folder / "vat.mov").rename(folder / "vat_v2.mov")
+    words = ("vat_v2.mov", "--marks", "picks.csv", "--only", "number:1", "--to", "web:out")
+    refused = boxkite("plan", *words, "--names", pattern, cwd=folder)
+    assert refused.status == 2
+    assert says in refused.err
+    assert "column" in refused.err
+    assert boxkite("plan", *words, "--names", "@(clip:unversioned)_v@version", cwd=folder).status == 0
+
+
+def test_counters_step_and_start_again_where_they_are_told_to(folder: Path) -> None:
+    def numbered(form: str) -> list[str]:
+        return [row["name"] for row in ask("plan", folder, names=form).json["rows"]]
+
+    assert numbered("@marker_@(count:010:step10)") == ["dip_010", "lift_020", "press_030"]
+    assert numbered("@marker_@(count:01:per scene)") == ["dip_01", "lift_02", "press_01"]
+    assert numbered("s@scene/@(count:1:per subfolder)") == ["s1/1", "s1/2", "s2/1"]
+    wrong = ask("plan", folder, names="@marker_@(count:per shott)")
+    assert wrong.status == 2
+    assert "^ column 11" in wrong.err
+
+
+def test_what_is_there_stops_numbers_is_kept_or_is_replaced_as_asked(folder: Path) -> None:
+    assert ask("run", folder).status == 0
+    first = (folder / "out/dip.mp4").read_bytes()
+    stopped = ask("run", folder)
+    assert stopped.status == 2
+    assert "--existing" in stopped.err
+    assert names(ask("plan", folder, "--existing", "number")) == ["dip_2.mp4", "lift_2.mp4", "press_2.mp4"]
+    (folder / "out/lift.mp4").unlink()
+    kept = ask("run", folder, "--existing", "skip")
+    assert [(file["name"], file["state"]) for file in kept.json["files"]] == [
+        ("dip", "kept"), ("lift", "proved"), ("press", "kept")]  # fmt: skip
+    assert (folder / "out/dip.mp4").read_bytes() == first
+    (folder / "out/press.mp4").write_bytes(b"something else")
+    changed = ask("plan", folder, "--existing", "skip", "--set", "video.quality=30")
+    assert changed.status == 2
+    assert "dip.mp4: it was made by another preset" in changed.err
+    assert "press.mp4: it was made by another preset" in changed.err
+    assert "has been changed since it was made" in ask("plan", folder, "--existing", "skip").err
+    (folder / "out/DIP.mp4").write_bytes(b"of another case")
+    replaced = ask("run", folder, "--existing", "replace")
+    assert replaced.status == 0, replaced.err
+    assert sorted(path.name for path in (folder / "out").iterdir()) == ["dip.mp4", "lift.mp4", "press.mp4"]
+    assert_holds(folder / "out/press.mp4", Span(20, 28), RATE, sample_slack=1024)
+
+
+def test_the_source_is_never_replaced(folder: Path) -> None:
+    refused = boxkite(
+        "run", "vat.mov", "--names", "@clip", "--to", "stock:.", "--existing", "replace", cwd=folder
+    )
+    assert refused.status == 2
+    assert "the source itself" in refused.err
+    assert len(frames_of(folder / "vat.mov")) == 40
+
+
+def test_two_shots_of_one_name_are_numbered_only_when_that_was_asked_for(folder: Path) -> None:
+    (folder / "picks.csv").write_text("name,in,out\ndip,2,10\nDIP,12,20\n")
+    assert "but for case" in ask("plan", folder).err
+    assert names(ask("plan", folder, "--existing", "number")) == ["dip.mp4", "DIP_2.mp4"]
+
+
+def test_since_a_batch_only_what_is_new_or_changed_is_made_and_what_is_gone_is_said(folder: Path) -> None:
+    batch = ask("run", folder, names="@marker_v@version").json["batch"]
+    (folder / "picks.csv").write_text("name,in,out,scene\ndip,2,10,1\nlift,12,22,1\nhang,30,36,3\n")
+    asked = ask("plan", folder, "--since", batch, names="@marker_v@version").json
+    assert [(row["name"], row["change"]) for row in asked["rows"]] == [
+        ("lift_v2", "changed: was 10:00:00:12 to 10:00:00:20"), ("hang_v2", "new")]  # fmt: skip
+    assert [Path(one["path"]).name for one in asked["gone"]] == ["press_v1.mp4"]
+    assert [one["reason"] for one in asked["left_out"]] == [f"unchanged since {batch}"]
+    made = ask("run", folder, "--since", batch, names="@marker_v@version")
+    assert names(made) == ["lift_v2.mp4", "hang_v2.mp4"]
+    assert "there is no batch “nonsense”" in ask("plan", folder, "--since", "nonsense").err
+
+
+def test_a_batch_is_made_even_where_its_record_cannot_be_kept(folder: Path) -> None:
+    (folder / "state").write_text("a file where the folder should be")
+    done = boxkite("run", "vat.mov", "--marks", "picks.csv", "--to", "web:out", "--json", cwd=folder,
+                   env={**os.environ, "BOXKITE_STATE": str(folder / "state")})  # fmt: skip
+    assert done.status == 0, done.err
+    assert done.json["batch"] is None
+    assert any("without a record" in notice for notice in done.json["notices"])
+    assert json.loads(done.out)["files"][0]["checksum"]
