@@ -11,7 +11,10 @@ COMMANDS = {
     "mark": "marks and keywords on footage and timelines: add, list, change, import …",
     "plan": "the table of files to come; writes nothing",
     "run": "make the files of a plan, and prove each of them",
-    "presets": "the recipes, built-in and own",
+    "presets": "the recipes, built-in and own: list, show, new, check",
+    "patterns": "name patterns saved under a name",
+    "rename": "give sources names by rule, sidecars and marks with them; undo",
+    "trim": "only the used part of each source, and an edit that points at it",
 }
 HELP = """\
 usage: boxkite COMMAND …

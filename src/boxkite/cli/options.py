@@ -248,3 +248,25 @@ def job_from(arguments: argparse.Namespace) -> Job:
 
 def _job_file(arguments: argparse.Namespace) -> Path | None:
     return next((Path(path) for path in arguments.paths if path.lower().endswith(".toml")), None)
+
+
+def presets_tuned(arguments: argparse.Namespace, words: JobWords) -> JobWords:
+    """The words with what --set says of presets written into presets of their own, for a job file."""
+    from dataclasses import replace
+
+    from boxkite.core.presets.inheriting import BASED_ON
+
+    changes = _preset_changes(arguments, words)
+    if not changes:
+        return words
+    presets = {name: dict(tables) for name, tables in words.presets.items()}
+    named = {text.partition(":")[0] for text in words.to}
+    for key, value in changes.items():
+        first, _, rest = key.partition(".")
+        for name in [first] if first in named else sorted(named):
+            tables = presets.setdefault(name, {BASED_ON: name})
+            *above, last = (rest if first in named else key).split(".")
+            for table in above:
+                tables = tables.setdefault(table, {})
+            tables[last] = value
+    return replace(words, presets=presets)

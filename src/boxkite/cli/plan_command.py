@@ -1,47 +1,100 @@
-"""Show every file a run would make: names, spans, sizes, and what is to be known before. Writes nothing."""
+"""Show every file a run would make: names, spans, sizes, and what is to be known before. Writes no media."""
 
 from __future__ import annotations
 
 import argparse
 import sys
+from pathlib import Path
 from typing import TYPE_CHECKING
 
-from boxkite.cli.options import add_job_arguments, job_from
+from boxkite.cli.options import add_job_arguments, job_from, words_from
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from boxkite.core.plan.job import Job
     from boxkite.core.plan.rows import Plan
+    from boxkite.core.plan.totals import Totals
 
 _MOST_WARNINGS = 60
 EXAMPLES = """\
 examples:
   boxkite plan mill.mov --marks mill.edl --to review:out/review
-  boxkite plan mill.mov --by markers --marks mill.edl --names "@(count:01)_@marker" --to web:out/web
+  boxkite plan mill.mov --by markers --marks mill.edl --names "@(count:01)_@marker" --to web:out/web --sample
   boxkite plan card1/ --by ranges --marks picks.csv --metadata slates.csv --names "@scene/@clip_@marker" --to stock:out
-  boxkite plan day.otio --by cuts --picture originals --media card/ --handles 12 --to review:out
+  boxkite plan day.otio --by cuts --picture originals --media card/ --handles 12 --to review:out --chart use.png
   boxkite plan day.edl day.mov --by cuts,timelines --only "name:A-*" --to web:out
-  boxkite plan mill.mov --marks mill.edl --start-timecode 01:00:00:00 --to review:out --json
+  boxkite plan mill.mov --marks mill.edl --to review:out --save-job mill.toml
+  boxkite plan mill.toml --set handles=12 --save-plan shots.csv
+  boxkite plan day.otio --since last --names "@clip_v@(version:02)" --to review:out
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """A job."""
+    """A job, and what to write of its plan."""
     add_job_arguments(parser)
+    plan = parser.add_argument_group("the plan")
+    plan.add_argument("--sample", action="store_true", help="encode short probes to tell the sizes better")
+    plan.add_argument(
+        "--save-plan", metavar="FILE", help="write the plan as a table (.csv) that can be edited and run"
+    )
+    plan.add_argument("--save-job", metavar="FILE", help="write these words as a job file (.toml)")
+    plan.add_argument("--chart", metavar="FILE", help="draw which parts of each source the shots take (.png)")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Print the plan."""
+    """Print the plan, and write what was asked for."""
     from boxkite.cli.tables import make_console, print_json
+    from boxkite.core.batch.pool import usable_cores
     from boxkite.core.plan.rows import plan_as_json
+    from boxkite.core.plan.totals import expected_time, totals_as_json
 
-    plan = plan_with_progress(job_from(arguments))
+    job = job_from(arguments)
+    plan = plan_with_progress(job)
+    if arguments.sample:
+        plan = _sampled(plan)
+    written = _write(arguments, job, plan)
+    time = expected_time(plan, usable_cores())
     if arguments.json:
-        print_json(plan_as_json(plan))
+        print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)})
     else:
         show_plan(make_console(), plan, left_out=arguments.left_out)
+    for line in written:
+        sys.stderr.write(f"{line}\n")
     return 0
+
+
+def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
+    """Write the table, the job file and the chart that were asked for; what to say of each."""
+    from boxkite.cli.messages import printable
+
+    said = []
+    if arguments.save_job:
+        from boxkite.cli.options import presets_tuned
+        from boxkite.core.plan.job_file import save_job
+
+        path = Path(arguments.save_job).expanduser()
+        save_job(presets_tuned(arguments, words_from(arguments)), path)
+        said.append(f"job saved: boxkite run {path}")
+    if arguments.save_plan:
+        from boxkite.core.plan.table import save_plan
+
+        path = Path(arguments.save_plan).expanduser()
+        save_plan(plan, path)
+        said.append(f"plan saved: edit it, then boxkite run {path}")
+        if job.presets.own or job.presets.changes or job.watermark:
+            said.append(
+                "! the table names presets only: give the same --set, --watermark or presets when running it"
+            )
+    if arguments.chart:
+        from boxkite.core.plan.chart import draw_chart
+
+        path = Path(arguments.chart).expanduser()
+        unseen = draw_chart(plan, path)
+        said.append(
+            f"chart drawn: {path}" + (f", without {unseen} sources that are used least" if unseen else "")
+        )
+    return [printable(line) for line in said]
 
 
 def plan_with_progress(job: Job) -> Plan:
@@ -57,40 +110,29 @@ def plan_with_progress(job: Job) -> Plan:
         return make_plan(job, progress=lambda label: status.update(f"measuring {printable(label)}"))
 
 
+def _sampled(plan: Plan) -> Plan:
+    """The plan with sizes from probes, with progress on a terminal."""
+    from boxkite.cli.tables import make_console
+    from boxkite.core.batch.pool import Crew
+    from boxkite.core.batch.sampling import sample_sizes
+
+    with Crew() as crew:
+        if not sys.stderr.isatty():
+            return sample_sizes(plan, crew)
+        with make_console(stderr=True).status("encoding probes") as status:
+            return sample_sizes(
+                plan, crew, lambda done, total: status.update(f"encoding probes: {done} of {total}")
+            )
+
+
 def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
     """The table, what each output adds up to, and every warning; left_out: a second table of what is left out."""
-    from boxkite.cli.tables import Column, counted, file_size, print_line, print_table
+    from boxkite.cli.tables import Column, print_line, print_table
     from boxkite.core.plan.choosing import why
-    from boxkite.core.plan.rows import ends_of
 
-    columns = [
-        Column("#", right=True),
-        Column("file", gives_way=True),
-        Column("in"),
-        Column("out"),
-        Column("frames", right=True),
-        Column("picture", optional=True),
-        Column("preset"),
-        Column("about", right=True, optional=True),
-    ]
-    rows = []
-    for row, ends in zip(plan.rows, ends_of(plan.rows), strict=True):
-        rows.append(
-            [
-                f"{row.number}{'!' if row.warnings else ''}",
-                f"{row.name}{row.ending}",
-                *ends,
-                str(row.span.length),
-                row.size,
-                row.preset.name,
-                file_size(row.expected_bytes),
-            ]
-        )
-    print_table(console, columns, rows)
+    _show_rows(console, plan)
     console.print()
-    for (preset, folder), members in _by_output(plan).items():
-        size = file_size(sum(row.expected_bytes for row in members))
-        print_line(console, f"{preset} → {folder}  {counted(len(members), 'file')}, about {size}")
+    _show_totals(console, plan)
     _show_uncovered(console, plan)
     if plan.left_out:
         print_line(console, why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
@@ -100,9 +142,103 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
             [Column("left out", gives_way=True), Column("where", gives_way=True), Column("why")],
             [[one.name, one.origin, one.reason] for one in plan.left_out],
         )
+    for gone in plan.gone:
+        print_line(console, f"gone: {gone.path} is made no more", "yellow")
     _show_warnings(console, plan)
     for notice in plan.notices:
         print_line(console, f"! {notice}", "yellow")
+
+
+def _show_rows(console: Console, plan: Plan) -> None:
+    from boxkite.cli.tables import Column, file_size, print_table
+    from boxkite.core.plan.rows import Action, ends_of
+
+    has_handles = any(row.shot.handle_in or row.shot.handle_out for row in plan.rows)
+    has_changes = any(row.change for row in plan.rows)
+    all_encoded = all(row.how == "encode" and row.action is Action.MAKE for row in plan.rows)
+    columns = [
+        Column("#", right=True),
+        Column("file", gives_way=True),
+        Column("in"),
+        Column("out"),
+        Column("frames", right=True),
+        *([] if all_encoded else [Column("how")]),
+        *([Column("change", gives_way=True)] if has_changes else []),
+        *([Column("handles", right=True, optional=True)] if has_handles else []),
+        Column("picture", optional=True),
+        Column("preset"),
+        Column("about", right=True, optional=True),
+        Column("source", optional=True),
+        Column("in folder", optional=True),
+    ]
+    rows = []
+    for row, ends in zip(plan.rows, ends_of(plan.rows), strict=True):
+        rows.append(
+            [
+                f"{row.number}{'!' if row.warnings else ''}",
+                f"{row.name}{row.ending}",
+                *ends,
+                str(row.span.length),
+                *([] if all_encoded else ["replace" if row.action is Action.REPLACE else row.how]),
+                *([row.change] if has_changes else []),
+                *([f"{row.shot.handle_in}+{row.shot.handle_out}"] if has_handles else []),
+                row.size,
+                row.preset.name,
+                file_size(row.expected_bytes),
+                row.shot.reel.source.label,
+                str(row.folder),
+            ]
+        )
+    print_table(console, columns, rows)
+
+
+def _show_totals(console: Console, plan: Plan) -> None:
+    from boxkite.cli.tables import counted, file_size, length_of_time, print_line
+    from boxkite.core.batch.pool import usable_cores
+    from boxkite.core.plan.totals import add_up, by_output, expected_time
+
+    for (preset, folder), members in by_output(plan.to_make).items():
+        part = add_up(members)
+        print_line(console, f"{preset} → {folder}  {counted(part.files, 'file')}, {_sizes(part)}")
+    totals = add_up(plan.to_make)
+    if len(plan.rows) > totals.files:
+        print_line(
+            console, f"{counted(len(plan.rows) - totals.files, 'file')} kept: the same is there already"
+        )
+    if not totals.files:
+        return
+    print_line(
+        console,
+        f"in all {counted(totals.files, 'file')} of {counted(totals.shots, 'shot')},"
+        f" {length_of_time(float(totals.seconds))} of footage, {_sizes(totals)};"
+        f" {counted(totals.sources, 'source')} of {file_size(totals.source_bytes)}",
+    )
+    for volume in plan.volumes:
+        print_line(console, f"free at {volume.folder}: {file_size(volume.free_bytes)}")
+    if time := expected_time(plan, usable_cores()):
+        print_line(
+            console,
+            f"about {length_of_time(time.seconds)} on {counted(time.workers, 'worker')},"
+            f" by {counted(time.files, 'file')} that this machine made before",
+        )
+    unlike = totals.unlike_the_edit
+    if unlike:
+        kinds = ", ".join(f"{count} {kind.value}" for kind, count in unlike.items())
+        print_line(console, f"! not as in the edit: {kinds}", "yellow")
+    if others := {kind: count for kind, count in totals.unlike.items() if kind not in unlike}:
+        kinds = ", ".join(f"{count} {kind.value}" for kind, count in others.items())
+        print_line(console, f"! to look at: {kinds}", "yellow")
+
+
+def _sizes(totals: Totals) -> str:
+    """About so much, and between which sizes where they are far apart."""
+    from boxkite.cli.tables import file_size
+
+    least, most = totals.bytes_between
+    about = f"about {file_size(totals.expected_bytes)}"
+    if most <= totals.expected_bytes * 1.05:
+        return about
+    return f"{about} ({file_size(least)} to {file_size(most)})"
 
 
 def _show_warnings(console: Console, plan: Plan) -> None:
@@ -124,13 +260,6 @@ def _show_warnings(console: Console, plan: Plan) -> None:
         print_line(console, line, "yellow")
     if len(lines) > _MOST_WARNINGS:
         print_line(console, f"! and {len(lines) - _MOST_WARNINGS} more: --json has them all", "yellow")
-
-
-def _by_output(plan: Plan) -> dict[tuple[str, str], list]:  # type: ignore[type-arg]
-    found: dict[tuple[str, str], list] = {}  # type: ignore[type-arg]
-    for row in plan.rows:
-        found.setdefault((row.preset.name, str(row.folder)), []).append(row)
-    return found
 
 
 def _show_uncovered(console: Console, plan: Plan) -> None:

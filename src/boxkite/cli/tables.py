@@ -126,3 +126,13 @@ def file_size(size_bytes: int) -> str:
 def counted(number: int, noun: str) -> str:
     """A number with its noun: 1 file, 2 files."""
     return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+
+
+def length_of_time(seconds: float) -> str:
+    """A length of time as people say it: 8 s, 2 min 5 s, 3 h 20 min."""
+    whole = round(seconds)
+    if whole < 60:
+        return f"{whole} s" if seconds >= 1 else "under a second"
+    if whole < 3600:
+        return f"{whole // 60} min {whole % 60} s"
+    return f"{whole // 3600} h {whole % 3600 // 60} min"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -13,6 +14,7 @@ from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Action, Row
 from boxkite.core.plan.words import Existing
 from boxkite.core.records.checksum import file_checksum, file_stamp
+from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import Records
 
 Progress = Callable[[str], None]
@@ -83,14 +85,16 @@ def _kept(rows: Sequence[Row], there: dict[str, Path], progress: Progress) -> li
     result = []
     others = []
     recipes = Recipes()
-    with Records() as records:
+    with contextlib.ExitStack() as stack:
+        records = stack.enter_context(Records()) if Records.are_kept() else None
         for row in rows:
             found = there.get(clash_key(row.place))
             if found is None:
                 result.append(row)
                 continue
             progress(found.name)
-            if reason := _unlike(row, found, recipes, records):
+            made = records.made_at(found) if records else None
+            if reason := _unlike(row, found, recipes, made):
                 others.append(f"{row.name}{row.ending}: {reason}")
             result.append(replace(row, action=Action.KEEP))
     if others:
@@ -102,9 +106,8 @@ def _kept(rows: Sequence[Row], there: dict[str, Path], progress: Progress) -> li
     return result
 
 
-def _unlike(row: Row, found: Path, recipes: Recipes, records: Records) -> str:
+def _unlike(row: Row, found: Path, recipes: Recipes, made: FileRecord | None) -> str:
     """Why a file is not what the row would make; empty where it is."""
-    made = records.made_at(found)
     if made is None:
         return "no earlier batch on this machine made it"
     if made.source != row.shot.reel.source.path.absolute():

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, RecordsError
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.tokens import TOKENS
 from boxkite.core.naming.values import Text, Value
@@ -87,6 +87,8 @@ def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
     check_inside(plan.rows)
     rows, notices, left_out, gone = list(plan.rows), list(plan.notices), list(plan.left_out), plan.gone
     if job.since:
+        if not Records.are_kept():
+            raise RecordsError(f"there is no batch “{job.since}”", hint="none has been run on this machine")
         with Records() as records:
             batch = records.batch(job.since)
         rows, same, now_gone = compare_with(rows, batch)

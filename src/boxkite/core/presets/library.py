@@ -130,9 +130,13 @@ class Shelf:
         return merged(below, tables, path=file.path)
 
     def _base(self, file: PresetFile, name: str) -> PresetFile:
-        """What a preset is based on. An own preset of a built-in one's name is based on that."""
-        if name == file.name and not file.built_in and (built_in_folder() / f"{name}.toml").is_file():
-            return PresetFile(name, built_in_folder() / f"{name}.toml", built_in=True)
+        """What a preset is based on; one of its own name is the next that it hides: own ones hide built-in ones."""
+        if name == file.name and not file.built_in:
+            built_in = PresetFile(name, built_in_folder() / f"{name}.toml", built_in=True)
+            hidden = [
+                one for one in list_presets() if one.name == name and (one.path != file.path or file.tables)
+            ]
+            return next(iter(hidden), built_in if built_in.path.is_file() else file)
         if name.lower().endswith(".toml"):
             name = str(file.path.parent / Path(name).expanduser())
         try:

@@ -16,6 +16,7 @@ from boxkite.core.suggest import did_you_mean
 
 FOLDER_VARIABLE = "BOXKITE_STATE"
 LAST = "last"
+_FILE = "batches.sqlite"
 _FORM = 1
 _COLUMNS = (
     "number, path, plain_name, source, stamp, in_frame, out_frame, preset, recipe, marker, clip,"
@@ -49,7 +50,7 @@ class Records:
 
     def __init__(self, folder: Path | None = None) -> None:
         """Open the store, made where there is none. Raises RecordsError where that cannot be."""
-        self.path = (folder or state_folder()) / "batches.sqlite"
+        self.path = (folder or state_folder()) / _FILE
         try:
             self.path.parent.mkdir(parents=True, exist_ok=True)
             self._store = sqlite3.connect(self.path, timeout=30, isolation_level=None)
@@ -69,6 +70,11 @@ class Records:
                 f"the records of batches cannot be kept: {error}", path=self.path,
                 hint=f"name another folder with {FOLDER_VARIABLE}",
             ) from None  # fmt: skip
+
+    @staticmethod
+    def are_kept(folder: Path | None = None) -> bool:
+        """Whether there is a store already; asking makes none."""
+        return ((folder or state_folder()) / _FILE).is_file()
 
     def __enter__(self) -> Records:
         return self

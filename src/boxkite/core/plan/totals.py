@@ -1,0 +1,123 @@
+"""What a plan adds up to: files, length, size, time, and what will not come out as in the edit."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from boxkite.core.errors import RecordsError
+from boxkite.core.plan.rows import Plan, Row
+from boxkite.core.records.store import Records
+from boxkite.core.shots.shot import UNLIKE_THE_EDIT, Unlike
+
+
+@dataclass(frozen=True)
+class ExpectedTime:
+    """How long a plan takes on so many workers, by so many files that this machine made before."""
+
+    seconds: float
+    workers: int
+    files: int
+
+
+@dataclass(frozen=True)
+class Totals:
+    """What the rows to be made add up to. seconds: of footage; bytes_between: the least and the most expected.
+
+    sources, source_bytes: the files they are made from. unlike: by kind, how many shots it is said of.
+    """
+
+    files: int
+    shots: int
+    seconds: Fraction
+    expected_bytes: int
+    bytes_between: tuple[int, int]
+    sources: int
+    source_bytes: int
+    unlike: Mapping[Unlike, int]
+
+    @property
+    def unlike_the_edit(self) -> dict[Unlike, int]:
+        """Those kinds that an edit shows otherwise."""
+        return {kind: count for kind, count in self.unlike.items() if kind in UNLIKE_THE_EDIT}
+
+
+def add_up(rows: Sequence[Row]) -> Totals:
+    """Add up the rows that are to be made."""
+    shots = {id(row.shot): row.shot for row in rows}
+    sources = {shot.reel.source.path: shot.reel.source for shot in shots.values()}
+    unlike: dict[Unlike, int] = {}
+    for shot in shots.values():
+        for kind in shot.unlike:
+            unlike[kind] = unlike.get(kind, 0) + 1
+    frames: dict[Any, int] = {}
+    for shot in shots.values():
+        rate = shot.reel.table.rate
+        frames[rate] = frames.get(rate, 0) + shot.span.length
+    return Totals(
+        files=len(rows),
+        shots=len(shots),
+        seconds=sum((rate.seconds(count) for rate, count in frames.items()), Fraction(0)),
+        expected_bytes=sum(row.expected_bytes for row in rows),
+        bytes_between=(
+            sum(row.bytes_between[0] for row in rows),
+            sum(row.bytes_between[1] for row in rows),
+        ),
+        sources=len(sources),
+        source_bytes=sum(source.size_bytes for source in sources.values()),
+        unlike=dict(sorted(unlike.items(), key=lambda one: list(Unlike).index(one[0]))),
+    )
+
+
+def expected_time(plan: Plan, workers: int) -> ExpectedTime | None:
+    """How long the plan will take, by what this machine made with its presets before; None where it made nothing.
+
+    Copies are taken to cost nothing beside encoding.
+    """
+    if not Records.are_kept():
+        return None
+    try:
+        with Records() as records:
+            known = records.seconds_per_pixel()
+    except RecordsError:
+        return None
+    seconds, files = 0.0, 0
+    for name in {row.preset.name for row in plan.to_make}:
+        files += known[name][1] if name in known else 0
+    for row in plan.to_make:
+        if row.geometry is None or row.preset.copy:
+            continue
+        if row.preset.name not in known:
+            return None
+        seconds += (
+            known[row.preset.name][0] * row.geometry.width_px * row.geometry.height_px * row.span.length
+        )
+    side_by_side = min(workers, len({id(row.shot) for row in plan.to_make}) or 1)
+    return ExpectedTime(seconds / side_by_side, side_by_side, files) if files else None
+
+
+def totals_as_json(plan: Plan, time: ExpectedTime | None) -> dict[str, Any]:
+    """The totals as plain values."""
+    totals = add_up(plan.to_make)
+    return {
+        "files": totals.files,
+        "shots": totals.shots,
+        "seconds": float(totals.seconds),
+        "expected_bytes": totals.expected_bytes,
+        "expected_between": list(totals.bytes_between),
+        "sources": totals.sources,
+        "source_bytes": totals.source_bytes,
+        "unlike": {kind.value: count for kind, count in totals.unlike.items()},
+        "expected_seconds": round(time.seconds, 1) if time else None,
+    }
+
+
+def by_output(rows: Sequence[Row]) -> dict[tuple[str, Path], list[Row]]:
+    """The rows of each output: by preset and folder, in the order of the plan."""
+    found: dict[tuple[str, Path], list[Row]] = {}
+    for row in rows:
+        found.setdefault((row.preset.name, row.folder), []).append(row)
+    return found
