@@ -51,7 +51,7 @@ def run(arguments: argparse.Namespace) -> int:
         ended = make_files(make_console(stderr=arguments.json), plan, crew, batch)
         seconds = time.monotonic() - started
     if arguments.json:
-        print_json(_as_json(plan, ended, seconds, batch))
+        print_json(as_json(plan, ended, seconds, batch))
     else:
         show_summary(make_console(), plan, ended, seconds, batch)
     return 1 if any(event.result.failure for event in ended) else 0
@@ -73,8 +73,16 @@ def make_files(console: Console, plan: Plan, crew: Crew, batch: Batch) -> list[F
     return sorted(ended, key=lambda event: event.row.number)
 
 
-def show_summary(console: Console, plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> None:
-    """What was made, what failed and why, and what the plan had warned of."""
+def show_summary(
+    console: Console,
+    plan: Plan,
+    ended: list[FileEnded],
+    seconds: float,
+    batch: Batch,
+    *,
+    warnings: bool = True,
+) -> None:
+    """What was made, what failed and why, and what the plan had warned of, if it was not just shown."""
     from boxkite.cli.tables import counted, file_size, print_line
 
     proved = [event for event in ended if event.result.proof]
@@ -100,13 +108,14 @@ def show_summary(console: Console, plan: Plan, ended: list[FileEnded], seconds: 
     for event in failed:
         print_line(console, f"failed: {event.row.path.name}: {event.result.failure}", "red")
     for event in ended:
-        for warning in (*event.row.warnings, *event.result.warnings):
+        for warning in (*(event.row.warnings if warnings else ()), *event.result.warnings):
             print_line(console, f"! {event.row.name} ({event.row.preset.name}): {warning}", "yellow")
-    for notice in plan.notices:
+    for notice in plan.notices if warnings else ():
         print_line(console, f"! {notice}", "yellow")
 
 
-def _as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> dict[str, Any]:
+def as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> dict[str, Any]:
+    """A batch that has ended as plain values."""
     from boxkite.core.plan.rows import row_as_json
 
     files = []

@@ -63,7 +63,8 @@ class MediaName:
     """All that an edit says of the media behind a clip.
 
     name: of clip or file. path: as written, empty where there is none. reel: tape or camera roll.
-    first: the first frame of the media in its own counting, at `rate`, where the edit knows it.
+    first, frames: the first frame of the media in its own counting, at `rate`, and how many there are, where the
+    edit knows it.
     """
 
     name: str = ""
@@ -71,6 +72,7 @@ class MediaName:
     reel: str = ""
     first: int | None = None
     rate: FrameRate | None = None
+    frames: int | None = None
 
     @property
     def tape(self) -> str:

@@ -15,7 +15,7 @@ from boxkite.core.metadata.log import read_log
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import Timecode, is_timecode_like
 
-_SOURCE_COLUMNS = (*COLUMN_NAMES["source"], "source file", "source file name", "media", "name")
+SOURCE_COLUMNS = (*COLUMN_NAMES["source"], "source file", "source file name", "media", "name")
 _REEL_COLUMNS = ("reel", "tape", "reel name", "tape name", "roll", "camera roll", "tape id")
 _START_COLUMNS = ("start", "tc in", "timecode in", "start tc", "start timecode", "timecode", "in")
 _MOST_NAMED = 8
@@ -54,7 +54,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
     or joins by reel and timecode. Raises MarksError, with the columns there are, when neither can be done.
     """
     table = read_log(path)[0] if path.suffix.lower() == ".ale" else read_table(path)
-    named = _chosen(table, column) if column else find_column(table, _SOURCE_COLUMNS)
+    named = _chosen(table, column) if column else find_column(table, SOURCE_COLUMNS)
     reel, start = find_column(table, _REEL_COLUMNS), find_column(table, _START_COLUMNS)
     if named is None and (reel is None or start is None):
         raise MarksError(

@@ -58,6 +58,10 @@ class EditCutter:
             for edit in self.edits
         }
 
+    def finder_of(self, edit: Edit) -> MediaFinder:
+        """What finds the media of one of the edits."""
+        return self._finders[edit.path]
+
     def cut(self, way: By) -> Cut:
         """The shots of all timelines, as clips or as whole timelines, inside --in and --out."""
         shots: list[Shot] = []

@@ -93,6 +93,9 @@ class Row:
     @property
     def size(self) -> str:
         """Width and height of its picture; empty where it has none."""
+        video = self.shot.reel.source.video
+        if self.preset.copy and video:
+            return video.size
         return self.geometry.size if self.geometry else ""
 
     @property

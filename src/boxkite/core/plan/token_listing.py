@@ -47,7 +47,7 @@ class TokenLine:
 def list_tokens(source: Source, known: KnownFacts, user: str = "") -> Sequence[TokenLine]:
     """All tokens a pattern may use for the whole of a source, our own first; empty ones have no origin."""
     facts = known.values
-    shot = _whole(source, facts)
+    shot = whole_source(source, facts)
     values = ShotValues(Job((Path(source.path),), (), user=user), [shot]).of(shot, 0)
     own_names = {name.casefold(): name for name in facts}
     lines = []
@@ -67,7 +67,7 @@ def list_tokens(source: Source, known: KnownFacts, user: str = "") -> Sequence[T
     return lines
 
 
-def _whole(source: Source, facts: dict[str, str]) -> Shot:
+def whole_source(source: Source, facts: dict[str, str]) -> Shot:
     """The source as a shot, its length as its container says."""
     rate = source.video.rate if source.video else FrameRate.parse("25")
     count = source.video.frame_count if source.video else rate.frames_in(source.duration)

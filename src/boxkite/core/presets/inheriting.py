@@ -24,19 +24,23 @@ _WHATEVER_THE_CODEC = {"scan"}
 """Keys that stay when another codec takes the place of the inherited one."""
 
 
-def merged(base: Mapping[str, Any], own: Mapping[str, Any], path: Path | None = None) -> dict[str, Any]:
+def merged(
+    base: Mapping[str, Any], own: Mapping[str, Any], path: Path | None = None, above: str = ""
+) -> dict[str, Any]:
     """The base's tables with the own ones laid over them, key by key; lists are replaced whole.
 
+    path, above: where the own ones stand, for messages.
     `without` in the own ones names tables of the base that are left out. Raises PresetError for one that is
     not there.
     """
     own = dict(own)
     left_out = own.pop(WITHOUT, [])
+    key_said = f"{above}.{WITHOUT}" if above else WITHOUT
     if not isinstance(left_out, list):
-        raise PresetError('this is a list of keys, as ["audio"]', path=path, key=WITHOUT)
+        raise PresetError('this is a list of keys, as ["audio"]', path=path, key=key_said)
     for key in left_out:
         if key not in base:
-            raise PresetError(f"there is no “{key}” to leave out", path=path, key=WITHOUT,
+            raise PresetError(f"there is no “{key}” to leave out", path=path, key=key_said,
                               hint=did_you_mean(str(key), base) or f"there are: {', '.join(base)}")  # fmt: skip
     return _laid_over({key: value for key, value in base.items() if key not in left_out}, own)
 

@@ -123,11 +123,13 @@ class Shelf:
             return tables
         base_name = tables.pop(BASED_ON)
         if not isinstance(base_name, str):
-            raise PresetError("this is the name of a preset, in quotes", path=file.path, key=BASED_ON)
+            raise PresetError(
+                "this is the name of a preset, in quotes", path=file.path, key=_below(file, BASED_ON)
+            )
         base = self._base(file, base_name)
         below = self._tables(base, [*above, file])
         checked(base.name, below, base.path, base.key)
-        return merged(below, tables, path=file.path)
+        return merged(below, tables, path=file.path, above=file.key)
 
     def _base(self, file: PresetFile, name: str) -> PresetFile:
         """What a preset is based on; one of its own name is the next that it hides: own ones hide built-in ones."""
@@ -142,7 +144,14 @@ class Shelf:
         try:
             return self.find(name)
         except PresetError as error:
-            raise PresetError(error.message, path=file.path, key=BASED_ON, hint=error.hint) from None
+            raise PresetError(
+                error.message, path=file.path, key=_below(file, BASED_ON), hint=error.hint
+            ) from None
+
+
+def _below(file: PresetFile, key: str) -> str:
+    """A key of a preset as messages name it: with the table of the job file it stands in."""
+    return f"{file.key}.{key}" if file.key else key
 
 
 def _nested(keys: Sequence[str], value: Any) -> dict[str, Any]:

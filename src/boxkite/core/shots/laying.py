@@ -74,7 +74,7 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
         reel = reel_of(found.source)
     except BoxkiteError as error:
         return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], str(error))
-    asked = _source_span(wanted, clip, reel)
+    asked = source_span(wanted, clip, reel)
     span = asked.clipped_to(reel.table.span)
     said = _not_as_in_the_edit(wanted, clip, reel)
     warnings = [text for _, text in said]
@@ -108,7 +108,7 @@ def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: Reel) -> list[tuple[Un
     return said
 
 
-def _source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:
+def source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:
     """The frames of the source that a clip uses: a frozen frame is one, a changed speed more or fewer."""
     rate, own = reel.table.rate, wanted.timeline.rate
     if wanted.speed == 1 and not wanted.head and rate.nominal == own.nominal:

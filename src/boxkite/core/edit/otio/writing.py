@@ -98,7 +98,9 @@ class _Writer:
         if clip.media.path:
             reference = self.schema.ExternalReference(clip.media.path)
             if clip.media.first is not None:
-                reference.available_range = self.range(clip.media.first, clip.record.length, source_rate)
+                reference.available_range = self.range(
+                    clip.media.first, clip.media.frames or clip.record.length, source_rate
+                )
             return reference
         return self.schema.MissingReference(name=clip.media.name)
 

@@ -1,0 +1,155 @@
+"""Give sources names by rule, and what lies beside them: sidecars, marks, tables. All of it can be undone."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from boxkite.cli.options import add_images_rate
+
+EXAMPLES = """\
+examples:
+  boxkite rename card/ --names "@camera@scene@shot.t@take" --metadata slates.csv --show-only
+  boxkite rename card/ --names "@camera@scene@shot.t@take" --metadata slates.csv
+  boxkite rename card/ --names "mill_@(count:001)_[@clip]"
+  boxkite rename --undo
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What to rename, how, or what to undo."""
+    parser.add_argument(
+        "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
+    )
+    parser.add_argument(
+        "--names", metavar="PATTERN", help='the rule for names, in double quotes: "@scene_@take"'
+    )
+    parser.add_argument(
+        "--metadata", metavar="FILE", action="append", default=[],
+        help="table of facts whose columns become tokens; it is kept in step (repeatable)",
+    )  # fmt: skip
+    parser.add_argument("--match-by", metavar="COLUMN", help="column of the tables that names the source")
+    parser.add_argument(
+        "--marks",
+        metavar="FILE",
+        action="append",
+        default=[],
+        help="table of marks to keep in step (repeatable)",
+    )
+    parser.add_argument("--show-only", action="store_true", help="show old and new names, and rename nothing")
+    parser.add_argument(
+        "--undo",
+        nargs="?",
+        const="",
+        metavar="RENAMING",
+        help="give old names back: of the last renaming, or of one",
+    )
+    add_images_rate(parser)
+    parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Show and rename, or undo."""
+    from boxkite.core.errors import RequestError
+
+    if arguments.undo is not None:
+        if arguments.paths or arguments.names:
+            raise RequestError("--undo takes no paths and no pattern", hint="boxkite rename --undo")
+        return _undo(arguments.undo or None, as_json=arguments.json)
+    if not arguments.paths or not arguments.names:
+        raise RequestError(
+            "say what to rename and by which pattern", hint='boxkite rename card/ --names "@scene_@take"'
+        )
+    return _rename(arguments)
+
+
+def _undo(name: str | None, *, as_json: bool) -> int:
+    from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.core.renaming.doing import undo
+
+    record = undo(name)
+    if as_json:
+        print_json(
+            {"undone": record.name, "files": [{"old": new, "new": old} for old, _, new, _ in record.moves]}
+        )
+    else:
+        print_line(
+            make_console(), f"{record.name} undone: {counted(len(record.moves), 'file')} have their old names"
+        )
+    return 0
+
+
+def _rename(arguments: argparse.Namespace) -> int:
+    import getpass
+
+    from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
+    from boxkite.core.edit.mark_table import table_beside
+    from boxkite.core.errors import FootageError
+    from boxkite.core.footage.find import find_sources
+    from boxkite.core.metadata.known import know
+    from boxkite.core.naming.saved import pattern_of
+    from boxkite.core.renaming.doing import rename
+    from boxkite.core.renaming.wanted import wanted_names
+    from boxkite.core.timebase import FrameRate
+
+    paths = [Path(path).expanduser() for path in arguments.paths]
+    rate = FrameRate.parse(arguments.images_rate) if arguments.images_rate else None
+    found = find_sources(paths, rate)
+    if not found.sources:
+        raise FootageError("there is no source here", path=paths[0])
+    tables = [Path(path).expanduser() for path in (*arguments.metadata, *arguments.marks)]
+    known, notices = know(list(found.sources), tuple(tables[: len(arguments.metadata)]), arguments.match_by)
+    pattern = pattern_of(arguments.names) or ""
+    renamed = wanted_names(found.sources, pattern, known, getpass.getuser())
+    changing = [one for one in renamed if one.changes]
+    beside = {table for one in changing if (table := table_beside(one.source.path)).is_file()}
+    record = None
+    if changing and not arguments.show_only:
+        moves = [move for one in changing for move in one.moves]
+        names = {old: new for one in changing for old, new in one.names.items()}
+        record = rename(
+            moves, names, [*sorted(beside), *(table for table in tables if table.suffix.lower() != ".ale")]
+        )
+    if arguments.json:
+        print_json(
+            {
+                "renaming": record.name if record else None,
+                "files": [{"old": str(old), "new": str(new)} for one in renamed for old, new in one.moves],
+                "tables": [one.path for one in record.tables] if record else [],
+                "notices": notices,
+            }
+        )
+        return 0
+    console = make_console()
+    columns = [
+        Column("old", gives_way=True),
+        Column("new", gives_way=True),
+        Column("with it"),
+        Column("in", optional=True),
+    ]
+    rows = []
+    for one in renamed:
+        with_it = len(one.moves) - 1
+        along = (
+            f"{len(one.moves)} images"
+            if one.source.sequence
+            else counted(with_it, "sidecar")
+            if with_it
+            else ""
+        )
+        new = one.new_label if one.changes else "as it is"
+        rows.append([one.source.label, new, along, str(one.source.path.parent)])
+    print_table(console, columns, rows)
+    console.print()
+    if record:
+        print_line(
+            console,
+            f"{counted(len(record.moves), 'file')} renamed; boxkite rename --undo gives old names back",
+        )
+        for changed in record.tables:
+            print_line(console, f"{changed.path}: {counted(changed.cells, 'row')} kept in step")
+    else:
+        print_line(console, "nothing was renamed" + ("" if changing else ": every name is as it would be"))
+    for notice in notices:
+        print_line(console, f"! {notice}", "yellow")
+    return 0

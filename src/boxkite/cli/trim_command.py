@@ -1,0 +1,142 @@
+"""Keep only what an edit uses: the used part of each source as a file, and an edit that points at them."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from boxkite.cli.options import add_images_rate
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from boxkite.core.plan.trimming import Trim
+
+EXAMPLES = """\
+examples:
+  boxkite trim day.otio --media card/ --handles 1s --to copy:trimmed --show-only
+  boxkite trim day.otio --media card/ --handles 1s --to copy:trimmed
+  boxkite trim day.edl --media card/ --handles 12 --to stock:trimmed --separate
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """An edit, and what becomes of its media."""
+    parser.add_argument("paths", nargs=1, metavar="EDIT", help="a timeline (.otio, .edl …)")
+    parser.add_argument(
+        "--media",
+        metavar="PATH",
+        action="append",
+        default=[],
+        help="where the camera originals lie (repeatable)",
+    )
+    parser.add_argument(
+        "--handles", metavar="LENGTH", help="extra at both ends of each use: frames, seconds (0.5s), or whole"
+    )
+    parser.add_argument(
+        "--to", metavar="PRESET:FOLDER", action="append", default=[],
+        help="how and where: copy cuts without coding anew, at keyframes",
+    )  # fmt: skip
+    parser.add_argument(
+        "--separate", action="store_true", help="a file for each use, also where uses overlap"
+    )
+    parser.add_argument(
+        "--names", metavar="PATTERN", help='the rule for names (default: "@clip", or "@clip_@in")'
+    )
+    parser.add_argument(
+        "--existing", metavar="POLICY", help="files that are there already: stop, number, skip, replace"
+    )
+    parser.add_argument("--marks-rate", metavar="RATE", help="frames a second of an edit decision list")
+    add_images_rate(parser)
+    parser.add_argument(
+        "--show-only", action="store_true", help="show the plan and the sizes, and write nothing"
+    )
+    parser.add_argument(
+        "--workers", type=int, metavar="N", help="files made at the same time (default: one a core)"
+    )
+    parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Show what comes out, make it, write the edit; status 1 when files failed, and then no edit."""
+    from boxkite.cli.run_command import as_json, make_files, show_summary
+    from boxkite.cli.tables import make_console, print_json, print_line
+    from boxkite.core.batch.pool import Crew
+    from boxkite.core.batch.recording import Batch
+    from boxkite.core.plan.job_words import JobWords, job_from_words
+    from boxkite.core.plan.rows import plan_as_json
+    from boxkite.core.plan.trimming import plan_trim
+
+    words = JobWords(
+        paths=tuple(arguments.paths), media=tuple(arguments.media), handles=arguments.handles,
+        to=tuple(arguments.to), names=arguments.names, existing=arguments.existing,
+        marks_rate=arguments.marks_rate, images_rate=arguments.images_rate,
+    )  # fmt: skip
+    trim = plan_trim(job_from_words(words), separate=arguments.separate)
+    edits = _edit_paths(trim)
+    console = make_console(stderr=arguments.json)
+    if not arguments.json:
+        _show(console, trim)
+    if arguments.show_only:
+        if arguments.json:
+            print_json({**plan_as_json(trim.plan), "source_bytes": trim.source_bytes})
+        return 0
+    batch = Batch()
+    started = time.monotonic()
+    with Crew(arguments.workers) as crew:
+        ended = make_files(console, trim.plan, crew, batch)
+    seconds = time.monotonic() - started
+    failed = any(event.result.failure for event in ended)
+    if not failed:
+        _write_edits(trim, edits)
+    if arguments.json:
+        made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
+        print_json({**as_json(trim.plan, ended, seconds, batch), **made})
+        return 1 if failed else 0
+    show_summary(console, trim.plan, ended, seconds, batch, warnings=False)
+    for path in edits:
+        print_line(console, f"no edit was written: {path}" if failed else f"edit: {path}")
+    return 1 if failed else 0
+
+
+def _show(console: Console, trim: Trim) -> None:
+    from boxkite.cli.plan_command import show_plan
+    from boxkite.cli.tables import file_size, print_line
+
+    show_plan(console, trim.plan)
+    after = sum(row.expected_bytes for row in trim.plan.rows)
+    share = f" ({after * 100 // trim.source_bytes} %)" if trim.source_bytes else ""
+    print_line(
+        console,
+        f"the sources it uses take {file_size(trim.source_bytes)} now, trimmed about {file_size(after)}{share}",
+        "bold",
+    )
+
+
+def _edit_paths(trim: Trim) -> list[Path]:
+    """Where the edits go: beside the files, one for each timeline. Raises PlanError where one is there already."""
+    from boxkite.core.errors import PlanError
+    from boxkite.core.naming.filename import clean_value, safe_component
+
+    folder = trim.plan.rows[0].folder
+    stem = trim.edit.path.stem
+    names = [safe_component(clean_value(timeline.name)) for timeline in trim.edit.timelines]
+    paths = [
+        folder / (f"{stem}-trimmed.otio" if len(names) == 1 else f"{stem}-{name or number}-trimmed.otio")
+        for number, name in enumerate(names, start=1)
+    ]
+    for path in paths:
+        if path.exists():
+            raise PlanError("this edit is there already; nothing is overwritten", path=path,
+                            hint="choose another folder with --to, or move it away")  # fmt: skip
+    return paths
+
+
+def _write_edits(trim: Trim, paths: list[Path]) -> None:
+    from boxkite.core.edit.otio.writing import write_otio_edit
+    from boxkite.core.plan.trimming import trimmed_timelines
+
+    for path, timeline in zip(paths, trimmed_timelines(trim, paths[0].parent), strict=True):
+        write_otio_edit(path, timeline)

@@ -1,0 +1,106 @@
+"""Renaming as one step: cycles and swaps, whatever goes wrong, and back again."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, assume, given, settings
+from hypothesis import strategies as st
+
+from boxkite.core.errors import PlanError
+from boxkite.core.renaming import doing
+from boxkite.core.renaming.doing import rename, undo
+
+NAMES = ["a.mov", "b.mov", "c.mov", "d.mov", "e.mov"]
+
+
+@pytest.fixture
+def card(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.setenv("BOXKITE_STATE", str(tmp_path / "state"))
+    folder = tmp_path / "card"
+    folder.mkdir()
+    for name in NAMES:
+        (folder / name).write_text(f"the bytes of {name}")
+    (folder / "marks.csv").write_text("source,name,in,out\nA.mov,dip,1,9\nb,lift,2,8\nz,other,0,1\n")
+    return folder
+
+
+def content(folder: Path) -> dict[str, str]:
+    return {path.name: path.read_text() for path in folder.iterdir() if path.suffix == ".mov"}
+
+
+def moves(folder: Path, new: dict[str, str]) -> list[tuple[Path, Path]]:
+    return [(folder / old, folder / name) for old, name in new.items()]
+
+
+@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(st.permutations([*NAMES, "x.mov", "y.mov"]), st.integers(0, 10))
+def test_any_new_names_are_given_whole_or_not_at_all_and_undone(
+    card: Path, order: list[str], stop: int
+) -> None:
+    before = content(card)
+    wanted = dict(zip(NAMES, order, strict=False))
+    after = {new: before[old] for old, new in wanted.items()}
+    count = 0
+
+    class Killed(BaseException):
+        pass
+
+    def move(old: str, new: str) -> None:
+        nonlocal count
+        if count == stop:
+            os.link(old, new)  # killed after the first of a move's two steps
+            raise Killed
+        count += 1
+        real(old, new)
+
+    real, kept = doing._move, doing._keep
+    planned = [(old, new) for old, new in moves(card, wanted) if old != new]
+    assume(planned)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(doing, "_move", move)
+        patch.setattr(doing, "_put_back", lambda record: None)
+        patch.setattr(doing, "_keep", lambda record: record.state == "undone" or kept(record))
+        try:
+            rename(planned, {}, [])
+        except Killed:
+            pass
+    if stop < 2 * len(planned):
+        with pytest.raises(PlanError, match="cut short"):
+            rename(planned, {}, [])
+    else:
+        assert content(card) == after
+    undo()
+    assert content(card) == before
+    assert not [path for path in card.iterdir() if path.name.startswith(".boxkite")]
+
+
+def test_names_swap_and_tables_follow_and_undo_brings_all_of_it_back(card: Path) -> None:
+    table = (card / "marks.csv").read_bytes()
+    names = {"a.mov": "b.mov", "a": "b", "b.mov": "a.mov", "b": "a"}
+    record = rename(moves(card, {"a.mov": "b.mov", "b.mov": "a.mov"}), names, [card / "marks.csv"])
+    assert content(card)["a.mov"] == "the bytes of b.mov"
+    rows = [line.split(",")[:2] for line in (card / "marks.csv").read_text(encoding="utf-8-sig").splitlines()]
+    assert rows == [["source", "name"], ["b.mov", "dip"], ["a", "lift"], ["z", "other"]]
+    undo(record.name)
+    assert (card / "marks.csv").read_bytes() == table
+    assert content(card)["a.mov"] == "the bytes of a.mov"
+
+
+def test_nothing_is_renamed_when_one_name_is_taken_or_a_file_has_changed_since(card: Path) -> None:
+    before = content(card)
+    (card / "taken.mov").write_text("someone else's")
+    with pytest.raises(PlanError, match="every name is as it was"):
+        rename(moves(card, {"a.mov": "x.mov", "b.mov": "taken.mov"}), {}, [])
+    assert content(card) == {**before, "taken.mov": "someone else's"}
+    rename(moves(card, {"a.mov": "x.mov", "c.mov": "y.mov"}), {}, [])
+    (card / "y.mov").write_text("edited meanwhile")
+    with pytest.raises(PlanError) as caught:
+        undo()
+    assert "y.mov has been changed since" in caught.value.details[0]
+    assert "x.mov" in content(card)
+    state = card.parent / "state/renames"
+    assert {json.loads(path.read_text())["state"] for path in state.glob("*.json")} == {"undone", "done"}
