@@ -16,6 +16,7 @@ test: $(STAMP)
 
 bench: $(STAMP)
 	$(BIN)/python bench/looking.py
+	$(BIN)/python bench/planning.py
 	$(BIN)/python bench/speed.py
 
 fuzz: $(STAMP)

@@ -44,7 +44,8 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
         3,
         126,
     ),
-    "detect": ("mark detect demo/mill.mov --strip cuts.png", 4, 126),
+    "rename": ("rename demo/card --names @camera@scene@shot.t@take --metadata demo/slates.csv", 3, 126),
+    "trim": ("trim demo/day.otio --media demo/card --handles 6 --to copy:trimmed", 5, 126),
 }
 
 MARKS: tuple[tuple[str, ...], ...] = (
@@ -98,10 +99,11 @@ def main() -> None:
             f"{', '.join(missing)} missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core"
         )
     TARGET.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or [*TERMINALS, "review-frame", "strip"]
+    wanted = sys.argv[1:] or [*TERMINALS, "review-frame", "strip", "chart"]
     folder = Path(tempfile.gettempdir()) / "hundred-sheets"
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir()
+    os.environ["BOXKITE_STATE"] = str(folder / "state")
     try:
         subprocess.run([BOXKITE, "demo", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         for place in ("monday", "tuesday"):
@@ -119,6 +121,13 @@ def main() -> None:
                     print(f"docs/screenshots/{shot}.png")
             if "review-frame" in wanted:
                 still(folder)
+            if "chart" in wanted:
+                chart = f"--to review:cuts --chart {folder / 'chart.png'}"
+                plan = (
+                    f"plan demo/day.otio --by cuts --picture originals --media demo/card --handles 12 {chart}"
+                )
+                subprocess.run([BOXKITE, *plan.split()], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+                shutil.copy(folder / "chart.png", TARGET / "chart.png")
             if "strip" in wanted:
                 words = ["mark", "detect", "demo/mill.mov", "--strip", str(folder / "strip.png")]
                 subprocess.run([BOXKITE, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)

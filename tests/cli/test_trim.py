@@ -51,7 +51,7 @@ def test_the_edit_of_a_trimmed_project_shows_the_frames_it_showed(
 ) -> None:
     before = shown(mill / "day.otio", tmp_path / "before")
     done = boxkite(
-        "trim", mill / "day.otio", "--handles", "2", "--to", f"{preset}:{tmp_path}/trimmed", *how, "--json"
+        "trim", mill / "day.otio", "--handles", "8", "--to", f"{preset}:{tmp_path}/trimmed", *how, "--json"
     )
     assert done.status == 0, done.err
     assert len(done.json["files"]) == 4 if not how else len(done.json["files"]) > 4

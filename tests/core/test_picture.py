@@ -15,8 +15,9 @@ from boxkite.core.picture.lettering import Line, watermark_stamp
 from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place, plane_array
 from boxkite.core.plan.rows import PlannedLettering, Running
 from boxkite.core.presets.geometry import plan_geometry
-from boxkite.core.presets.library import Shelf
+from boxkite.core.presets.library import Shelf, list_presets
 from boxkite.core.presets.model import Watermark
+from boxkite.core.presets.reading import checked
 
 FORMATS = ["yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le"]
 WHITE, GREY, BLACK = 235, 128, 16
@@ -163,3 +164,14 @@ def test_own_presets_go_before_built_in_ones(tmp_path: Path, monkeypatch: pytest
     shelf = Shelf()
     assert (shelf.find("web").built_in, shelf.load("web").summary) == (False, "mine")
     assert shelf.find("stock").built_in
+
+
+def test_built_in_presets_hold_together_and_are_read_as_any_other(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    monkeypatch.setenv("BOXKITE_PRESETS", str(tmp_path))
+    shelf = Shelf()
+    for file in list_presets():
+        read = checked(file.name, shelf._tables(file, ()), file.path)
+        assert read == shelf.read(file)
+        assert read.summary and read.good_for and read.plays

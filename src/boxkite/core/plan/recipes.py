@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict
+from typing import Any
 
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.library import preset_as_json
@@ -36,8 +37,17 @@ class Recipes:
 
 
 def _of_preset(preset: Preset) -> str:
-    values = {key: value for key, value in preset_as_json(preset).items() if key not in _TALK}
+    values = {key: _plain(value) for key, value in preset_as_json(preset).items() if key not in _TALK}
     image = preset.watermark.image if preset.watermark else None
     if image:
         values["watermark"] = {**values["watermark"], "image": file_checksum(image)}
     return json.dumps(values, sort_keys=True)
+
+
+def _plain(value: Any) -> Any:
+    """A value in which 26.0 and 26 are the same."""
+    if isinstance(value, dict):
+        return {key: _plain(inner) for key, inner in value.items()}
+    if isinstance(value, list):
+        return [_plain(inner) for inner in value]
+    return int(value) if isinstance(value, float) and value.is_integer() else value

@@ -12,7 +12,7 @@ from typing import Any
 from boxkite.core.errors import PresetError
 from boxkite.core.presets.inheriting import BASED_ON, merged
 from boxkite.core.presets.model import Preset
-from boxkite.core.presets.reading import checked, read_tables
+from boxkite.core.presets.reading import checked, read_tables, trusted
 from boxkite.core.suggest import did_you_mean
 
 FOLDER_VARIABLE = "BOXKITE_PRESETS"
@@ -89,8 +89,11 @@ class Shelf:
 
     def read(self, file: PresetFile) -> Preset:
         """Read and check a preset, what it is based on and what was set from outside put together."""
+        changes = self._changes_of(file.name)
+        if file.built_in and not changes:
+            return trusted(file.name, self._tables(file, ()))
         preset = checked(file.name, self._tables(file, ()), file.path, file.key)
-        if changes := self._changes_of(file.name):
+        if changes:
             tables = self._tables(file, ())
             for key, value in changes.items():
                 tables = merged(tables, _nested(key.split("."), value))
@@ -128,12 +131,15 @@ class Shelf:
             )
         base = self._base(file, base_name)
         below = self._tables(base, [*above, file])
-        checked(base.name, below, base.path, base.key)
+        if not base.built_in:
+            checked(base.name, below, base.path, base.key)
         return merged(below, tables, path=file.path, above=file.key)
 
     def _base(self, file: PresetFile, name: str) -> PresetFile:
-        """What a preset is based on; one of its own name is the next that it hides: own ones hide built-in ones."""
-        if name == file.name and not file.built_in:
+        """What a preset is based on: a built-in one on a built-in one; one of its own name on the next it hides."""
+        if file.built_in:
+            return PresetFile(name, built_in_folder() / f"{name}.toml", built_in=True)
+        if name == file.name:
             built_in = PresetFile(name, built_in_folder() / f"{name}.toml", built_in=True)
             hidden = [
                 one for one in list_presets() if one.name == name and (one.path != file.path or file.tables)
