@@ -75,6 +75,8 @@ def _number_between(pattern: Pattern) -> re.Pattern[str]:
             hint="as _v@version",
         )
     begins = re.escape(before.text) if isinstance(before, Own) else "^"
+    if isinstance(before, Own) and _begins_name(pattern.parts, before):
+        begins = f"^{begins}"
     ends = re.escape(after.text) if isinstance(after, Own) else r"(?!\d)" if after else "$"
     return re.compile(rf"{begins}(\d{{1,9}}){ends}", re.IGNORECASE)
 
@@ -92,3 +94,9 @@ def _around(parts: Sequence[Part]) -> tuple[Part | None, Part | None] | None:
                 None if isinstance(after, Slash) else after,
             )
     return None
+
+
+def _begins_name(parts: Sequence[Part], own: Own) -> bool:
+    """Whether a name begins with this text of the pattern's own."""
+    place = next((index for index, part in enumerate(parts) if part is own), None)
+    return place is not None and (place == 0 or isinstance(parts[place - 1], Slash))

@@ -1,0 +1,282 @@
+"""Plans worked out from plain values: names, versions, remarks, totals, records of earlier batches."""
+
+from __future__ import annotations
+
+import threading
+from dataclasses import replace
+from fractions import Fraction
+from pathlib import Path
+
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.source import Source, SourceKind, VideoFacts
+from boxkite.core.metadata.facts import KnownFacts
+from boxkite.core.naming.filename import MOST_BYTES, byte_length, clash_key
+from boxkite.core.naming.pattern import read_pattern
+from boxkite.core.plan.chart import _lanes, _shared
+from boxkite.core.plan.gathering import Gathered
+from boxkite.core.plan.job import Job, Output
+from boxkite.core.plan.planning import Outputs, plan_of_shots
+from boxkite.core.plan.rows import Plan
+from boxkite.core.plan.since import compare_with
+from boxkite.core.plan.totals import add_up, expected_time
+from boxkite.core.plan.versions import MARK, next_version
+from boxkite.core.presets.inheriting import merged
+from boxkite.core.records.record import BatchRecord, FileRecord
+from boxkite.core.records.store import Records
+from boxkite.core.renaming.wanted import wanted_names
+from boxkite.core.shots.limits import remarked
+from boxkite.core.shots.shot import Reel, Shot, Unlike
+from boxkite.core.timebase import FrameRate, Span, Timecode
+
+RATE = FrameRate.parse("25")
+RESERVED = {
+    "con",
+    "prn",
+    "aux",
+    "nul",
+    *(f"{port}{digit}" for port in ("com", "lpt") for digit in "0123456789"),
+}
+
+
+def reel(path: Path, frames: int = 1000) -> Reel:
+    video = VideoFacts(0, "h264", 640, 360, RATE, frames, True, "yuv420p", 8)
+    source = Source(path, SourceKind.VIDEO, "mov", 1_000_000, RATE.seconds(frames), video)
+    table = FrameTable(RATE, frames, frames, 0, Fraction(1, 25), constant=True)
+    return Reel(source, table, Timecode(0, RATE), False)
+
+
+def planned(folder: Path, shots: list[Shot], names: str | None = None, **words) -> Plan:
+    outputs = words.pop("outputs", (Output("web", folder / "out"),))
+    job = Job((folder,), outputs, names=names, **words)
+    return plan_of_shots(job, Gathered(tuple(shots), (), (), (), {}), Outputs(job), lambda _: None)
+
+
+def shots_of(one: Reel, *spans: tuple[int, int], **facts) -> list[Shot]:
+    return [Shot(one, Span(start, end), marker=f"m{start}", way="ranges", **facts) for start, end in spans]
+
+
+signs = st.one_of(st.characters(codec="utf-8"), st.sampled_from("aAäÄ./\\: \t"))
+texts = st.text(alphabet=signs, max_size=40)
+patterns = st.sampled_from(["@marker", "@(marker:slug)", "[@scene/]@marker_@clip", "@scene/@(marker|in)", "@(marker:max20)",
+                            "@marker_@(count:01:per scene)", "x[@scene]_@(note:upper|count)/@in"])  # fmt: skip
+
+
+@settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(st.tuples(texts, texts, texts), min_size=1, max_size=6),
+    patterns,
+    st.sampled_from(["stop", "number"]),
+)
+def test_names_stay_inside_fit_every_file_system_and_are_never_shared(
+    tmp_path: Path, values: list[tuple[str, str, str]], pattern: str, existing
+) -> None:
+    one = reel(tmp_path / "vat.mov")
+    shots = [
+        Shot(one, Span(9 * n, 9 * n + 9), marker=marker, note=note, facts={"scene": scene}, way="ranges")
+        for n, (marker, scene, note) in enumerate(values)
+    ]
+    try:
+        plan = planned(tmp_path, shots, pattern, existing=existing)
+    except PatternError:
+        return  # a name that comes out empty or too long is refused
+    except PlanError as error:
+        assert existing == "stop" or "needs a folder" in error.message
+        return
+    keys = [clash_key(row.place) for row in plan.rows]
+    assert len(set(keys)) == len(shots)
+    for row in plan.rows:
+        inside = row.path.relative_to(tmp_path / "out")
+        assert ".." not in inside.parts
+        for part in inside.parts:
+            assert byte_length(part) <= MOST_BYTES
+            assert (
+                not set(part) & set('<>:"/\\|?*')
+                and part.isprintable() == part.replace("\u00a0", " ").isprintable()
+            )
+            assert part == part.strip(". ") and part.partition(".")[0].rstrip(" ").lower() not in RESERVED
+    assert [row.place for row in planned(tmp_path, shots, pattern, existing=existing).rows] == [
+        row.place for row in plan.rows
+    ]
+
+
+@pytest.mark.parametrize(
+    ("pattern", "there", "version"),
+    [
+        ("@marker_v@version", [], 1),
+        ("@marker_v@(version:003)", ["dip_v2.mov", "other_V11.mp4", "v99", "x_v5_old.mov"], 12),
+        ("@marker_v@version-@clip", ["dip_v2-vat.mov", "dip_v7.mov"], 3),
+        ("v@version/@marker", ["v2/dip.mov", "v10/x.mov", "av30/x.mov"], 11),
+        ("@marker[_v@version]", ["dip2_v3.mov"], 4),
+    ],
+)
+def test_the_next_version_is_read_where_the_pattern_has_it(
+    tmp_path: Path, pattern: str, there: list[str], version: int
+) -> None:
+    for name in there:
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).touch()
+    tried = [(tmp_path, f"v{MARK}/dip" if "/" in pattern else MARK)]
+    assert next_version(read_pattern(pattern), tried) == version
+
+
+def test_overlaps_and_short_shots_are_remarked_and_added_up(tmp_path: Path) -> None:
+    one, other = reel(tmp_path / "a.mov"), reel(tmp_path / "b.mov")
+    shots = [*shots_of(one, (0, 100), (90, 200), (200, 210)), *shots_of(other, (50, 120))]
+    found = remarked(shots)
+    assert [shot.unlike for shot in found] == [(), (Unlike.OVERLAP,), (Unlike.SHORT,), ()]
+    assert found[1].warnings == ("10 of its frames are in “m0” () too",)
+    plan = planned(tmp_path, found, outputs=(Output("web", tmp_path / "w"), Output("stock", tmp_path / "s")))
+    totals = add_up(plan.rows)
+    assert (totals.files, totals.shots, totals.sources, totals.source_bytes) == (8, 4, 2, 2_000_000)
+    assert totals.seconds == Fraction(100 + 110 + 10 + 70, 25)
+    assert totals.bytes_between[0] < totals.expected_bytes < totals.bytes_between[1]
+    assert dict(totals.unlike) == {Unlike.OVERLAP: 1, Unlike.SHORT: 1}
+    assert totals.unlike_the_edit == {}
+
+
+@given(st.lists(st.tuples(st.integers(0, 60), st.integers(1, 30)), min_size=1, max_size=12))
+def test_a_chart_hides_no_shot_behind_another(values: list[tuple[int, int]]) -> None:
+    spans = sorted((Span(start, start + length) for start, length in values), key=lambda one: one.start)
+    lanes = _lanes(spans)
+    for index, span in enumerate(spans):
+        for other in range(index):
+            assert lanes[other] != lanes[index] or spans[other].end <= span.start
+    counted = [sum(span.start <= frame < span.end for span in spans) for frame in range(100)]
+    shared = {frame for span in _shared(spans) for frame in range(span.start, span.end)}
+    assert shared == {frame for frame, count in enumerate(counted) if count > 1}
+
+
+def record(number: int, **changes) -> FileRecord:
+    plain = FileRecord(
+        number, Path(f"/out/m{number}.mp4"), f"m{number}", Path("/a.mov"), "1-1", 0, 10, "web", "r"
+    )
+    return replace(plain, **changes)
+
+
+def test_records_keep_batches_files_and_speeds(tmp_path: Path) -> None:
+    assert not Records.are_kept(tmp_path)
+    with Records(tmp_path) as records:
+        name = records.begin("@marker", 3, [record(1, pixels=1000), record(2, marker="caf\udce9")])
+        records.ended(name, record(1, state="proved", checksum="c", size_bytes=7, seconds=2.0))
+        batch = records.batch("last")
+        assert (batch.name, batch.version, batch.pattern) == (name, 3, "@marker")
+        assert [(file.state, file.checksum) for file in batch.files] == [("proved", "c"), ("planned", "")]
+        made = records.made_at(Path("/out/m1.mp4"))
+        assert made and made.size_bytes == 7
+        assert records.made_at(Path("/out/m2.mp4")) is None
+        assert records.seconds_per_pixel() == {"web": (0.002, 1)}
+        with pytest.raises(RecordsError, match="no batch") as caught:
+            records.batch(name[:-1] + "9")
+        assert name in caught.value.hint
+    (tmp_path / "batches.sqlite").write_bytes(b"no database at all, but long enough to be looked at" * 30)
+    with pytest.raises(RecordsError, match="cannot be kept"):
+        Records(tmp_path)
+
+
+def test_batches_that_begin_at_once_get_names_of_their_own(tmp_path: Path) -> None:
+    names: list[str] = []
+
+    def begin() -> None:
+        with Records(tmp_path) as records:
+            names.append(records.begin("@marker", None, [record(number) for number in range(50)]))
+
+    threads = [threading.Thread(target=begin) for _ in range(8)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(set(names)) == 8
+
+
+def test_a_plan_takes_as_long_as_this_machine_took_before(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("BOXKITE_STATE", str(tmp_path / "state"))
+    plan = planned(tmp_path, shots_of(reel(tmp_path / "a.mov"), (0, 100), (100, 200)), "@marker")
+    assert expected_time(plan, 2) is None
+    with Records() as records:
+        name = records.begin("", None, [record(1, pixels=640 * 360 * 50)])
+        records.ended(name, record(1, state="proved", seconds=3.0))
+    time = expected_time(plan, 2)
+    assert time and (time.seconds, time.workers, time.files) == (pytest.approx(6.0), 2, 1)
+    other = planned(
+        tmp_path, shots_of(reel(tmp_path / "a.mov"), (0, 9)), outputs=(Output("stock", tmp_path / "s"),)
+    )
+    assert expected_time(other, 2) is None
+
+
+def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_is_gone(
+    tmp_path: Path,
+) -> None:
+    path = tmp_path / "a.mov"
+    path.touch()
+    one = reel(path)
+    before = planned(tmp_path, shots_of(one, (0, 50), (50, 90), (90, 120)), "@marker")
+    from boxkite.core.batch.recording import _file_record
+    from boxkite.core.plan.recipes import Recipes
+
+    files = tuple(replace(_file_record(row, Recipes(), {}), state="proved") for row in before.rows)
+    batch = BatchRecord("b", None, "", "", None, files)  # type: ignore[arg-type]
+    moved = Shot(one, Span(52, 95), marker="m50", way="ranges")
+    after = planned(tmp_path, [*shots_of(one, (0, 50)), moved, *shots_of(one, (200, 230))], "@marker")
+    changed, same, gone = compare_with(after.rows, batch)
+    assert [row.name for row in same] == ["m0"]
+    assert [(row.name, row.change) for row in changed] == [
+        ("m50", "changed: was 00:00:02:00 to 00:00:03:15"), ("m200", "new")]  # fmt: skip
+    assert [one.name for one in gone] == ["m90"]
+    path.write_text("another take under the old name")
+    changed, same, _ = compare_with(after.rows, batch)
+    assert same == [] and changed[0].change == "changed: its source has changed"
+
+
+H264 = {"codec": "h264", "quality": 20, "scan": "keep"}
+
+
+@pytest.mark.parametrize(
+    ("own", "comes_out"),
+    [
+        ({"fit": "10x10"}, {"fit": "10x10", "video": H264, "audio": {"a": 1}}),
+        (
+            {"video": {"bitrate_mbps": 3}},
+            {
+                "size_percent": 50,
+                "video": {"codec": "h264", "bitrate_mbps": 3, "scan": "keep"},
+                "audio": {"a": 1},
+            },
+        ),
+        (
+            {"video": {"codec": "ffv1"}, "without": ["audio"]},
+            {"size_percent": 50, "video": {"codec": "ffv1", "scan": "keep"}},
+        ),
+        ({"audio": {"b": [2]}}, {"size_percent": 50, "video": H264, "audio": {"a": 1, "b": [2]}}),
+    ],
+)
+def test_a_preset_says_only_what_differs_from_the_one_it_is_based_on(own, comes_out) -> None:
+    base = {"size_percent": 50, "video": H264, "audio": {"a": 1}}
+    assert merged(base, own) == comes_out
+    with pytest.raises(PresetError, match="to leave out") as caught:
+        merged(base, {"without": ["adio"]}, above="presets.mine")
+    assert (caught.value.key, caught.value.hint) == ("presets.mine.without", "did you mean audio?")
+
+
+def test_sources_are_renamed_with_what_lies_beside_them(tmp_path: Path) -> None:
+    for name in ("a.mov", "a.mov.xmp", "a.srt", "a.b.mov", "ab.xmp", "b.mov"):
+        (tmp_path / name).touch()
+    sources = [reel(tmp_path / name).source for name in ("a.mov", "b.mov")]
+    known = {source.path: KnownFacts({}, {}) for source in sources}
+    [first, second] = wanted_names(sources, "mill_@(count:01)", known)
+    assert {old.name: new.name for old, new in first.moves} == {
+        "a.mov": "mill_01.mov", "a.mov.xmp": "mill_01.mov.xmp", "a.srt": "mill_01.srt"}  # fmt: skip
+    assert (second.new_label, dict(second.names)) == ("mill_02.mov", {"b.mov": "mill_02.mov", "b": "mill_02"})
+    for pattern, says in (
+        ("x", "both be called"),
+        ("x/@clip", "stay in their folder"),
+        ("@clip_@preset", "makes none"),
+    ):
+        with pytest.raises((PlanError, PatternError), match=says):
+            wanted_names(sources, pattern, known)
