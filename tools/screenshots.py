@@ -118,6 +118,9 @@ def main() -> None:
             for shot in wanted:
                 if shot in TERMINALS:
                     shoot(shot, *TERMINALS[shot], folder)
+                    if shot == "rename":
+                        undo = [BOXKITE, "rename", "--undo"]
+                        subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)
                     print(f"docs/screenshots/{shot}.png")
             if "review-frame" in wanted:
                 still(folder)
@@ -126,7 +129,9 @@ def main() -> None:
                 plan = (
                     f"plan demo/day.otio --by cuts --picture originals --media demo/card --handles 12 {chart}"
                 )
-                subprocess.run([BOXKITE, *plan.split()], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+                subprocess.run(
+                    [str(BOXKITE), *plan.split()], cwd=folder, check=True, stdout=subprocess.DEVNULL
+                )
                 shutil.copy(folder / "chart.png", TARGET / "chart.png")
             if "strip" in wanted:
                 words = ["mark", "detect", "demo/mill.mov", "--strip", str(folder / "strip.png")]

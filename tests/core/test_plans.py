@@ -62,8 +62,17 @@ def shots_of(one: Reel, *spans: tuple[int, int], **facts) -> list[Shot]:
 
 signs = st.one_of(st.characters(codec="utf-8"), st.sampled_from("aAäÄ./\\: \t"))
 texts = st.text(alphabet=signs, max_size=40)
-patterns = st.sampled_from(["@marker", "@(marker:slug)", "[@scene/]@marker_@clip", "@scene/@(marker|in)", "@(marker:max20)",
-                            "@marker_@(count:01:per scene)", "x[@scene]_@(note:upper|count)/@in"])  # fmt: skip
+patterns = st.sampled_from(
+    [
+        "@marker",
+        "@(marker:slug)",
+        "[@scene/]@marker_@clip",
+        "@scene/@(marker|in)",
+        "@(marker:max20)",
+        "@marker_@(count:01:per scene)",
+        "x[@scene]_@(note:upper|count)/@in",
+    ]
+)
 
 
 @settings(max_examples=150, suppress_health_check=[HealthCheck.function_scoped_fixture])

@@ -9,7 +9,7 @@ COMMANDS = {
     "demo": "made-up footage, marks and an edit, then the whole round on them",
     "inspect": "what is there: a row per source, what timelines hold; tokens with --tokens",
     "mark": "marks and keywords on footage and timelines: add, list, change, import …",
-    "plan": "the table of files to come; writes nothing",
+    "plan": "the table of files to come, with sizes and warnings; writes no media",
     "run": "make the files of a plan, and prove each of them",
     "presets": "the recipes, built-in and own: list, show, new, check",
     "patterns": "name patterns saved under a name",
@@ -48,7 +48,7 @@ def main() -> int:
         sys.stdout.write(f"boxkite {__version__}\n")
         return 0
     if first in ("-h", "--help", "help", ""):
-        listed = "\n".join(f"  {name:<9}{summary}" for name, summary in COMMANDS.items())
+        listed = "\n".join(f"  {name:<10}{summary}" for name, summary in COMMANDS.items())
         sys.stdout.write(HELP.format(commands=listed))
         return 0 if first else 2
     from boxkite.core.suggest import did_you_mean

@@ -216,11 +216,10 @@ def _show_totals(console: Console, plan: Plan) -> None:
     for volume in plan.volumes:
         print_line(console, f"free at {volume.folder}: {file_size(volume.free_bytes)}")
     if time := expected_time(plan, usable_cores()):
-        print_line(
-            console,
-            f"about {length_of_time(time.seconds)} on {counted(time.workers, 'worker')},"
-            f" by {counted(time.files, 'file')} that this machine made before",
-        )
+        about = "about " if time.seconds >= 1 else ""
+        workers, files = counted(time.workers, "worker"), counted(time.files, "file")
+        took = f"{about}{length_of_time(time.seconds)} on {workers}"
+        print_line(console, f"{took}, by {files} that this machine made before")
     unlike = totals.unlike_the_edit
     if unlike:
         kinds = ", ".join(f"{count} {kind.value}" for kind, count in unlike.items())

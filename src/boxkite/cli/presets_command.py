@@ -71,7 +71,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _list(*, as_json: bool) -> int:
-    from boxkite.cli.tables import make_console, print_json, print_line
+    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
     from boxkite.core.errors import PresetError
     from boxkite.core.presets.library import Shelf, list_presets, own_folder
 
@@ -98,15 +98,21 @@ def _list(*, as_json: bool) -> int:
         print_json({"presets": entries, "unreadable": broken})
         return 1 if broken else 0
     console = make_console()
+    columns = [
+        Column("preset"),
+        Column("about", right=True),
+        Column("makes", gives_way=True),
+        Column("for", gives_way=True, optional=True),
+    ]
+    rows = []
     for entry in entries:
-        bitrate = f", about {_mbps(float(str(entry['about_mbps'])))}" if entry["about_mbps"] else ""
-        own = "" if entry["built_in"] else " (own)"
-        print_line(console, f"{entry['name']}{own}{bitrate}", "bold")
-        print_line(console, f"  {entry['summary']}")
-        where = f"; plays in {entry['plays']}" if entry["plays"] else ""
-        print_line(console, f"  for {entry['good_for']}{where}")
+        name = f"{entry['name']}{'' if entry['built_in'] else ' (own)'}"
+        bitrate = _mbps(float(str(entry["about_mbps"]))) if entry["about_mbps"] else ""
+        rows.append([name, bitrate, str(entry["summary"]), str(entry["good_for"])])
+    print_table(console, columns, rows)
     console.print()
-    print_line(console, "bitrates: of 1920x1080 at 25 frames a second, with one stereo track, more or less")
+    print_line(console, "about: of 1920x1080 at 25 frames a second, with one stereo track, more or less")
+    print_line(console, "boxkite presets show NAME says where it plays, and all that it does")
     print_line(console, f"your own go in {own_folder()}, one file each, NAME.toml")
     for problem in broken:
         print_line(console, f"! {problem}", "yellow")

@@ -168,9 +168,8 @@ def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return [tuple(members) for members in found.values()]
 
 
-def row_as_json(row: Row, ends: tuple[str, str] | None = None) -> dict[str, Any]:
-    """A row as plain values, the same words as in the table. ends: its in and out, where they are known already."""
-    first, last = ends or (str(row.in_timecode), str(row.out_timecode))
+def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, Any]:
+    """A row as plain values, the same words as in the table. of_shot: what shot_as_json gives, if it is known."""
     return {
         "number": row.number,
         "name": row.name,
@@ -179,28 +178,45 @@ def row_as_json(row: Row, ends: tuple[str, str] | None = None) -> dict[str, Any]
         "action": row.action.value,
         **({"change": row.change} if row.change else {}),
         "preset": row.preset.name,
-        "source": str(row.shot.reel.source.path),
-        "by": row.shot.way,
-        "marker": row.shot.marker,
-        "clip": row.shot.clip_name,
-        "keywords": list(row.shot.keywords),
-        "circled": row.shot.circled,
-        "origin": row.shot.origin,
-        **_place_as_json(row.shot.edited),
-        "in": first,
-        "out": last,
-        "in_frame": row.span.start,
-        "out_frame": row.span.end,
-        "frames": row.span.length,
-        "handle_in": row.shot.handle_in,
-        "handle_out": row.shot.handle_out,
-        "rate": str(row.shot.reel.table.rate),
+        **(of_shot or shot_as_json(row)),
         "size": row.size,
         "expected_bytes": row.expected_bytes,
         "expected_between": list(row.bytes_between),
-        "unlike": [kind.value for kind in row.shot.unlike],
         "warnings": list(row.warnings),
     }
+
+
+def shot_as_json(row: Row) -> dict[str, Any]:
+    """What all rows of one shot and span have in common."""
+    shot, span = row.shot, row.span
+    return {
+        "source": str(shot.reel.source.path),
+        "by": shot.way,
+        "marker": shot.marker,
+        "clip": shot.clip_name,
+        "keywords": list(shot.keywords),
+        "circled": shot.circled,
+        "origin": shot.origin,
+        **_place_as_json(shot.edited),
+        "in": str(row.in_timecode),
+        "out": str(row.out_timecode),
+        "in_frame": span.start,
+        "out_frame": span.end,
+        "frames": span.length,
+        "handle_in": shot.handle_in,
+        "handle_out": shot.handle_out,
+        "rate": str(shot.reel.table.rate),
+        "unlike": [kind.value for kind in shot.unlike],
+    }
+
+
+def _rows_as_json(rows: Sequence[Row]) -> Iterator[dict[str, Any]]:
+    """All rows; what those of one shot share is worked out once."""
+    shot, span, common = None, None, None
+    for row in rows:
+        if row.shot is not shot or row.span != span:
+            shot, span, common = row.shot, row.span, shot_as_json(row)
+        yield row_as_json(row, common)
 
 
 def ends_of(rows: Sequence[Row]) -> Iterator[tuple[str, str]]:
@@ -231,7 +247,7 @@ def plan_as_json(plan: Plan) -> dict[str, Any]:
     return {
         "pattern": plan.pattern,
         "version": plan.version,
-        "rows": [row_as_json(row, ends) for row, ends in zip(plan.rows, ends_of(plan.rows), strict=True)],
+        "rows": list(_rows_as_json(plan.rows)),
         "notices": list(plan.notices),
         "left_out": [{"name": one.name, "origin": one.origin, "reason": one.reason} for one in plan.left_out],
         "gone": [{"name": one.name, "path": str(one.path)} for one in plan.gone],
