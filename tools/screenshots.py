@@ -119,7 +119,7 @@ def main() -> None:
                 if shot in TERMINALS:
                     shoot(shot, *TERMINALS[shot], folder)
                     if shot == "rename":
-                        undo = [BOXKITE, "rename", "--undo"]
+                        undo = [str(BOXKITE), "rename", "--undo"]
                         subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)
                     print(f"docs/screenshots/{shot}.png")
             if "review-frame" in wanted:

@@ -134,6 +134,10 @@ def test_since_a_batch_only_what_is_new_or_changed_is_made_and_what_is_gone_is_s
     assert [one["reason"] for one in asked["left_out"]] == [f"unchanged since {batch}"]
     made = ask("run", folder, "--since", batch, names="@marker_v@version")
     assert names(made) == ["lift_v2.mp4", "hang_v2.mp4"]
+    again = ["--marks", "picks.csv", "--names", "@marker_v@version", "--to", "web:out", "--since", "last"]
+    (folder / "picks.csv").write_text("name,in,out,scene\nlift,12,22,1\nhang,30,36,3\n")
+    nothing = boxkite("run", "vat.mov", *again, cwd=folder)
+    assert (nothing.status, "there is nothing to make" in nothing.out) == (0, True)
     assert "there is no batch “nonsense”" in ask("plan", folder, "--since", "nonsense").err
 
 

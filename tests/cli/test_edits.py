@@ -277,3 +277,44 @@ def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: 
     assert process.returncode == 0 and (tmp_path / "said").read_bytes().count(b"\n") > 10_000
     assert used.ru_maxrss * 1024 < 300_000_000
     assert used.ru_utime + used.ru_stime < 3 * slowness
+
+
+def test_what_will_not_be_as_in_the_edit_is_said_on_rows_and_in_one_line(mill: Path, tmp_path: Path) -> None:
+    words = ("day.otio", "--by", "cuts", "--picture", "originals", "--to", f"web:{tmp_path}/out")
+    planned = boxkite("plan", *words, "--json", cwd=mill).json
+    kinds = planned["totals"]["unlike"]
+    assert {
+        "transitions": 1,
+        "speed": 1,
+        "titles above": 1,
+        "hidden by a clip above": 1,
+    }.items() <= kinds.items()
+    for row in planned["rows"]:
+        said = " ".join(row["warnings"])
+        for kind, words_of_it in (
+            ("transitions", "part of a"),
+            ("speed", "here at its own speed"),
+            ("titles above", "titles above it that are not in it"),
+            ("hidden by a clip above", "are hidden by"),
+            ("shorter than a second", "less than a second"),
+        ):
+            assert (kind in row["unlike"]) is (words_of_it in said), (row["name"], kind, said)
+    said = boxkite("plan", *words, cwd=mill).out
+    assert "not as in the edit: 1 titles above, 1 transitions, 1 speed" in said
+    program = boxkite("plan", "day.otio", "day.mov", "--to", f"web:{tmp_path}/out", "--json", cwd=mill).json
+    assert set(program["totals"]["unlike"]) <= {"shorter than a second"}
+
+
+def test_media_at_another_rate_keep_it_and_the_row_says_so(mill: Path, tmp_path: Path) -> None:
+    other = FrameRate.parse("24")
+    write_movie(
+        Movie(tmp_path / "slow.mov", 48, other, ((0, LEADER),), width=160, height=90, timecode="10:00:00:00")
+    )
+    (tmp_path / "slow.edl").write_text(
+        "TITLE: slow\nFCM: NON-DROP FRAME\n"
+        "001  AX  V  C  10:00:00:00 10:00:01:05 01:00:00:00 01:00:01:05\n* FROM CLIP NAME: slow.mov\n"
+    )
+    row = boxkite("plan", "slow.edl", "--media", "slow.mov", "--marks-rate", "25", "--to", "web:out", "--json",
+                  cwd=tmp_path).json["rows"][0]  # fmt: skip
+    assert (row["rate"], row["unlike"]) == ("24", ["another rate"])
+    assert "it keeps its own rate of 24 frames a second, the edit runs at 25" in row["warnings"]

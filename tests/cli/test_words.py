@@ -149,3 +149,35 @@ def test_odd_bytes_in_names_break_neither_tables_nor_json(card: Path, tmp_path: 
         done = boxkite(*words, cwd=tmp_path)
         assert "went wrong inside" not in done.err
         assert "\x1b" not in done.out + done.err
+
+
+def test_a_plan_says_what_it_adds_up_to_and_each_warning_once_a_shot(card: Path, tmp_path: Path) -> None:
+    words = ("plan", "A-clip1.mov", "--by", "ranges", "--marks", "picks.csv", "--to", f"web:{tmp_path}/w", "--to",
+             f"stock:{tmp_path}/s", "--to", f"proxy:{tmp_path}/p")  # fmt: skip
+    said = boxkite(*words, cwd=card).out
+    assert "in all 3 files of 1 shot, under a second of footage, about" in said
+    assert f"free at {tmp_path}/w: " in said
+    assert said.count("it lasts 20 frames, less than a second") == 1
+    assert "! 1-3 A-clip1_dip: " in said
+    assert "to look at: 1 shorter than a second" in said
+
+
+def test_tokens_are_listed_with_how_alike_ones_differ() -> None:
+    listed = boxkite("inspect", "--tokens", "--json").json["tokens"]
+    for token in ("version", "created", "event", "total", "resolution", "record"):
+        assert token in listed
+    for token, other in (("marker", "clip"), ("date", "created"), ("record", "in"), ("shot", "count")):
+        assert other in listed[token]
+
+
+def test_every_command_shows_examples_that_its_own_words_understand() -> None:
+    for command in ("plan", "run", "presets", "patterns", "rename", "trim"):
+        said = boxkite(command, "--help").out
+        assert "examples:" in said
+        for line in said.partition("examples:")[2].splitlines():
+            for word in line.split():
+                if word.startswith("--") and f"boxkite {command}" in line:
+                    assert f"  {word}" in said or f" {word}" in said.partition("examples:")[0], (
+                        command,
+                        word,
+                    )

@@ -220,7 +220,7 @@ def _preset_changes(arguments: argparse.Namespace, words: JobWords) -> dict[str,
         if first not in names and first not in keys:
             hint = did_you_mean(first, [*FIELD_OF, *keys, *names])
             raise RequestError(
-                f"--set {text}: there is no “{first}”, of the job, of a preset, or preset", hint=hint
+                f"--set {text}: “{first}” is no word of a job, no preset and no setting of one", hint=hint
             )
         changes[key] = value
     return changes

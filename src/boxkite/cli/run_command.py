@@ -90,12 +90,15 @@ def show_summary(
     size = sum(event.result.proof.size_bytes for event in proved if event.result.proof)
     frames = sum(event.row.span.length for event in proved)
     speed = f"{frames / seconds:.0f} frames a second" if seconds > 0 else ""
-    print_line(
-        console,
-        f"{counted(len(proved), 'file')} proved, {len(failed)} failed:"
-        f" {file_size(size)}, {frames} frames in {seconds:.1f} s, {speed}",
-        "bold green" if not failed else "bold red",
-    )
+    if not plan.to_make:
+        print_line(console, "there is nothing to make", "bold green")
+    else:
+        print_line(
+            console,
+            f"{counted(len(proved), 'file')} proved, {len(failed)} failed:"
+            f" {file_size(size)}, {frames} frames in {seconds:.1f} s, {speed}",
+            "bold green" if not failed else "bold red",
+        )
     for folder in dict.fromkeys(str(row.folder) for row in plan.rows):
         print_line(console, f"in {folder}")
     kept = len(plan.rows) - len(plan.to_make)
