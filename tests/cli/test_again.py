@@ -149,3 +149,27 @@ def test_a_batch_is_made_even_where_its_record_cannot_be_kept(folder: Path) -> N
     assert done.json["batch"] is None
     assert any("without a record" in notice for notice in done.json["notices"])
     assert json.loads(done.out)["files"][0]["checksum"]
+
+
+def test_folders_of_images_are_kept_and_replaced_as_a_whole(folder: Path) -> None:
+    words = ("--only", "number:1", "--existing")
+    assert ask("run", folder, *words, "stop", to="frames-jpeg:out").status == 0
+    images = folder / "out/dip"
+    first = sorted(path.name for path in images.iterdir())
+    assert first == [f"dip.{number:04d}.jpg" for number in range(1, 9)]
+    assert ask("run", folder, *words, "skip", to="frames-jpeg:out").json["files"][0]["state"] == "kept"
+    (images / "dip.0003.jpg").write_bytes(b"damaged")
+    assert "changed since" in ask("run", folder, *words, "skip", to="frames-jpeg:out").err
+    (images / "stray.txt").touch()
+    assert ask("run", folder, *words, "replace", to="frames-jpeg:out").status == 0
+    assert sorted(path.name for path in images.iterdir()) == first
+    assert [path.name for path in (folder / "out").iterdir()] == ["dip"]
+
+
+def test_a_version_given_by_hand_goes_with_a_pattern_that_bears_one(folder: Path) -> None:
+    assert "goes with @version" in ask("plan", folder, "--version-number", "3").err
+    assert (
+        "whole number from 0" in ask("plan", folder, "--version-number", "-3", names="@marker_v@version").err
+    )
+    assert "“qualty”" in ask("plan", folder, "--set", "web.video.qualty=3").err
+    assert "“wbe” is no word of a job" in ask("plan", folder, "--set", "wbe.fit=80x40").err

@@ -14,12 +14,12 @@ from hypothesis import strategies as st
 from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
+from boxkite.core.job.job import Job, Output
 from boxkite.core.metadata.facts import KnownFacts
 from boxkite.core.naming.filename import MOST_BYTES, byte_length, clash_key
 from boxkite.core.naming.pattern import read_pattern
 from boxkite.core.plan.chart import _lanes, _shared
 from boxkite.core.plan.gathering import Gathered
-from boxkite.core.plan.job import Job, Output
 from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.since import compare_with

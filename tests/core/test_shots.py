@@ -18,7 +18,7 @@ from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Trac
 from boxkite.core.errors import PlanError
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
-from boxkite.core.plan.choosing import Candidate, Choice, choose, why
+from boxkite.core.job.choosing import Candidate, Choice, choose, why
 from boxkite.core.shots.edits import wanted_clips
 from boxkite.core.shots.laying import on_originals, program_span
 from boxkite.core.shots.limits import Handles, joined, limited_in_source, with_handles

@@ -68,7 +68,7 @@ def _round(console: Console, folder: Path) -> int:
     from boxkite.cli.tables import print_line
     from boxkite.core.batch.pool import Crew
     from boxkite.core.batch.recording import Batch
-    from boxkite.core.plan.job import Job, Output
+    from boxkite.core.job.job import Job, Output
     from boxkite.core.plan.planning import make_plan
 
     console.print()

@@ -47,7 +47,7 @@ def _places(arguments: argparse.Namespace) -> list[_Place]:
 
 def _chosen(arguments: argparse.Namespace, places: Sequence[_Place]) -> dict[_Place, _Meant]:
     """Which rows of which table are meant. Raises when not one is."""
-    from boxkite.core.plan.choosing import Choice, in_numbers
+    from boxkite.core.job.choosing import Choice, in_numbers
 
     if not (arguments.search or arguments.number or arguments.all):
         raise MarksError(

@@ -6,11 +6,11 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from boxkite.core.plan.words import PICTURES, WAYS_TO_CUT
+from boxkite.core.job.words import PICTURES, WAYS_TO_CUT
 
 if TYPE_CHECKING:
-    from boxkite.core.plan.job import Job
-    from boxkite.core.plan.job_words import JobWords
+    from boxkite.core.job.job import Job
+    from boxkite.core.job.said import JobWords
 
 
 def add_job_arguments(parser: argparse.ArgumentParser) -> None:
@@ -171,8 +171,8 @@ def add_images_rate(parser: argparse.ArgumentParser) -> None:
 def words_from(arguments: argparse.Namespace) -> JobWords:
     """The words of a job: those of a job file among the paths, with those of the command line over them."""
     from boxkite.core.errors import RequestError
-    from boxkite.core.plan.job_file import is_job_file, read_job_file
-    from boxkite.core.plan.job_words import FIELD_OF, TAKES_LIST, JobWords, laid_over
+    from boxkite.core.job.file import is_job_file, read_job_file
+    from boxkite.core.job.said import FIELD_OF, TAKES_LIST, JobWords, laid_over
 
     files = [Path(path).expanduser() for path in arguments.paths if is_job_file(Path(path))]
     if len(files) > 1:
@@ -191,8 +191,8 @@ def words_from(arguments: argparse.Namespace) -> JobWords:
 def _set_words(arguments: argparse.Namespace) -> JobWords:
     """Those of --set KEY=VALUE that are words of the job."""
     from boxkite.cli.settings import read_setting
-    from boxkite.core.plan.job_file import words_of_tables
-    from boxkite.core.plan.job_words import FIELD_OF
+    from boxkite.core.job.file import words_of_tables
+    from boxkite.core.job.said import FIELD_OF
 
     settings = dict(read_setting(text) for text in arguments.changes)
     return words_of_tables({key: value for key, value in settings.items() if key in FIELD_OF}, "--set")
@@ -204,7 +204,7 @@ def _preset_changes(arguments: argparse.Namespace, words: JobWords) -> dict[str,
 
     from boxkite.cli.settings import read_setting
     from boxkite.core.errors import RequestError
-    from boxkite.core.plan.job_words import FIELD_OF
+    from boxkite.core.job.said import FIELD_OF
     from boxkite.core.presets.library import list_presets
     from boxkite.core.presets.model import Preset
     from boxkite.core.suggest import did_you_mean
@@ -231,7 +231,7 @@ def job_from(arguments: argparse.Namespace) -> Job:
     import getpass
 
     from boxkite.core.errors import RequestError
-    from boxkite.core.plan.job_words import job_from_words
+    from boxkite.core.job.said import job_from_words
 
     words = words_from(arguments)
     if not words.paths:

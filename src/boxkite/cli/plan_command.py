@@ -12,7 +12,7 @@ from boxkite.cli.options import add_job_arguments, job_from, words_from
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from boxkite.core.plan.job import Job
+    from boxkite.core.job.job import Job
     from boxkite.core.plan.rows import Plan
     from boxkite.core.plan.totals import Totals
 
@@ -71,7 +71,7 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
     said = []
     if arguments.save_job:
         from boxkite.cli.options import presets_tuned
-        from boxkite.core.plan.job_file import save_job
+        from boxkite.core.job.file import save_job
 
         path = Path(arguments.save_job).expanduser()
         save_job(presets_tuned(arguments, words_from(arguments)), path)
@@ -128,7 +128,7 @@ def _sampled(plan: Plan) -> Plan:
 def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
     """The table, what each output adds up to, and every warning; left_out: a second table of what is left out."""
     from boxkite.cli.tables import Column, print_line, print_table
-    from boxkite.core.plan.choosing import why
+    from boxkite.core.job.choosing import why
 
     _show_rows(console, plan)
     console.print()

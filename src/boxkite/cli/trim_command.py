@@ -65,7 +65,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli.tables import make_console, print_json, print_line
     from boxkite.core.batch.pool import Crew
     from boxkite.core.batch.recording import Batch
-    from boxkite.core.plan.job_words import JobWords, job_from_words
+    from boxkite.core.job.said import JobWords, job_from_words
     from boxkite.core.plan.rows import plan_as_json
     from boxkite.core.plan.trimming import plan_trim
 

@@ -13,9 +13,9 @@ from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline
 from boxkite.core.errors import PlanError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.source import Source
-from boxkite.core.plan.job import Job
+from boxkite.core.job.job import Job
+from boxkite.core.job.words import By, PictureFrom
 from boxkite.core.plan.ranges import range_of_timeline, range_words
-from boxkite.core.plan.words import By, PictureFrom
 from boxkite.core.shots.edits import Wanted, wanted_clips, wanted_timelines
 from boxkite.core.shots.laying import make_timeline_reel, on_edit, on_originals, on_program
 from boxkite.core.shots.limits import limited

@@ -8,11 +8,11 @@ from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
+from boxkite.core.job.words import Existing
 from boxkite.core.naming.filename import clash_key
 from boxkite.core.plan.clashes import folders_of, numbered
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Action, Row
-from boxkite.core.plan.words import Existing
 from boxkite.core.records.checksum import file_checksum, file_stamp
 from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import Records

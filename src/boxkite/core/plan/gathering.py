@@ -15,14 +15,14 @@ from boxkite.core.errors import FootageError, PlanError, RequestError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.job.choosing import Candidate, choose, fitting_all
+from boxkite.core.job.job import Job, Otherwise
+from boxkite.core.job.words import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.metadata.facts import KnownFacts
 from boxkite.core.metadata.known import know
-from boxkite.core.plan.choosing import Candidate, choose, fitting_all
 from boxkite.core.plan.edits import EditCutter, lacking_media
-from boxkite.core.plan.job import Job, Otherwise
 from boxkite.core.plan.ranges import range_of_source, range_words
 from boxkite.core.plan.token_values import ShotValues, known_tokens
-from boxkite.core.plan.words import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks

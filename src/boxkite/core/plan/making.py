@@ -10,8 +10,8 @@ from pathlib import Path
 from boxkite.core.errors import PlanError
 from boxkite.core.footage.keyframes import stored_pictures
 from boxkite.core.footage.source import Source
+from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
-from boxkite.core.plan.job import Output
 from boxkite.core.plan.token_values import output_values
 from boxkite.core.presets.geometry import Geometry, plan_geometry
 from boxkite.core.presets.model import Preset

@@ -9,13 +9,13 @@ from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import PlanError, RecordsError
+from boxkite.core.job.job import Job, Output
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.tokens import TOKENS
 from boxkite.core.naming.values import Text, Value
 from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
 from boxkite.core.plan.existing import settle_existing
 from boxkite.core.plan.gathering import Gathered, Progress, gather_shots
-from boxkite.core.plan.job import Job, Output
 from boxkite.core.plan.making import Making, check_image, copied_frames
 from boxkite.core.plan.row_names import RowNames
 from boxkite.core.plan.rows import Plan, PlannedLettering, Row, Running, Volume

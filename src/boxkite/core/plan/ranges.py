@@ -8,7 +8,7 @@ from pathlib import Path
 
 from boxkite.core.edit.timeline import Timeline
 from boxkite.core.errors import BoxkiteError, PlanError
-from boxkite.core.plan.job import Job
+from boxkite.core.job.job import Job
 from boxkite.core.shots.shot import Reel
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import Span, Timecode, is_timecode_like

@@ -7,6 +7,7 @@ from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 
 from boxkite.core.errors import PatternError
+from boxkite.core.job.job import Job, Otherwise
 from boxkite.core.naming.pattern import (
     Pattern,
     check_length,
@@ -17,7 +18,6 @@ from boxkite.core.naming.pattern import (
 )
 from boxkite.core.naming.tokens import DEFAULT_PATTERNS
 from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, in_forms
-from boxkite.core.plan.job import Job, Otherwise
 from boxkite.core.plan.making import Making
 from boxkite.core.plan.token_values import OUTPUT_TOKENS, ShotValues, known_tokens
 from boxkite.core.plan.versions import MARK, VERSION, Open, next_version, version_choices

@@ -15,8 +15,8 @@ from boxkite.core.edit.table import read_table
 from boxkite.core.errors import BoxkiteError, PlanError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
+from boxkite.core.job.job import Job, Output
 from boxkite.core.naming.filename import MOST_BYTES, byte_length, clean_value, safe_component
-from boxkite.core.plan.job import Job, Output
 from boxkite.core.plan.making import Making
 from boxkite.core.plan.rows import Plan
 from boxkite.core.presets.model import Preset

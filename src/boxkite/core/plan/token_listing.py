@@ -8,9 +8,9 @@ from pathlib import Path
 
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source
+from boxkite.core.job.job import Job
 from boxkite.core.metadata.facts import Fact, KnownFacts
 from boxkite.core.naming.tokens import TOKENS
-from boxkite.core.plan.job import Job
 from boxkite.core.plan.token_values import OUTPUT_TOKENS, ShotValues
 from boxkite.core.shots.placing import make_reel
 from boxkite.core.shots.shot import Shot

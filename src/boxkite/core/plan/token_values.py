@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 
+from boxkite.core.job.job import Job
 from boxkite.core.naming.tokens import TABLE_TOKENS, TOKENS
 from boxkite.core.naming.values import SUBFOLDER, Counter, Date, Moment, Number, Text, Value
-from boxkite.core.plan.job import Job
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import EditPlace, Shot

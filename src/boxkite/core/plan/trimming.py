@@ -11,9 +11,9 @@ from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, Tr
 from boxkite.core.errors import PlanError
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.source import Source
+from boxkite.core.job.job import Job, Otherwise
 from boxkite.core.plan.edits import EditCutter, lacking_media
 from boxkite.core.plan.gathering import Gathered, Progress
-from boxkite.core.plan.job import Job, Otherwise
 from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.shots.edits import Wanted

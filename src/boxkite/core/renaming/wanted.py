@@ -9,10 +9,10 @@ from pathlib import Path
 from boxkite.core.errors import PatternError, PlanError
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
 from boxkite.core.footage.source import Source
+from boxkite.core.job.job import Job
 from boxkite.core.metadata.facts import KnownFacts
 from boxkite.core.naming.filename import clash_key
 from boxkite.core.naming.pattern import Pattern, Slash, check_length, check_tokens, make_name, read_pattern
-from boxkite.core.plan.job import Job
 from boxkite.core.plan.token_listing import whole_source
 from boxkite.core.plan.token_values import OUTPUT_TOKENS, ShotValues, known_tokens
 from boxkite.core.plan.versions import VERSION

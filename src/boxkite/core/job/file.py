@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import PlanError
-from boxkite.core.plan.job_words import (
+from boxkite.core.job.said import (
     FIELD_OF,
     OF_OTHERWISE,
     TAKES_LIST,

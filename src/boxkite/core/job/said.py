@@ -9,10 +9,9 @@ from pathlib import Path
 from typing import Any, get_args
 
 from boxkite.core.errors import PlanError
-from boxkite.core.naming.saved import pattern_of
-from boxkite.core.plan.choosing import Choice
-from boxkite.core.plan.job import Job, Otherwise, Output
-from boxkite.core.plan.words import (
+from boxkite.core.job.choosing import Choice
+from boxkite.core.job.job import Job, Otherwise, Output
+from boxkite.core.job.words import (
     CLOSING_MARKER,
     PICTURES,
     WAYS_TO_CUT,
@@ -21,6 +20,7 @@ from boxkite.core.plan.words import (
     Existing,
     PictureFrom,
 )
+from boxkite.core.naming.saved import pattern_of
 from boxkite.core.presets.library import PresetFile, Shelf
 from boxkite.core.shots.limits import Handles
 from boxkite.core.suggest import did_you_mean

@@ -7,8 +7,8 @@ from datetime import datetime
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
-from boxkite.core.plan.choosing import Choice
-from boxkite.core.plan.words import CLOSING_MARKER, By, Existing, PictureFrom
+from boxkite.core.job.choosing import Choice
+from boxkite.core.job.words import CLOSING_MARKER, By, Existing, PictureFrom
 from boxkite.core.presets.library import Shelf
 from boxkite.core.shots.limits import Handles
 from boxkite.core.timebase import FrameRate
