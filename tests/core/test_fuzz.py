@@ -31,6 +31,7 @@ from tests.core.test_metadata import LOG, XMP, wave
 
 COUNT = int(os.environ.get("BOXKITE_FUZZ", "110"))
 LONGEST_SECONDS = 5
+PROCESS = Path("/proc/self")
 MOST_BYTES = 700 * 1024 * 1024
 PIECES = [
     b"\0", b"\xff" * 9, b"[" * 300, b"{" * 300, b"<" * 50, b"999999999999", b"-1", b"NaN", b"1e999", b"\n", b"\t",
@@ -101,6 +102,21 @@ READERS: dict[str, tuple[str, Callable[[Path], object]]] = {
 }
 
 
+def peak_bytes() -> int:
+    """The most memory this process has held since the peak was set back."""
+    if PROCESS.is_dir():
+        [line] = [line for line in (PROCESS / "status").read_text().splitlines() if line.startswith("VmHWM")]
+        return int(line.split()[1]) * 1024
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
+def fresh_peak_bytes() -> int:
+    """What it holds now, after setting the peak back: what other tests of the process held does not count."""
+    if PROCESS.is_dir():
+        (PROCESS / "clear_refs").write_text("5")
+    return peak_bytes()
+
+
 @pytest.mark.parametrize("reader", READERS)
 def test_damaged_files_end_in_a_result_or_in_one_of_our_errors(
     reader: str, originals: dict[str, bytes], tmp_path: Path
@@ -108,6 +124,7 @@ def test_damaged_files_end_in_a_result_or_in_one_of_our_errors(
     suffix, read = READERS[reader]
     chance = random.Random(f"{reader} {COUNT}")
     path = tmp_path / f"a{suffix}"
+    before = fresh_peak_bytes()
     for number in range(COUNT):
         path.write_bytes(damaged(originals[suffix], chance))
         started = time.monotonic()
@@ -116,4 +133,4 @@ def test_damaged_files_end_in_a_result_or_in_one_of_our_errors(
         except BoxkiteError as error:
             assert "\n" not in error.message and len(error.message) < 2000, number
         assert time.monotonic() - started < LONGEST_SECONDS, number
-    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 < MOST_BYTES
+    assert peak_bytes() - before < MOST_BYTES
