@@ -46,14 +46,16 @@ def image_frames(folder: Path) -> list[tuple[int, int]]:
 
 
 def test_every_codec_profile_and_pixel_format_is_exact_in_every_container(clips: Path) -> None:
-    wanted: list[tuple[str, str]] = []
+    wanted: list[tuple[str, str, str]] = []
     for container, (videos, audios) in CODECS_OF.items():
         sounds = cycle(sorted(audios) or [""])
         for name in sorted(videos):
             codec = CODECS[name]
-            settings = [f'pixel_format = "{one}"' for one in codec.formats] if container != "mp4" else [""]
+            settings = [f'pixel_format = "{one}"' for one in codec.formats]
             if name in ("prores", "dnxhr"):
                 settings = [f'profile = "{one}"' for one in codec.profiles]
+            if any(wanted_codec == name for _, _, wanted_codec in wanted):
+                settings = [""]  # all of them were made in the container before
             for number, setting in enumerate(settings):
                 preset = f"{container}-{name}-{number}"
                 fast = 'speed = "ultrafast"\n' if codec.has_speed else ""
@@ -63,18 +65,18 @@ def test_every_codec_profile_and_pixel_format_is_exact_in_every_container(clips:
                     f'container = "{container}"\n[video]\ncodec = "{name}"\n{setting}\n{fast}\n{sound}'
                     '[[burn_in]]\ntext = "@timecode @frame"\n'
                 )
-                wanted.append((preset, container))
-    done = cut(clips, *(f"{preset}.toml:{preset}" for preset, _ in wanted))
+                wanted.append((preset, container, name))
+    done = cut(clips, *(f"{preset}.toml:{preset}" for preset, _, _ in wanted))
     assert done.status == 0, [
         (file["preset"], file["failure"]) for file in done.json["files"] if file["failure"]
     ]
-    for preset, container in wanted:
+    for preset, container, _ in wanted:
         if container in SEQUENCES:
             assert image_frames(clips / preset / "dip") == [(1, frame) for frame in range(17, 35)]
             continue
         slack = 1 if "pcm" in (clips / f"{preset}.toml").read_text() and container == "mov" else 1500
         assert_holds(clips / preset / f"dip.{container}", Span(17, 35), RATE, sample_slack=slack)
-    assert len(wanted) >= 45
+    assert len(wanted) >= 35
 
 
 def odd_sources(folder: Path) -> dict[str, Path]:

@@ -42,7 +42,7 @@ def long_film(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
 def test_killed_at_any_moment_only_whole_files_have_names(long_film: Path, how: int, tmp_path: Path) -> None:
-    for wait in (0.5, 1.2, 1.9):
+    for wait in (0.6, 1.7):
         out = tmp_path / f"out{wait}"
         process = start_run(long_film, out, *AT_MARKS)
         time.sleep(wait)
