@@ -171,5 +171,9 @@ def test_a_version_given_by_hand_goes_with_a_pattern_that_bears_one(folder: Path
     assert (
         "whole number from 0" in ask("plan", folder, "--version-number", "-3", names="@marker_v@version").err
     )
+    (folder / "out").mkdir()
+    (folder / "out/dip_v6.mp4").touch()
+    none = ask("plan", folder, "--version-number", "0", names="@marker_v@version").json
+    assert (none["version"], none["rows"][0]["name"]) == (0, "dip_v0")
     assert "“qualty”" in ask("plan", folder, "--set", "web.video.qualty=3").err
     assert "“wbe” is no word of a job" in ask("plan", folder, "--set", "wbe.fit=80x40").err

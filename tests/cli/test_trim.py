@@ -77,6 +77,7 @@ def test_a_trim_shows_its_sizes_first_and_writes_no_edit_when_a_file_fails(
     (tmp_path / "out/A-vat2.mov").touch()
     assert boxkite(*words).status == 2
     (tmp_path / "out/A-vat2.mov").unlink()
+    assert "from 1 to 256" in boxkite(*words, "--workers", "-1").err
     assert boxkite(*words).status == 0
     assert len(list((tmp_path / "out").glob("*.otio"))) == 1
     assert "edit is there already" in boxkite(*words, "--existing", "replace").err

@@ -54,8 +54,8 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.sample:
         plan = _sampled(plan)
     written = _write(arguments, job, plan)
-    time = expected_time(plan, usable_cores())
     if arguments.json:
+        time = expected_time(plan, usable_cores())
         print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)})
     else:
         show_plan(make_console(), plan, left_out=arguments.left_out)

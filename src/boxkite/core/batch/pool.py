@@ -16,7 +16,7 @@ from typing import Self
 
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, RequestError
 from boxkite.core.footage.source import SourceKind
 from boxkite.core.plan.rows import Plan, Row, rows_by_shot
 from boxkite.core.render.publishing import discard, partial_path, prepare_folders
@@ -62,7 +62,9 @@ class Crew:
     """
 
     def __init__(self, workers: int | None = None) -> None:
-        """workers: shots made at the same time; None for one a core."""
+        """workers: shots made at the same time, 1 to 256; None for one a core. Raises RequestError for others."""
+        if workers is not None and not 1 <= workers <= 256:
+            raise RequestError(f"--workers {workers}: give a number from 1 to 256")
         self.size = workers or usable_cores()
         self._heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
         self._workers = [self._start() for _ in range(min(self.size, _STARTED_EARLY))]

@@ -8,11 +8,12 @@ from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
-from boxkite.core.footage.keyframes import stored_pictures
+from boxkite.core.footage.keyframes import StoredPictures
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
 from boxkite.core.plan.token_values import output_values
+from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.presets.geometry import Geometry, plan_geometry
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Reel, Shot
@@ -76,10 +77,10 @@ class Making:
         return cls(output, preset, geometry, values, tracks, size, said, spread, unfit)
 
 
-def copied_frames(shot: Shot) -> tuple[Span, tuple[str, ...]]:
+def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[str, ...]]:
     """The frames that a copy of a shot holds, and by how many its ends move where they are not keyframes."""
     reel, wanted = shot.reel, shot.span
-    span = stored_pictures(reel.source).copied_span(reel.table, wanted)
+    span = stored.copied_span(reel.table, wanted)
     if span is None:
         raise PlanError(
             f"{shot.origin}: there is no keyframe before it, so it cannot be copied",
@@ -104,6 +105,8 @@ def _unfit(source: Source, preset: Preset) -> str:
         return "there is no picture in it"
     if preset.copy and source.sequence:
         return "numbered images are not cut by copying: give a preset that writes images"
+    if preset.copy and source.path.suffix.lower() not in COPIED_AS:
+        return f"files that end in “{source.path.suffix}” are not written by copying"
     return ""
 
 

@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import PlanError, RecordsError
+from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
 from boxkite.core.job.job import Job, Output
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.tokens import TOKENS
@@ -179,7 +180,7 @@ class _RowMaker:
 
     def __init__(self) -> None:
         self._letterings: dict[int, list[tuple[Lettering, Pattern, PlannedLettering | None]]] = {}
-        self._copied: dict[int, tuple[Span, tuple[str, ...]]] = {}
+        self._stored: dict[int, StoredPictures] = {}
 
     def row(
         self, number: int, shot: Shot, making: Making, name: str, plain_name: str, values: Mapping[str, Value]
@@ -189,9 +190,9 @@ class _RowMaker:
         copied: Span | None = None
         warnings = (*shot.warnings, *making.warnings)
         if preset.copy:
-            if id(shot) not in self._copied:
-                self._copied[id(shot)] = copied_frames(shot)
-            copied, moved = self._copied[id(shot)]
+            if id(shot.reel) not in self._stored:
+                self._stored[id(shot.reel)] = stored_pictures(shot.reel.source)
+            copied, moved = copied_frames(shot, self._stored[id(shot.reel)])
             warnings += moved
         return Row(
             number=number,

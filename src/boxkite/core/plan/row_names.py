@@ -52,9 +52,9 @@ class RowNames:
         self.version: int | None = None
         self._values = ShotValues(job, shots, subfolder_of=self._subfolder)
         if versioned:
-            self.version = job.version or max(
-                next_version(pattern, self._tried(pattern, makings)) for pattern in versioned
-            )
+            self.version = job.version
+            if self.version is None:
+                self.version = max(next_version(one, self._tried(one, makings)) for one in versioned)
         elif job.version is not None:
             raise PatternError(
                 "--version-number goes with @version in the pattern", hint='as "@marker_v@version"'

@@ -97,6 +97,11 @@ CODECS: dict[str, Codec] = {
 }  # fmt: skip
 """Every picture codec there is."""
 
+COPIED_AS = {
+    ".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "matroska", ".webm": "webm", ".mxf": "mxf",
+    ".ts": "mpegts", ".mts": "mpegts", ".m2ts": "mpegts", ".avi": "avi", ".mpg": "mpeg",
+}  # fmt: skip
+"""By the ending of a source's name: the library's name of the container that a copy is written in."""
 DNXHR_BYTES = {"lb": 5888, "sq": 18944, "hq": 28672, "hqx": 28672, "444": 57344}
 """Of 255 macroblocks of 16 × 16 pixels (SMPTE ST 2019-1, the resolution independent profiles)."""
 

@@ -10,10 +10,11 @@ import av
 from av.container import InputContainer, OutputContainer
 from av.packet import Packet
 
-from boxkite.core.errors import DamagedError, ProofError, RenderError
+from boxkite.core.errors import DamagedError, ProofError
 from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.plan.rows import Action, Row
+from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.explaining import explain
 from boxkite.core.render.pictures import read_pictures
@@ -58,28 +59,15 @@ def _copy(row: Row, pictures: StoredPictures, partial: Path) -> int:
         end = int(rest.min()) * base if len(rest) else None
         wanted = pictures.times[places[0] : last_place + 1]
         own = {int(time) for time in wanted if time >= first_time}
-        options = {"movflags": "+faststart"} if partial and reel.source.container == "mov" else {}
-        with av.open(f"file:{partial}", "w", format=_muxer(incoming, row), options=options) as outgoing:
+        options = {"movflags": "+faststart"} if reel.source.container == "mov" else {}
+        with av.open(
+            f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options
+        ) as outgoing:
             streams = _add_streams(incoming, outgoing, row, stream.index)
             if begin > 0:
                 incoming.seek(first_time, stream=stream)
             _copy_packets(incoming, outgoing, streams, stream.index, own, begin, end)
     return len(own)
-
-
-def _muxer(incoming: InputContainer, row: Row) -> str:
-    """The library's name of the container to write: the source's own."""
-    suffix = row.ending.lower()
-    by_ending = {
-        ".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "matroska", ".webm": "webm", ".mxf": "mxf",
-        ".ts": "mpegts", ".mts": "mpegts", ".m2ts": "mpegts", ".avi": "avi", ".mpg": "mpeg",
-    }  # fmt: skip
-    name = by_ending.get(suffix)
-    if name is None:
-        raise RenderError(
-            f"files that end in “{suffix}” are not written by copying", hint="give another preset"
-        )
-    return name
 
 
 def _add_streams(

@@ -8,7 +8,6 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import BoxkiteError, RenderError
@@ -34,8 +33,6 @@ class _Making:
     row: Row
     partial: Path
     writer: FileWriter | ImageWriter
-    first_look: np.ndarray | None = None
-    last_look: np.ndarray | None = None
     failure: str = ""
     warnings: list[str] = field(default_factory=list)
 
