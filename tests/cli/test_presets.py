@@ -63,7 +63,7 @@ def test_every_codec_profile_and_pixel_format_is_exact_in_every_container(clips:
                 sound = f'[audio]\ncodec = "{next(sounds)}"\n' if audios else ""
                 (clips / f"{preset}.toml").write_text(
                     f'container = "{container}"\n[video]\ncodec = "{name}"\n{setting}\n{fast}\n{sound}'
-                    '[[burn_in]]\ntext = "@timecode @frame"\n'
+                    + ('[[burn_in]]\ntext = "@timecode @frame"\n' if name != "exr" else "")
                 )
                 wanted.append((preset, container, name))
     done = cut(clips, *(f"{preset}.toml:{preset}" for preset, _, _ in wanted))

@@ -80,7 +80,7 @@ def test_a_worker_that_dies_fails_its_own_files_only(long_film: Path, tmp_path: 
     process = start_run(long_film, tmp_path, *AT_MARKS, "--workers", "2")
     children = Path(f"/proc/{process.pid}/task/{process.pid}/children")
     workers: list[str] = []
-    while len(workers) < 2 or not hidden(tmp_path):
+    while process.poll() is None and (len(workers) < 2 or not hidden(tmp_path)):
         workers = children.read_text().split()
         time.sleep(0.02)
     os.kill(int(workers[0]), signal.SIGKILL)

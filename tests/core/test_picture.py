@@ -16,7 +16,7 @@ from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place,
 from boxkite.core.plan.rows import PlannedLettering, Running
 from boxkite.core.presets.geometry import plan_geometry
 from boxkite.core.presets.library import Shelf, list_presets
-from boxkite.core.presets.model import Watermark
+from boxkite.core.presets.model import Lettering, Watermark
 from boxkite.core.presets.reading import checked
 
 FORMATS = ["yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le"]
@@ -32,14 +32,14 @@ def flat(pixel_format: str, luma: int, width: int = 640, height: int = 360) -> V
 
 
 def line(*parts: str | Running, height_percent: float = 5) -> PlannedLettering:
-    return PlannedLettering(parts, "bottom left", height_percent, 0.9, 0.55)
+    return PlannedLettering(parts, Lettering(text="x", height_percent=height_percent))
 
 
 @pytest.mark.parametrize("pixel_format", FORMATS)
 @pytest.mark.parametrize("back", [WHITE, GREY, BLACK])
 def test_letters_are_legible_on_white_and_on_black_in_every_format(pixel_format: str, back: int) -> None:
     frame, layout = flat(pixel_format, back), PixelLayout.of(pixel_format)
-    stamp = Line(line("first dip"), 360, 640, layout).stamp("", 0)
+    stamp = Line(line("first dip"), 360, 640, layout).stamp({})
     left, top = place("bottom left", stamp, 640, 360)
     lay_over(frame, stamp, left, top, layout)
     width, height = stamp.size
@@ -56,19 +56,19 @@ def test_letters_are_legible_on_white_and_on_black_in_every_format(pixel_format:
 def test_a_running_line_keeps_its_width_and_changes_only_where_it_must() -> None:
     layout = PixelLayout.of("yuv420p")
     running = Line(line("TC ", Running.TIMECODE), 360, 640, layout)
-    one, two = running.stamp("01:00:05:08", 0), running.stamp("01:00:05:09", 1)
+    one, two = (running.stamp({Running.TIMECODE: f"01:00:05:0{frame}"}) for frame in (8, 9))
     assert one.size == two.size
     changed = np.flatnonzero((one.add[0] != two.add[0]).any(axis=0))
     assert len(changed)
     assert changed.min() > one.size[0] * 0.8
-    assert not np.array_equal(running.stamp("01:00:05:08", 7).add[0], two.add[0])
+    assert not np.array_equal(running.stamp({Running.TIMECODE: "01:00:05:08"}).add[0], two.add[0])
 
 
 def test_a_long_name_is_shortened_to_leave_room_and_other_scripts_are_drawn() -> None:
     layout = PixelLayout.of("yuv420p")
-    assert Line(line("a very long name " * 20), 360, 640, layout).stamp("", 0).size[0] < 440
-    accented = Line(line("Bütte Ελλάδα Москва"), 360, 640, layout).stamp("", 0)
-    missing = Line(line("\uffff" * 19), 360, 640, layout).stamp("", 0)
+    assert Line(line("a very long name " * 20), 360, 640, layout).stamp({}).size[0] < 440
+    accented = Line(line("Bütte Ελλάδα Москва"), 360, 640, layout).stamp({})
+    missing = Line(line("\uffff" * 19), 360, 640, layout).stamp({})
     assert not np.array_equal(accented.add[0][:, :100], missing.add[0][:, :100])
 
 

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from boxkite.core.job.words import PICTURES, WAYS_TO_CUT
+from boxkite.core.job.words import PICTURES, WAYS_TO_CUT, WHETHER_JOINED
 
 if TYPE_CHECKING:
     from boxkite.core.job.job import Job
@@ -155,7 +155,35 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         help="any word of a job file, or a setting of a preset: review.video.quality=20, or fit=1280x720 for"
         " all of them (repeatable)",
     )
+    outputs.add_argument(
+        "--look", metavar="FILE", help="look file (.cube …) for every picture, after the shot's own colours"
+    )
     outputs.add_argument("--watermark", metavar="IMAGE", help="image to use in presets that have a watermark")
+    ends = parser.add_argument_group("copies, sound and damage")
+    ends.add_argument(
+        "--exact-cuts",
+        action="store_true",
+        default=None,
+        help="encode a shot that cannot be copied from its very first to its very last frame",
+    )
+    ends.add_argument(
+        "--joined",
+        metavar="WHETHER",
+        help=f"one file of all copies: {', '.join(WHETHER_JOINED)} (default: no)",
+    )
+    ends.add_argument(
+        "--sound",
+        metavar="PATH",
+        action="append",
+        default=[],
+        help="waves of a sound recorder, to take the place of the camera's sound by timecode (repeatable)",
+    )
+    ends.add_argument(
+        "--accept-damaged",
+        action="store_true",
+        default=None,
+        help="make what can be made of damaged footage, and count what is missing",
+    )
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 

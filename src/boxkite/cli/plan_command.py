@@ -178,7 +178,7 @@ def _show_rows(console: Console, plan: Plan) -> None:
                 f"{row.number}{'!' if row.warnings else ''}",
                 f"{row.name}{row.ending}",
                 *ends,
-                str(row.span.length),
+                str(row.frames),
                 *([] if all_encoded else ["replace" if row.action is Action.REPLACE else row.how]),
                 *([row.change] if has_changes else []),
                 *([f"{row.shot.handle_in}+{row.shot.handle_out}"] if has_handles else []),

@@ -13,7 +13,7 @@ from rich.text import Text
 from boxkite.cli.messages import printable
 from boxkite.cli.tables import counted, file_size, print_line
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
-from boxkite.core.plan.rows import Plan, rows_by_shot
+from boxkite.core.plan.rows import Plan, rows_by_stretch, stretch_of
 
 
 class _Speed(ProgressColumn):
@@ -40,12 +40,13 @@ class WindowProgress:
             transient=True,
             speed_estimate_period=20,
         )
-        shots = {rows[0].number: rows[0].span.length for rows in rows_by_shot(plan.to_make)}
+        shots = {rows[0].number: stretch_of(rows).length for rows in rows_by_stretch(plan.to_make)}
         self._lengths = shots
         self._files = len(plan.to_make)
         self._ended = 0
         self._done: dict[int, int] = {}
         self._tasks: dict[int, TaskID] = {}
+        self._first_of: dict[int, int] = {}
         self._whole = self._progress.add_task(self._heading(), total=sum(shots.values()))
 
     def __enter__(self) -> Self:
@@ -61,9 +62,10 @@ class WindowProgress:
         """Draw what has happened."""
         if isinstance(event, ShotStarted):
             first = event.rows[0]
-            presets = ", ".join(row.preset.name for row in event.rows)
+            self._first_of |= {row.number: first.number for row in event.rows}
+            presets = ", ".join(dict.fromkeys(row.preset.name for row in event.rows))
             self._tasks[first.number] = self._progress.add_task(
-                f"  {printable(first.name)} ({presets})", total=first.span.length
+                f"  {printable(first.name)} ({presets})", total=self._lengths[first.number]
             )
         elif isinstance(event, FramesDone):
             self._advance(event.first_row, event.frames)
@@ -79,8 +81,8 @@ class WindowProgress:
     def _end_file(self, event: FileEnded) -> None:
         self._ended += 1
         self._progress.update(self._whole, description=self._heading())
-        shot = max((number for number in self._tasks if number <= event.row.number), default=None)
-        if shot is not None:
+        shot = self._first_of.get(event.row.number)
+        if shot in self._tasks and shot is not None:
             self._advance(shot, self._lengths[shot])
             self._progress.update(self._tasks[shot], visible=False)
         text, style = file_line(event)

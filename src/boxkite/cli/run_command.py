@@ -85,7 +85,7 @@ def show_summary(
     proved = [event for event in ended if event.result.proof]
     failed = [event for event in ended if event.result.failure]
     size = sum(event.result.proof.size_bytes for event in proved if event.result.proof)
-    frames = sum(event.row.span.length for event in proved)
+    frames = sum(event.row.frames for event in proved)
     speed = f"{frames / seconds:.0f} frames a second" if seconds > 0 else ""
     if not plan.to_make:
         print_line(console, "there is nothing to make", "bold green")

@@ -77,6 +77,10 @@ class PresetError(RequestError):
     """A preset that does not exist or does not hold together."""
 
 
+class LookError(RequestError):
+    """A look that cannot be read or worked out."""
+
+
 class PlanError(RequestError):
     """A plan that would lose, overwrite or misname something."""
 

@@ -9,8 +9,8 @@ import numpy as np
 from av.video.frame import VideoFrame
 from PIL import Image, ImageDraw, ImageFont
 
-from boxkite.core.picture.lettering import RUNNING_FONT, TEXT_FONT
 from boxkite.core.picture.stamp import Array
+from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 from boxkite.demo.barcode import HEIGHT_SHARE, draw_barcode
 
 PATCHES = (

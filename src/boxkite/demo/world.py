@@ -8,7 +8,7 @@ from pathlib import Path
 from PIL import Image, ImageDraw, ImageFont
 
 from boxkite.core.edit.edl.markers import write_edl
-from boxkite.core.picture.lettering import TEXT_FONT
+from boxkite.core.presets.fonts import TEXT_FONT
 from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.day import START, CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie

@@ -18,7 +18,7 @@ from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.batch.messages import ShotTask, Told
 from boxkite.core.errors import PlanError, RequestError
 from boxkite.core.footage.source import SourceKind
-from boxkite.core.plan.rows import Plan, Row, rows_by_shot
+from boxkite.core.plan.rows import Plan, Row, rows_by_stretch
 from boxkite.core.render.publishing import discard, partial_path, prepare_folders
 from boxkite.core.render.result import Result
 
@@ -138,7 +138,7 @@ def run_plan(plan: Plan, crew: Crew) -> Iterator[Event]:
             path=timeline.shot.reel.source.path,
             hint="cut its finished program (--picture program) or the camera originals (--picture originals)",
         )
-    waiting = sorted(rows_by_shot(plan.to_make), key=lambda rows: -rows[0].span.length * len(rows))
+    waiting = sorted(rows_by_stretch(plan.to_make), key=lambda rows: -sum(row.span.length for row in rows))
     prepare_folders({row.path.parent for row in plan.to_make})
     cores = usable_cores()
     while waiting or crew.busy:

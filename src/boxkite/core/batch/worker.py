@@ -10,7 +10,8 @@ import time
 from typing import BinaryIO
 
 from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.render.rendering import render_shot
+from boxkite.core.plan.rows import stretch_of
+from boxkite.core.render.rendering import render_stretch
 
 _TELL_EVERY_SECONDS = 0.2
 
@@ -31,8 +32,8 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
                 last_told = now
                 _send(outgoing, Told(frames))
 
-        results = render_shot(task.rows, threads=task.threads, progress=tell)
-        _send(outgoing, Told(task.rows[0].span.length, tuple(results)))
+        results = render_stretch(task.rows, threads=task.threads, progress=tell)
+        _send(outgoing, Told(stretch_of(task.rows).length, tuple(results)))
 
 
 def _send(outgoing: BinaryIO, told: Told) -> None:

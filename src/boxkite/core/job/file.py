@@ -14,6 +14,7 @@ from boxkite.core.job.said import (
     OF_OTHERWISE,
     TAKES_LIST,
     TAKES_NUMBER,
+    TAKES_YES_OR_NO,
     WORD_OF,
     JobWords,
     OtherwiseWords,
@@ -21,7 +22,7 @@ from boxkite.core.job.said import (
 from boxkite.core.suggest import did_you_mean
 
 _MOST_BYTES = 10_000_000
-_PATHS = ("paths", "media", "metadata", "marks", "watermark")
+_PATHS = ("paths", "media", "metadata", "marks", "watermark", "look", "sound")
 
 
 def is_job_file(path: Path) -> bool:
@@ -69,7 +70,7 @@ def _value(name: str, key: str, value: Any, path: Path | str) -> Any:
         if not all(isinstance(one, str) for one in values):
             raise PlanError('this is a text or a list of texts, as ["one", "two"]', path=path, key=key)
         return tuple(values)
-    if name == "join":
+    if name in TAKES_YES_OR_NO:
         if not isinstance(value, bool):
             raise PlanError("this is true or false, without quotes", path=path, key=key)
         return value

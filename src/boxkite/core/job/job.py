@@ -8,7 +8,7 @@ from pathlib import Path
 
 from boxkite.core.errors import PlanError
 from boxkite.core.job.choosing import Choice
-from boxkite.core.job.words import CLOSING_MARKER, By, Existing, PictureFrom
+from boxkite.core.job.words import CLOSING_MARKER, By, Existing, Joined, PictureFrom
 from boxkite.core.presets.library import Shelf
 from boxkite.core.shots.limits import Handles
 from boxkite.core.timebase import FrameRate
@@ -59,7 +59,9 @@ class Job:
     typed; a timecode, an event number, or the name of a clip or marker. depth: how deep timelines in
     timelines are handed over. version: of the names, where it is not to be the next. existing: what becomes of
     files that are there already. since: the batch that this plan is compared with. presets: those within reach.
-    exceptions: shots that are done otherwise.
+    exceptions: shots that are done otherwise. look: a look file for all shots. sound: where the waves of a sound
+    recorder lie. exact_cuts: encode what cannot be copied exactly. joined: whether copies become one file.
+    accept_damaged: make what can be made of damaged footage.
     """
 
     paths: tuple[Path, ...]
@@ -88,5 +90,10 @@ class Job:
     since: str = ""
     presets: Shelf = field(default_factory=Shelf)
     exceptions: tuple[Otherwise, ...] = ()
+    look: Path | None = None
+    sound: tuple[Path, ...] = ()
+    exact_cuts: bool = False
+    joined: Joined = "no"
+    accept_damaged: bool = False
     user: str = ""
     now: datetime = field(default_factory=datetime.now)

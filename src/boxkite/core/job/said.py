@@ -16,8 +16,10 @@ from boxkite.core.job.words import (
     PICTURES,
     WAYS_TO_CUT,
     WHERE_THERE,
+    WHETHER_JOINED,
     By,
     Existing,
+    Joined,
     PictureFrom,
 )
 from boxkite.core.naming.saved import pattern_of
@@ -65,6 +67,11 @@ class JobWords:
     existing: str | None = None
     since: str | None = None
     watermark: str | None = None
+    look: str | None = None
+    sound: tuple[str, ...] = ()
+    exact_cuts: bool | None = None
+    joined: str | None = None
+    accept_damaged: bool | None = None
     presets: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     otherwise: tuple[OtherwiseWords, ...] = ()
 
@@ -75,6 +82,7 @@ FIELD_OF = {_SAID_AS.get(one.name, one.name.replace("_", "-")): one.name for one
 """The field of each word, as it is said in a job file; with two dashes before it, on the command line."""
 WORD_OF = {name: word for word, name in FIELD_OF.items()}
 TAKES_LIST = {one.name for one in fields(JobWords) if str(one.type).startswith("tuple[str")}
+TAKES_YES_OR_NO = {"join", "exact_cuts", "accept_damaged"}
 TAKES_NUMBER = {"depth", "version_number"}
 OF_OTHERWISE = tuple(one.name for one in fields(OtherwiseWords))
 
@@ -133,6 +141,11 @@ def job_from_words(
         existing=_one_of(words.existing, get_args(Existing), WHERE_THERE, "existing") or "stop",
         since=words.since or "",
         presets=Shelf(own, changes or {}),
+        look=_whole(words.look),
+        sound=_paths(words.sound),
+        exact_cuts=bool(words.exact_cuts),
+        joined=_one_of(words.joined, get_args(Joined), WHETHER_JOINED, "joined") or "no",
+        accept_damaged=bool(words.accept_damaged),
         exceptions=tuple(_otherwise(one) for one in words.otherwise),
         user=user,
         now=now or datetime.now(),
@@ -173,6 +186,10 @@ def _one_of(said: str | None, known: Sequence[Any], listed: Sequence[str], word:
     raise PlanError(
         f"--{word}: there is no “{said}”, choose from {', '.join(listed)}", hint=did_you_mean(said, listed)
     )
+
+
+def _whole(text: str | None) -> Path | None:
+    return Path(text).expanduser().absolute() if text else None
 
 
 def _path(text: str | None) -> Path | None:

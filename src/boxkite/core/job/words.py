@@ -11,4 +11,6 @@ PictureFrom = Literal["program", "originals", "edit"]
 PICTURES: tuple[PictureFrom, ...] = ("program", "originals", "edit")
 Existing = Literal["stop", "number", "skip", "replace"]
 WHERE_THERE: tuple[Existing, ...] = ("stop", "number", "skip", "replace")
+Joined = Literal["no", "also", "only"]
+WHETHER_JOINED: tuple[Joined, ...] = ("no", "also", "only")
 CLOSING_MARKER = "END"

@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import av
 import av.filter
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError
-from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place
-from boxkite.core.plan.rows import Row
+from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place, plane_array
+from boxkite.core.plan.rows import Row, Running
+from boxkite.core.presets.codecs import keeps_alpha
+from boxkite.core.presets.geometry import Geometry
+from boxkite.core.timebase import round_fraction
 
 if TYPE_CHECKING:
+    from boxkite.core.picture.colouring import Colouring
     from boxkite.core.picture.lettering import Line
     from boxkite.core.presets.model import Video
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
 _NO_PICTURE_TYPE = 0
+_LINEAR = ("gbrpf", "gbrapf", "grayf")
+"""Pixel formats of floating point, as EXR images have."""
+_KERNELS = {"fast": "fast_bilinear", "good": "bicubic", "best": "lanczos+accurate_rnd"}
 _BT709 = 1
 _UNSAID = 2
 _LIMITED = 1
@@ -29,9 +36,11 @@ _MATRIX_NAMES = {1: "bt709", 4: "fcc", 5: "bt470", 6: "smpte170m", 7: "smpte240m
 
 
 class PictureChain:
-    """Does to each picture what its row says: upright, progressive, sized, in its pixel format, lettered.
+    """Does to each picture what its row says, in this order: progressive, upright, cropped, sized, its look, black
+    bars, watermarks, burn-ins, and at last its pixel format.
 
-    Pictures go in one by one in order and come out in the same order, perhaps one late.
+    Pictures go in one by one in order and come out in the same order, perhaps one late. The look is applied with
+    the bits that the source has, where the output has fewer.
     """
 
     def __init__(self, row: Row) -> None:
@@ -40,35 +49,37 @@ class PictureChain:
         self._video = row.preset.video
         self._geometry = row.geometry
         self.pixel_format = working_format(self._video)
-        self._rate = row.shot.reel.table.rate.fraction
-        self._time_base = 1 / self._rate
+        self._time_base = 1 / row.rate.fraction
         self._graph: av.filter.Graph | None = None
         self._ready = False
         self._matrix = _BT709
         self._count_in = 0
         self._count_out = 0
-        geometry = row.geometry
-        self._is_lettered = bool(row.lettering or row.preset.watermark)
-        layout = PixelLayout.of(self.pixel_format)
-        self._layout = layout
+        self._sized_format = self.pixel_format  # that pictures are sized to, and get their look in
+        self._colouring: Colouring | None = None
+        self._layout = PixelLayout.of(self.pixel_format)
         self._lines: list[Line] = []
-        self._watermark: tuple[Stamp, int, int] | None = None
-        if not (row.lettering or row.preset.watermark):
-            return
+        self._watermarks: list[tuple[Stamp, int, int]] = []
+        self._draws = bool(row.lettering or row.preset.watermark)
+        if self._draws:
+            self._prepare_drawing(row.geometry)
+
+    def _prepare_drawing(self, geometry: Geometry) -> None:
         from boxkite.core.picture.lettering import Line, watermark_stamp  # Pillow, only where it is needed
 
-        self._lines = [
-            Line(planned, geometry.height_px, geometry.width_px, layout) for planned in row.lettering
-        ]
-        if row.preset.watermark:
-            stamp = watermark_stamp(row.preset.watermark, geometry.width_px, layout)
-            position = row.preset.watermark.position
-            self._watermark = (stamp, *place(position, stamp, geometry.width_px, geometry.height_px))
+        width, height = geometry.width_px, geometry.height_px
+        self._lines = [Line(planned, height, width, self._layout) for planned in self.row.lettering]
+        for mark in self.row.preset.watermark:
+            stamp = watermark_stamp(mark, width, self._layout)
+            self._watermarks.append((stamp, *place(mark.position, stamp, width, height, mark.nudge)))
 
     def put(self, picture: VideoFrame) -> Iterator[VideoFrame]:
         """Take one picture in, give out what is ready, times counted from 0 in frames."""
+        if self.row.look and picture.format.name.startswith(_LINEAR):
+            picture = self._colouring_module().colour_linear(picture, self.row.look)
         if not self._ready:
             self._matrix = _matrix_of(picture)
+            self._settle_look(picture)
             self._graph = self._build(picture)
             self._ready = True
         picture.pts = self._count_in
@@ -96,11 +107,32 @@ class PictureChain:
             if isinstance(picture, VideoFrame):
                 yield self._finish(picture, shared=False)
 
+    def _settle_look(self, picture: VideoFrame) -> None:
+        if not self.row.look or picture.format.name.startswith(_LINEAR):
+            return
+        if picture.format.components[0].bits > 8 and self._layout.bit_depth == 8:
+            self._sized_format = f"{self.pixel_format}10le"
+        self._colouring = self._colouring_module().Colouring(self.row.look, self._sized_format)
+
+    @staticmethod
+    def _colouring_module() -> Any:
+        from boxkite.core.picture import colouring  # the look's library, only where it is needed
+
+        return colouring
+
     def _finish(self, picture: VideoFrame, *, shared: bool) -> VideoFrame:
-        if self._lines or self._watermark:
-            if shared:
-                picture = picture.reformat(format=self.pixel_format)
+        is_changed = self._colouring or self._draws
+        if is_changed and shared:
+            picture = picture.reformat(format=self._sized_format)
+        if is_changed:
             picture.make_writable()
+        if self._colouring:
+            self._colouring.change(picture, self._matrix)
+            if self._sized_format != self.pixel_format:
+                picture = self._in_fewer_bits(picture)
+        if self._geometry.inner:
+            picture = self._with_bars(picture)
+        if self._draws:
             self._letter(picture)
         picture = self._as_written(picture)
         picture.pts = self._count_out
@@ -109,12 +141,35 @@ class PictureChain:
         self._count_out += 1
         return picture
 
+    def _in_fewer_bits(self, picture: VideoFrame) -> VideoFrame:
+        """The picture in 8 bits, rounded."""
+        picture = picture.reformat(
+            format=self.pixel_format, src_colorspace=self._matrix, dst_colorspace=self._matrix
+        )
+        picture.make_writable()
+        return picture
+
+    def _with_bars(self, picture: VideoFrame) -> VideoFrame:
+        """The picture in the middle of a black one."""
+        whole = VideoFrame(self._geometry.width_px, self._geometry.height_px, self.pixel_format)
+        left, top = self._geometry.bar_offset
+        scale = 1 << (self._layout.bit_depth - 8)
+        for index, plane in enumerate(picture.planes):
+            target, inner = plane_array(whole.planes[index], self._layout), plane_array(plane, self._layout)
+            target[:] = (16, 128, 128, 255)[index] * scale
+            shift_x, shift_y = (self._layout.shift_x, self._layout.shift_y) if index in (1, 2) else (0, 0)
+            x, y = left >> shift_x, top >> shift_y
+            target[y : y + inner.shape[0], x : x + inner.shape[1]] = inner
+        whole.colorspace, whole.color_range = picture.colorspace, picture.color_range
+        return whole
+
     def _as_written(self, picture: VideoFrame) -> VideoFrame:
         """The picture as images hold it: R′G′B′, or Y′CbCr of full range."""
         video = self._video
         if is_rgb_format(video.written_format):
             if picture.format.is_rgb:
-                return picture.reformat(format=video.written_format)
+                same = picture.format.name == video.written_format
+                return picture if same else picture.reformat(format=video.written_format)
             return picture.reformat(
                 format=video.written_format,
                 src_colorspace=self._matrix,
@@ -135,14 +190,29 @@ class PictureChain:
 
     def _letter(self, picture: VideoFrame) -> None:
         width, height = self._geometry.width_px, self._geometry.height_px
-        if self._watermark:
-            stamp, left, top = self._watermark
+        for stamp, left, top in self._watermarks:
             lay_over(picture, stamp, left, top, self._layout)
-        frame = self.row.span.start + self._count_out
-        timecode = str(self.row.shot.reel.timecode(frame)) if self._lines else ""
+        running = self._running() if self._lines else {}
         for line in self._lines:
-            stamp = line.stamp(timecode, frame)
-            lay_over(picture, stamp, *place(line.planned.position, stamp, width, height), self._layout)
+            stamp, style = line.stamp(running), line.planned.style
+            left, top = place(style.position, stamp, width, height, style.nudge)
+            lay_over(picture, stamp, left, top, self._layout)
+
+    def _running(self) -> dict[Running, str]:
+        """What runs along, as it stands on the next picture."""
+        row, shown = self.row, self.row.frame_shown(self._count_out)
+        frame, place_in_edit = row.span.start + shown, row.shot.edited
+        record = None
+        if place_in_edit:
+            rates = place_in_edit.start.rate.fraction / row.shot.reel.table.rate.fraction
+            ahead = row.span.start - (row.shot.span.start + row.shot.handle_in) + shown
+            record = place_in_edit.record_in + round_fraction(ahead * rates, "down")
+        return {
+            Running.TIMECODE: str(row.shot.reel.timecode(frame)),
+            Running.FRAME: str(frame),
+            Running.RECORD_TIMECODE: str(record or row.shot.reel.timecode(frame)),
+            Running.SHOT_FRAME: str(self._count_out + 1),
+        }
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
         """The library's filters that are needed for such pictures; None when they fit as they are."""
@@ -181,12 +251,13 @@ class PictureChain:
             width, height = height, width
         if any(geometry.crop):
             width, height = width - geometry.crop[0], height - geometry.crop[1]
-            steps.append(f"crop={width}:{height}:0:0:exact=1")
+            steps.append(f"crop={width}:{height}:{geometry.crop_from[0]}:{geometry.crop_from[1]}:exact=1")
         full_range = picture.color_range == 2 or picture.format.name.startswith("yuvj")
         is_rgb = picture.format.is_rgb
-        stays_rgb = is_rgb and is_rgb_format(self._video.written_format) and not self._is_lettered
-        working = picture.format.name if stays_rgb else self.pixel_format
-        resized = (width, height) != (geometry.width_px, geometry.height_px)
+        stays_rgb = is_rgb and is_rgb_format(self._video.written_format)
+        stays_rgb = stays_rgb and not (self._draws or self._colouring or geometry.inner)
+        working = picture.format.name if stays_rgb else self._sized_format
+        resized = (width, height) != geometry.sized_to
         if stays_rgb and not resized:
             return steps
         if resized or picture.format.name != working or full_range or is_rgb:
@@ -196,7 +267,7 @@ class PictureChain:
                 matrix = "" if stays_rgb else ":out_color_matrix=bt709"
             span = "pc" if full_range or is_rgb else "tv"
             steps.append(
-                f"scale={geometry.width_px}:{geometry.height_px}:flags={self._scaling(picture)}"
+                f"scale={geometry.sized_to[0]}:{geometry.sized_to[1]}:flags={self._scaling(picture)}"
                 f":in_range={span}:out_range={'pc' if stays_rgb else 'tv'}{matrix}"
             )
             steps.append(f"format={working}")
@@ -204,10 +275,10 @@ class PictureChain:
 
     def _scaling(self, picture: VideoFrame) -> str:
         """The library's scaling flags: exact rounding, at three times the cost, only where plain is a code off."""
-        flags = "bicubic"
+        flags = _KERNELS[self.row.preset.scaling]
         if picture.format.is_rgb:
             flags += "+full_chroma_int+full_chroma_inp"
-        if picture.format.components[0].bits > self._layout.bit_depth:
+        if picture.format.components[0].bits > PixelLayout.of(self._sized_format).bit_depth:
             flags += "+accurate_rnd"
         return flags
 
@@ -230,7 +301,8 @@ def working_format(video: Video) -> str:
     """The pixel format in which pictures are sized and lettered, limited range Y′CbCr."""
     written = video.written_format
     if is_rgb_format(written):
-        return "yuv444p" if written == "rgb24" else "yuv444p10le"
+        planar = "yuva444p" if keeps_alpha(written) else "yuv444p"
+        return planar if written in ("rgb24", "rgba") else f"{planar}10le"
     return written
 
 

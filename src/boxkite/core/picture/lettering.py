@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
-from PIL import Image, ImageDraw, ImageFont
+from PIL import Image, ImageColor, ImageDraw, ImageFont
 
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.stamp import Array, PixelLayout, Stamp, join_stamps, make_stamp
 from boxkite.core.plan.rows import PlannedLettering, Running
-from boxkite.core.presets.model import Watermark
+from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
+from boxkite.core.presets.model import Lettering, Watermark
 
-_FONTS = Path(__file__).parent / "fonts"
-TEXT_FONT = _FONTS / "DejaVuSans-Bold.ttf"
-RUNNING_FONT = _FONTS / "DejaVuSansMono-Bold.ttf"
 _LEAST_HEIGHT_PX = 12
 
 
@@ -29,16 +28,21 @@ def _even(value: float) -> int:
 
 
 def _boxed_letters(
-    text: str, font: ImageFont.FreeTypeFont, width_px: int, height_px: int, opacity: float, box_opacity: float
+    text: str, font: ImageFont.FreeTypeFont, width_px: int, height_px: int, style: Lettering
 ) -> tuple[Array, Array]:
-    """White letters over a dark box as (rgb, alpha), the text in the middle of the height."""
+    """Letters over a box as (rgb, alpha), the text in the middle of the height."""
     mask = Image.new("L", (width_px, height_px), 0)
     draw = ImageDraw.Draw(mask)
     ascent, descent = font.getmetrics()
     draw.text((0, (height_px - ascent - descent) / 2), text, fill=255, font=font)
-    letters = np.asarray(mask, dtype=np.float64) / 255 * opacity
-    alpha = letters + box_opacity * (1 - letters)
-    rgb = np.repeat((letters / np.maximum(alpha, 1e-6))[..., None], 3, axis=2)
+    letters = np.asarray(mask, dtype=np.float64) / 255 * style.opacity
+    box = style.box_opacity * (1 - letters)
+    alpha = letters + box
+    inks = [
+        np.asarray(ImageColor.getrgb(colour), dtype=np.float64) / 255
+        for colour in (style.colour, style.box_colour)
+    ]
+    rgb = (letters[..., None] * inks[0] + box[..., None] * inks[1]) / np.maximum(alpha, 1e-6)[..., None]
     return rgb, alpha
 
 
@@ -50,19 +54,18 @@ class Line:
     ):
         self.planned = planned
         self.layout = layout
-        size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.height_percent / 100))
+        size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.style.height_percent / 100))
         self.runs = any(isinstance(part, Running) for part in planned.parts)
-        self._font = _font(RUNNING_FONT if self.runs else TEXT_FONT, size_px)
+        self._font = _font(planned.style.font or (RUNNING_FONT if self.runs else TEXT_FONT), size_px)
         self._height_px = _even(size_px * 1.4)
         self._edge = self._stamp(" " if self.runs else "", _even(size_px * 0.3))
         self._signs: dict[str, Stamp] = {}
         self._fixed = None if self.runs else self._draw_fixed(picture_width)
 
-    def stamp(self, timecode: str, frame: int) -> Stamp:
-        """The line as it stands on one frame."""
+    def stamp(self, running: Mapping[Running, str]) -> Stamp:
+        """The line as it stands on one frame, by what runs along there."""
         if self._fixed:
             return self._fixed
-        running = {Running.TIMECODE: timecode, Running.FRAME: str(frame)}
         text = "".join(running[part] if isinstance(part, Running) else part for part in self.planned.parts)
         return join_stamps([self._edge, *(self._sign(sign) for sign in text), self._edge])
 
@@ -76,14 +79,13 @@ class Line:
 
     def _sign(self, sign: str) -> Stamp:
         if sign not in self._signs:
-            self._signs[sign] = self._stamp(sign, _even(self._font.getlength("0")))
+            self._signs[sign] = self._stamp(
+                sign, _even(self._font.getlength("0" if sign.isascii() else sign))
+            )
         return self._signs[sign]
 
     def _stamp(self, text: str, width_px: int) -> Stamp:
-        planned = self.planned
-        rgb, alpha = _boxed_letters(
-            text, self._font, width_px, self._height_px, planned.opacity, planned.box_opacity
-        )
+        rgb, alpha = _boxed_letters(text, self._font, width_px, self._height_px, self.planned.style)
         return make_stamp(rgb, alpha, self.layout)
 
 
@@ -91,7 +93,9 @@ def watermark_stamp(watermark: Watermark, picture_width: int, layout: PixelLayou
     """A watermark's text or image at its width. Raises RenderError when the image cannot be read."""
     width_px = _even(picture_width * watermark.width_percent / 100)
     picture = (
-        _watermark_text(watermark.text, width_px) if watermark.text else _watermark_image(watermark, width_px)
+        _watermark_text(watermark.text, width_px, watermark.colour)
+        if watermark.text
+        else _watermark_image(watermark, width_px)
     )
     values = np.asarray(picture, dtype=np.float64) / 255
     return make_stamp(values[..., :3], values[..., 3] * watermark.opacity, layout)
@@ -108,8 +112,8 @@ def _watermark_image(watermark: Watermark, width_px: int) -> Image.Image:
     )
 
 
-def _watermark_text(text: str, width_px: int) -> Image.Image:
-    """White letters with a dark edge, as wide as asked."""
+def _watermark_text(text: str, width_px: int, colour: str) -> Image.Image:
+    """Letters with a dark edge, as wide as asked."""
     trial = _font(TEXT_FONT, 100)
     size_px = max(_LEAST_HEIGHT_PX // 2, int(100 * (width_px - 4) / max(1.0, trial.getlength(text))))
     font = _font(TEXT_FONT, size_px)
@@ -119,7 +123,7 @@ def _watermark_text(text: str, width_px: int) -> Image.Image:
         text,
         font=font,
         anchor="mm",
-        fill=(255, 255, 255, 255),
+        fill=colour,
         stroke_width=max(1, size_px // 14),
         stroke_fill=(0, 0, 0, 200),
     )

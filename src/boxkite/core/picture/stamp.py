@@ -20,6 +20,7 @@ class PixelLayout:
     bit_depth: int
     shift_x: int
     shift_y: int
+    has_alpha: bool = False
 
     @classmethod
     def of(cls, pixel_format: str) -> PixelLayout:
@@ -27,7 +28,7 @@ class PixelLayout:
         shift_x = 0 if "444" in pixel_format else 1
         shift_y = 1 if "420" in pixel_format else 0
         depth = next((bits for bits in (10, 12, 16) if f"p{bits}" in pixel_format), 8)
-        return cls(depth, shift_x, shift_y)
+        return cls(depth, shift_x, shift_y, pixel_format.startswith("yuva"))
 
 
 @dataclass(frozen=True)
@@ -88,6 +89,11 @@ def lay_over(frame: VideoFrame, stamp: Stamp, left: int, top: int, layout: Pixel
     left, top: luma pixels, multiples of the subsampling. The frame must be writable.
     """
     highest = (1 << layout.bit_depth) - 1
+    if layout.has_alpha:
+        plane = plane_array(frame.planes[3], layout)
+        area = plane[top : top + stamp.keep[0].shape[0], left : left + stamp.keep[0].shape[1]]
+        keep = stamp.keep[0][: area.shape[0], : area.shape[1]]
+        area[:] = (area * keep >> 8) + (highest * (_ALPHA_ONE - keep) >> 8)
     for index in range(3):
         shift_x, shift_y = (layout.shift_x, layout.shift_y) if index else (0, 0)
         plane = plane_array(frame.planes[index], layout)
@@ -106,10 +112,17 @@ def plane_array(plane: VideoPlane, layout: PixelLayout) -> Array:
     return np.asarray(samples.reshape(-1, stride)[: plane.height, : plane.width])
 
 
-def place(position: str, stamp: Stamp, picture_width: int, picture_height: int) -> tuple[int, int]:
+def place(
+    position: str,
+    stamp: Stamp,
+    picture_width: int,
+    picture_height: int,
+    nudge: tuple[float, float] = (0.0, 0.0),
+) -> tuple[int, int]:
     """Left and top of a stamp at one of the nine positions, inside the action-safe margin, even numbers.
 
-    The margin is 3.5 % of each side (the action-safe area of EBU R 95).
+    The margin is 3.5 % of each side (the action-safe area of EBU R 95). nudge: moved right and down by so many
+    percent of the picture's width and height, but never out of the picture.
     """
     width, height = stamp.size
     margin_x, margin_y = picture_width * 0.035, picture_height * 0.035
@@ -124,4 +137,6 @@ def place(position: str, stamp: Stamp, picture_width: int, picture_height: int) 
         top = margin_y
     elif "bottom" in words:
         top = picture_height - margin_y - height
-    return max(0, round(left / 2) * 2), max(0, round(top / 2) * 2)
+    left = min(left + picture_width * nudge[0] / 100, picture_width - width)
+    top = min(top + picture_height * nudge[1] / 100, picture_height - height)
+    return max(0, int(left / 2) * 2), max(0, int(top / 2) * 2)

@@ -26,6 +26,7 @@ from boxkite.core.plan.token_values import ShotValues, known_tokens
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
+from boxkite.core.shots.recorder import with_recorded_sound
 from boxkite.core.shots.shot import Cut, LeftOut, Reel, Shot, joined_cuts
 from boxkite.core.timebase import Span
 
@@ -173,6 +174,7 @@ class _Cutter:
         self.progress = progress
         self.notices: list[str] = []
         self._reels: dict[Path, Reel] = {}
+        self._recordings: tuple[Source, ...] | None = None
         self._edit_cutter: EditCutter | None = None
 
     def cut(self, way: By) -> Cut:
@@ -200,10 +202,22 @@ class _Cutter:
             self.progress(source.label)
             table = measure_frames(source)
             is_program = any(source is one for one in self.sources)
-            self._reels[source.path] = make_reel(
-                source, table, self.job.start_timecode if is_program else None
-            )
+            reel = make_reel(source, table, self.job.start_timecode if is_program else None)
+            reel, said = with_recorded_sound(reel, self._recorded())
+            self.notices += [said] if said else []
+            self._reels[source.path] = reel
         return self._reels[source.path]
+
+    def _recorded(self) -> tuple[Source, ...]:
+        """The files of a sound recorder that the job names; read once."""
+        if self._recordings is None:
+            found = find_sources(self.job.sound) if self.job.sound else None
+            self._recordings = (
+                tuple(one for one in found.sources if one.audio and not one.video) if found else ()
+            )
+            if self.job.sound and not self._recordings:
+                raise PlanError("--sound: there is no recorded sound here", path=self.job.sound[0])
+        return self._recordings
 
     def _cut_footage(self, way: By) -> Cut:
         lists, notices = self._lists(way)

@@ -8,16 +8,15 @@ from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
-from boxkite.core.footage.keyframes import StoredPictures
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
+from boxkite.core.plan.copies import uncopied_ending
 from boxkite.core.plan.token_values import output_values
-from boxkite.core.presets.codecs import COPIED_AS
+from boxkite.core.presets.codecs import keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry
 from boxkite.core.presets.model import Preset
-from boxkite.core.shots.shot import Reel, Shot
-from boxkite.core.timebase import Span
+from boxkite.core.shots.shot import Reel
 
 _COPY_SPREAD = (0.8, 1.3)
 
@@ -64,40 +63,21 @@ class Making:
             return cls(
                 output, preset, geometry, values, tracks, size, reel.table.warnings, _COPY_SPREAD, unfit
             )
-        tracks, warnings = _sound_tracks(source, preset)
+        tracks, warnings = _sound_tracks(reel.sound_source, preset)
         if preset.video:
             warnings += [f"{left} left out" for left in source.left_out]
-            if video and video.has_alpha:
+            if video and video.has_alpha and not keeps_alpha(preset.video.written_format):
                 warnings.append("its transparency is left out")
         elif not tracks:
             unfit = unfit or "there is no sound in it"
         width, height = (geometry.width_px, geometry.height_px) if geometry else (0, 0)
-        size = preset.bytes_per_frame(width, height, reel.table.rate.fraction, len(tracks))
+        rate = preset.frame_rate or reel.table.rate
+        size = preset.bytes_per_frame(width, height, rate.fraction, len(tracks))
+        size *= rate.fraction / reel.table.rate.fraction
+        if not tracks and preset.audio and preset.audio.if_none == "silence":
+            warnings.append("there is no sound in it: it gets a silent track")
         said = (*reel.table.warnings, *warnings)
         return cls(output, preset, geometry, values, tracks, size, said, spread, unfit)
-
-
-def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[str, ...]]:
-    """The frames that a copy of a shot holds, and by how many its ends move where they are not keyframes."""
-    reel, wanted = shot.reel, shot.span
-    span = stored.copied_span(reel.table, wanted)
-    if span is None:
-        raise PlanError(
-            f"{shot.origin}: there is no keyframe before it, so it cannot be copied",
-            path=reel.source.path,
-            hint="leave it out with --except, or give a preset that encodes",
-        )
-    moves = [
-        f"{end} {frames} frame{'' if frames == 1 else 's'} {way}"
-        for end, frames, way in (
-            ("in moves", wanted.start - span.start, "back"),
-            ("out moves", span.end - wanted.end, "forward"),
-        )
-        if frames
-    ]
-    if not moves:
-        return span, ()
-    return span, (f"copied from keyframe to keyframe: {' and '.join(moves)}",)
 
 
 def _unfit(source: Source, preset: Preset) -> str:
@@ -105,9 +85,7 @@ def _unfit(source: Source, preset: Preset) -> str:
         return "there is no picture in it"
     if preset.copy and source.sequence:
         return "numbered images are not cut by copying: give a preset that writes images"
-    if preset.copy and source.path.suffix.lower() not in COPIED_AS:
-        return f"files that end in “{source.path.suffix}” are not written by copying"
-    return ""
+    return uncopied_ending(source) if preset.copy else ""
 
 
 def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[str]]:
@@ -121,7 +99,10 @@ def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list
     if preset.audio.tracks == "first" and len(usable) > 1:
         warnings.append(f"the first of {len(usable)} sound tracks goes along")
         usable = usable[:1]
-    if preset.audio.tracks == "merged" and len({source.audio[index].sample_rate_hz for index in usable}) > 1:
+    if (
+        preset.audio.tracks in ("merged", "mixed")
+        and len({source.audio[index].sample_rate_hz for index in usable}) > 1
+    ):
         first = source.audio[usable[0]].sample_rate_hz
         alike = [index for index in usable if source.audio[index].sample_rate_hz == first]
         warnings.append(f"{len(usable) - len(alike)} sound tracks of another sample rate are left out")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shutil
-from collections import ChainMap
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -11,25 +10,27 @@ from pathlib import Path
 from boxkite.core.errors import PlanError, RecordsError
 from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
 from boxkite.core.job.job import Job, Output
-from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
-from boxkite.core.naming.tokens import TOKENS
-from boxkite.core.naming.values import Text, Value
+from boxkite.core.looks.finding import LookFinder
+from boxkite.core.looks.look import Look
+from boxkite.core.naming.values import Value
+from boxkite.core.plan.burn_ins import BurnIns
 from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
+from boxkite.core.plan.copies import copied_frames, joined_rows, preset_like
 from boxkite.core.plan.existing import settle_existing
 from boxkite.core.plan.gathering import Gathered, Progress, gather_shots
-from boxkite.core.plan.making import Making, check_image, copied_frames
+from boxkite.core.plan.making import Making, check_image
 from boxkite.core.plan.row_names import RowNames
-from boxkite.core.plan.rows import Plan, PlannedLettering, Row, Running, Volume
+from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.token_values import ShotValues
-from boxkite.core.presets.model import Lettering, Preset
+from boxkite.core.presets.fonts import unshown_signs
+from boxkite.core.presets.model import LookWanted, Preset
 from boxkite.core.records.store import Records
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.timebase import Span
 
-_RUNNING_SIGNS = {"\x01": Running.TIMECODE, "\x02": Running.FRAME}
-_RUNNING_VALUES: dict[str, Value] = {running.value: Text(sign) for sign, running in _RUNNING_SIGNS.items()}
+_NO_LOOK = LookWanted(cdl=False, beside=False)
 
 
 def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
@@ -50,7 +51,7 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     """The plan of shots that were gathered already. Raises as make_plan does."""
     makings, unfit = _makings(gathered, outputs)
     names = RowNames(job, gathered.shots, gathered.otherwise, makings)
-    maker = _RowMaker()
+    maker = _RowMaker(job)
     rows: list[Row] = []
     for index, shot in enumerate(gathered.shots):
         for making in makings[index]:
@@ -59,6 +60,8 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
             rows.append(maker.row(len(rows) + 1, shot, making, name, plain_name, names.values(index)))
     if not rows:
         raise _no_row(unfit)
+    if job.joined != "no":
+        rows = joined_rows(rows, job.joined)
     left_out = (*gathered.left_out, *unfit)
     plan = Plan(tuple(rows), gathered.notices, gathered.uncovered, (), names.pattern, left_out, names.version)
     return _settled(job, plan, progress)
@@ -69,7 +72,7 @@ def _plan_of_table(job: Job, progress: Progress) -> Plan:
     shots = list({id(shot): shot for shot, _, _ in found}.values())
     places = {id(shot): index for index, shot in enumerate(shots)}
     values = ShotValues(job, shots)
-    maker = _RowMaker()
+    maker = _RowMaker(job)
     rows = [
         maker.row(number, shot, making, name, name, values.of(shot, places[id(shot)]))
         for number, (shot, making, name) in enumerate(found, start=1)
@@ -117,6 +120,7 @@ class Outputs:
         self.job = job
         self._presets: dict[str, Preset] = {}
         outputs = [*job.outputs, *(output for one in job.exceptions for output in one.outputs)]
+        outputs = [one for output in outputs for one in self._with_others(output)]
         if not job.outputs:
             raise PlanError(
                 "no output is named", hint="give a preset and a folder, as --to review:out/review"
@@ -136,16 +140,31 @@ class Outputs:
 
     def of(self, outputs: Sequence[Output]) -> list[tuple[Output, Preset]]:
         """Outputs with absolute folders, each with its preset."""
-        return [self._read[output] for output in outputs]
+        with_others = [one for output in outputs for one in self._with_others(output)]
+        return [self._read[output] for output in dict.fromkeys(with_others)]
+
+    def _with_others(self, output: Output) -> list[Output]:
+        """An output, and those of the presets that are made along with it, in the same folder."""
+        along = (
+            self.job.presets.load(output.preset).with_presets if output.preset not in self._presets else ()
+        )
+        if output.preset in self._presets:
+            along = self._presets[output.preset].with_presets
+        return [output, *(Output(name, output.folder) for name in along)]
 
     def _settle(self, output: Output) -> tuple[Output, Preset]:
         if output.preset not in self._presets:
             preset = self.job.presets.load(output.preset)
             if self.job.watermark and preset.watermark:
-                mark = replace(preset.watermark, image=self.job.watermark.absolute(), text=None)
-                preset = replace(preset, watermark=mark)
-            if preset.watermark and preset.watermark.image:
-                check_image(preset.watermark.image)
+                mark = replace(preset.watermark[0], image=self.job.watermark.absolute(), text=None)
+                preset = replace(preset, watermark=(mark, *preset.watermark[1:]))
+            if self.job.look and preset.video:
+                preset = replace(preset, look=replace(preset.look or LookWanted(), file=self.job.look))
+            for mark in preset.watermark:
+                if mark.image:
+                    check_image(mark.image)
+            for line in preset.burn_in:
+                unshown_signs("", line.font)
             self._presets[output.preset] = preset
         return Output(output.preset, output.folder.absolute()), self._presets[output.preset]
 
@@ -178,9 +197,12 @@ def _no_row(unfit: Sequence[LeftOut]) -> PlanError:
 class _RowMaker:
     """Makes rows; what those of one preset have in common is worked out once."""
 
-    def __init__(self) -> None:
-        self._letterings: dict[int, list[tuple[Lettering, Pattern, PlannedLettering | None]]] = {}
+    def __init__(self, job: Job) -> None:
+        self._job = job
+        self._burn_ins = BurnIns()
+        self._looks = LookFinder()
         self._stored: dict[int, StoredPictures] = {}
+        self._alike: dict[int, Preset | None] = {}
 
     def row(
         self, number: int, shot: Shot, making: Making, name: str, plain_name: str, values: Mapping[str, Value]
@@ -188,11 +210,23 @@ class _RowMaker:
         """The row of a shot in one output, under a name."""
         preset = making.preset
         copied: Span | None = None
+        look: Look = ()
         warnings = (*shot.warnings, *making.warnings)
+        if preset.video:
+            look, said = self._looks.look_of(shot, preset.look)
+            warnings += said
+        elif preset.copy:
+            warnings += self._looks.unapplied(shot)
+        lettering, said = (
+            self._burn_ins.of(preset, name, making.values, values) if preset.burn_in else ((), ())
+        )
+        warnings += said
         if preset.copy:
             if id(shot.reel) not in self._stored:
                 self._stored[id(shot.reel)] = stored_pictures(shot.reel.source)
             copied, moved = copied_frames(shot, self._stored[id(shot.reel)])
+            if moved and self._job.exact_cuts:
+                return self._encoded_alike(number, shot, making, name, plain_name, values)
             warnings += moved
         return Row(
             number=number,
@@ -202,61 +236,34 @@ class _RowMaker:
             name=name,
             plain_name=plain_name,
             geometry=making.geometry,
-            lettering=self._lettering(preset, name, making, values) if preset.burn_in else (),
+            lettering=lettering,
             sound_tracks=making.sound_tracks,
             expected_bytes=making.bytes_of((copied or shot.span).length),
             spread=making.spread,
             warnings=warnings,
             copied=copied,
+            look=look,
+            accept_damaged=self._job.accept_damaged,
         )
 
-    def _lettering(
-        self, preset: Preset, name: str, making: Making, of_shot: Mapping[str, Value]
-    ) -> tuple[PlannedLettering, ...]:
-        """Burn-ins with their fixed texts worked out."""
-        if id(preset) not in self._letterings:
-            read = [(one, read_text_pattern(one.text)) for one in preset.burn_in]
-            self._letterings[id(preset)] = [
-                (one, pattern, _always_alike(one, pattern)) for one, pattern in read
-            ]
-        own: dict[str, Value] = {**_RUNNING_VALUES, "name": Text(name.rpartition("/")[2])}
-        planned = []
-        for one, pattern, alike in self._letterings[id(preset)]:
-            if alike:
-                planned.append(alike)
-                continue
-            values: ChainMap[str, Value] = ChainMap(own, making.values, of_shot)  # type: ignore[arg-type]
-            if any(choice.name not in own and choice.name not in TOKENS for choice in pattern.choices):
-                check_tokens(pattern, {*TOKENS, *values})
-            planned.append(_planned(one, plain_text(pattern, values)))
-        return tuple(planned)
-
-
-def _always_alike(wanted: Lettering, pattern: Pattern) -> PlannedLettering | None:
-    """The burn-in where it is the same for all shots but for what runs along; else None."""
-    if all(choice.name in _RUNNING_VALUES for choice in pattern.choices):
-        return _planned(wanted, plain_text(pattern, _RUNNING_VALUES))
-    return None
-
-
-def _planned(wanted: Lettering, text: str) -> PlannedLettering:
-    return PlannedLettering(
-        _parts(text), wanted.position, wanted.height_percent, wanted.opacity, wanted.box_opacity
-    )
-
-
-def _parts(text: str) -> tuple[str | Running, ...]:
-    if not any(sign in text for sign in _RUNNING_SIGNS):
-        return (text,)
-    parts: list[str | Running] = []
-    for sign in text:
-        if sign in _RUNNING_SIGNS:
-            parts.append(_RUNNING_SIGNS[sign])
-        elif parts and not isinstance(parts[-1], Running):
-            parts[-1] += sign
-        else:
-            parts.append(sign)
-    return tuple(parts)
+    def _encoded_alike(
+        self, number: int, shot: Shot, making: Making, name: str, plain_name: str, values: Mapping[str, Value]
+    ) -> Row:
+        """The row of a shot that a copy would not hold exactly, encoded as its source is."""
+        source = shot.reel.source
+        if id(source) not in self._alike:
+            self._alike[id(source)] = preset_like(source, making.preset.name)
+        preset = self._alike[id(source)]
+        if preset is None:
+            codec = source.video.codec if source.video else "nothing"
+            raise PlanError(
+                f"{shot.origin}: --exact-cuts cannot encode {codec} as {source.label} holds it",
+                hint="leave --exact-cuts out, or give a preset that encodes",
+            )
+        encoding = Making.of(shot.reel, making.output, replace(preset, look=_NO_LOOK))
+        row = self.row(number, shot, encoding, name, plain_name, values)
+        said = "encoded, not copied: its ends are no keyframes"
+        return replace(row, exact=True, warnings=(*row.warnings, said))
 
 
 def _volumes(rows: Sequence[Row]) -> tuple[Volume, ...]:

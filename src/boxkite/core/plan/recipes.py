@@ -6,12 +6,13 @@ import json
 from dataclasses import asdict
 from typing import Any
 
+from boxkite.core.looks.look import DecisionStep, FileStep, SpacesStep
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.library import preset_as_json
 from boxkite.core.presets.model import Preset
 from boxkite.core.records.checksum import file_checksum, text_checksum
 
-_TALK = ("name", "summary", "good_for", "plays")
+_TALK = ("name", "summary", "good_for", "plays", "with_presets")
 
 
 class Recipes:
@@ -31,6 +32,7 @@ class Recipes:
             row.size,
             row.sound_tracks,
             lettering,
+            [_of_step(step) for step in row.look],
             str(row.in_timecode) if lettering else "",
         ]
         return text_checksum(json.dumps(parts, default=str))
@@ -38,10 +40,15 @@ class Recipes:
 
 def _of_preset(preset: Preset) -> str:
     values = {key: _plain(value) for key, value in preset_as_json(preset).items() if key not in _TALK}
-    image = preset.watermark.image if preset.watermark else None
-    if image:
-        values["watermark"] = {**values["watermark"], "image": file_checksum(image)}
+    for mark, said in zip(preset.watermark, values.get("watermark", ()), strict=False):
+        if mark.image:
+            said["image"] = file_checksum(mark.image)
     return json.dumps(values, sort_keys=True)
+
+
+def _of_step(step: DecisionStep | FileStep | SpacesStep) -> Any:
+    """What tells a step of a look from another: of files, what is in them."""
+    return file_checksum(step.path) if isinstance(step, FileStep) else asdict(step)
 
 
 def _plain(value: Any) -> Any:

@@ -10,10 +10,12 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+from boxkite.core.footage.source import Source
+from boxkite.core.looks.look import Look
 from boxkite.core.presets.geometry import Geometry
-from boxkite.core.presets.model import Position, Preset
+from boxkite.core.presets.model import Lettering, Preset
 from boxkite.core.shots.shot import EditPlace, LeftOut, Reel, Shot
-from boxkite.core.timebase import Span, Timecode
+from boxkite.core.timebase import FrameRate, Span, Timecode, round_fraction
 
 
 class Running(StrEnum):
@@ -21,17 +23,16 @@ class Running(StrEnum):
 
     TIMECODE = "timecode"
     FRAME = "frame"
+    RECORD_TIMECODE = "recordtimecode"
+    SHOT_FRAME = "shotframe"
 
 
 @dataclass(frozen=True)
 class PlannedLettering:
-    """A burn-in with its fixed text worked out; parts are text or what runs along."""
+    """A burn-in with its fixed text worked out; parts are text or what runs along, style is the preset's."""
 
     parts: tuple[str | Running, ...]
-    position: Position
-    height_percent: float
-    opacity: float
-    box_opacity: float
+    style: Lettering
 
 
 class Action(StrEnum):
@@ -50,6 +51,9 @@ class Row:
     frames of a copy, which begins and ends where the source lets it. sound_tracks: which of the source's sound
     streams it holds, by position. expected_bytes: about; spread: how far off that may be, as factors. action: make
     it, replace what bears its name, or keep that because it is the same. change: against an earlier batch.
+    look: what is done to its colours. accept_damaged: make it of what there is, where the source is damaged.
+    parts: of a file of several copies, one after the other; each as a row of its own. exact: encoded because a copy
+    would not have been exact.
     """
 
     number: int
@@ -67,6 +71,10 @@ class Row:
     copied: Span | None = None
     action: Action = Action.MAKE
     change: str = ""
+    look: Look = ()
+    accept_damaged: bool = False
+    parts: tuple[Row, ...] = ()
+    exact: bool = False
 
     @property
     def place(self) -> str:
@@ -81,7 +89,17 @@ class Row:
     @property
     def ending(self) -> str:
         """The ending of the file's name, dot included; a copy keeps its source's."""
-        return self.shot.reel.source.path.suffix if self.preset.copy else self.preset.ending
+        return self.shot.reel.source.path.suffix if self.preset.copy or self.exact else self.preset.ending
+
+    @property
+    def is_copied(self) -> bool:
+        """Whether it is made without coding anew."""
+        return self.preset.copy
+
+    @property
+    def pieces(self) -> tuple[Row, ...]:
+        """The rows whose frames it holds one after the other: its parts, or itself alone."""
+        return self.parts or (self,)
 
     @property
     def how(self) -> str:
@@ -107,6 +125,45 @@ class Row:
     def span(self) -> Span:
         """The frames of the source it holds."""
         return self.copied or self.shot.span
+
+    @property
+    def sound_source(self) -> Source:
+        """The source whose sound it holds."""
+        return self.shot.reel.sound_source
+
+    @property
+    def is_silent_track(self) -> bool:
+        """Whether it holds a silent track because there is no sound."""
+        audio = self.preset.audio
+        return bool(audio and audio.if_none == "silence" and not self.sound_tracks)
+
+    @property
+    def rate(self) -> FrameRate:
+        """Frames a second of its picture."""
+        return self.preset.frame_rate or self.shot.reel.table.rate
+
+    @property
+    def frames(self) -> int:
+        """Pictures it holds: one for each frame of its span, or so many that they last as long at another rate."""
+        if self.parts:
+            return sum(part.frames for part in self.parts)
+        rate = self.preset.frame_rate
+        if rate is None:
+            return self.span.length
+        return round_fraction(self.span.length * rate.fraction / self.shot.reel.table.rate.fraction, "up")
+
+    def frame_shown(self, picture: int) -> int:
+        """The source's frame that one of its pictures shows, both counted from 0 at its first."""
+        rate = self.preset.frame_rate
+        if rate is None:
+            return picture
+        return round_fraction(picture * self.shot.reel.table.rate.fraction / rate.fraction, "down")
+
+    @property
+    def start_timecode(self) -> Timecode:
+        """Timecode of its first picture, in the counting of its own rate."""
+        start, rate = self.in_timecode, self.rate
+        return start if rate == start.rate else start.relabelled(rate, drop=start.drop and rate.can_drop)
 
     @property
     def in_timecode(self) -> Timecode:
@@ -168,6 +225,38 @@ def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return [tuple(members) for members in found.values()]
 
 
+def rows_by_stretch(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
+    """The rows that share one reading of their source: those of one shot, and of shots that lie over each other.
+
+    Shots that share less than half of the shorter one, as the handles of neighbours do, are read by themselves:
+    side by side they are done sooner.
+    """
+    by_reel: dict[int, list[tuple[Row, ...]]] = {}
+    for members in rows_by_shot(rows):
+        by_reel.setdefault(id(members[0].shot.reel), []).append(members)
+    found: list[tuple[Row, ...]] = []
+    for shots in by_reel.values():
+        stretch: tuple[Row, ...] = ()
+        for members in sorted(shots, key=lambda one: one[0].span):
+            if stretch and _is_mostly_in(members[0].span, stretch_of(stretch)):
+                stretch += members
+                continue
+            if stretch:
+                found.append(stretch)
+            stretch = members
+        found.append(stretch)
+    return sorted(found, key=lambda members: min(row.number for row in members))
+
+
+def stretch_of(rows: Sequence[Row]) -> Span:
+    """The frames of the source that some rows read together."""
+    return Span(min(row.span.start for row in rows), max(row.span.end for row in rows))
+
+
+def _is_mostly_in(span: Span, stretch: Span) -> bool:
+    return 2 * span.clipped_to(stretch).length >= min(span.length, stretch.length)
+
+
 def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, Any]:
     """A row as plain values, the same words as in the table. of_shot: what shot_as_json gives, if it is known."""
     return {
@@ -179,7 +268,9 @@ def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, An
         **({"change": row.change} if row.change else {}),
         "preset": row.preset.name,
         **(of_shot or shot_as_json(row)),
+        "frames": row.frames,
         "size": row.size,
+        "look": list(map(str, row.look)),
         "expected_bytes": row.expected_bytes,
         "expected_between": list(row.bytes_between),
         "warnings": list(row.warnings),
@@ -202,7 +293,7 @@ def shot_as_json(row: Row) -> dict[str, Any]:
         "out": str(row.out_timecode),
         "in_frame": span.start,
         "out_frame": span.end,
-        "frames": span.length,
+        "source_frames": span.length,
         "handle_in": shot.handle_in,
         "handle_out": shot.handle_out,
         "rate": str(shot.reel.table.rate),

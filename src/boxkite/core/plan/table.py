@@ -30,7 +30,19 @@ _FIXED = ("make", "file", "preset", "folder", "source", "in", "out", "source sta
 _NEEDED = ("file", "preset", "folder", "source", "in", "out")
 _NO = ("no", "n", "false", "0", "-")
 _FORMULA = ("=", "+", "-", "@", "\t")
-_KEPT_WORDS = ("paths", "existing", "since", "presets", "watermark", "user", "now", "images_rate")
+_KEPT_WORDS = (
+    "paths",
+    "existing",
+    "since",
+    "presets",
+    "watermark",
+    "user",
+    "now",
+    "images_rate",
+    "look",
+    "accept_damaged",
+    "exact_cuts",
+)
 """What may be said of a job beside a saved plan; the table says the rest."""
 
 Progress = Callable[[str], None]

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-Container = Literal["mov", "mp4", "mkv", "webm", "wav", "png", "tiff", "dpx", "jpeg"]
+Container = Literal["mov", "mp4", "mkv", "webm", "mxf", "wav", "png", "tiff", "dpx", "exr", "jpeg"]
 VideoCodec = Literal[
-    "h264", "hevc", "av1", "vp9", "prores", "dnxhr", "ffv1", "mjpeg", "png", "tiff", "dpx", "jpeg"
+    "h264", "hevc", "av1", "vp9", "prores", "dnxhr", "ffv1", "mjpeg", "png", "tiff", "dpx", "exr", "jpeg"
 ]
 AudioCodec = Literal["aac", "opus", "pcm16", "pcm24", "flac", "mp3"]
 
-SEQUENCES = ("png", "tiff", "dpx", "jpeg")
+SEQUENCES = ("png", "tiff", "dpx", "exr", "jpeg")
 """Containers that are numbered images in a folder; each holds the picture codec of its name."""
 
 _PCM = {"pcm16", "pcm24"}
@@ -20,6 +20,7 @@ CODECS_OF: dict[str, tuple[set[str], set[str]]] = {
     "mp4": ({"h264", "hevc", "av1", "vp9"}, {"aac", "opus", "flac", "mp3"}),
     "mkv": ({"h264", "hevc", "av1", "vp9", "prores", "ffv1", "mjpeg"}, {"aac", "opus", "flac", "mp3", *_PCM}),
     "webm": ({"av1", "vp9"}, {"opus"}),
+    "mxf": ({"dnxhr", "prores", "h264"}, _PCM),
     "wav": (set(), _PCM),
     **{sequence: ({sequence}, set()) for sequence in SEQUENCES},
 }
@@ -34,6 +35,7 @@ class Codec:
 
     formats: pixel formats by the codec library's names, the usual one first. profiles: the formats each
     takes. quality: from best to worst, where it codes to a constant quality. smallest, largest: sides in pixels.
+    two_passes: whether it can spread a bitrate by a first pass over the pictures.
     even_width: whether a picture without subsampling has an even width too. spread: how far a file's size may be
     from what is expected, as factors, where the bits are not told.
     """
@@ -47,6 +49,7 @@ class Codec:
     largest: tuple[int, int] = (16384, 16384)
     spread: tuple[float, float] = (0.1, 3.0)
     even_width: bool = False
+    two_passes: bool = False
 
 
 CODECS: dict[str, Codec] = {
@@ -60,25 +63,25 @@ CODECS: dict[str, Codec] = {
             "high422": ("yuv420p", "yuv422p", "yuv420p10le", "yuv422p10le"),
             "high444": _YUV,
         },
-        quality=(0, 51), has_bitrate=True, has_speed=True,
+        quality=(0, 51), has_bitrate=True, has_speed=True, two_passes=True,
     ),
     "hevc": Codec(
         _YUV,
         {"main": ("yuv420p",), "main10": ("yuv420p10le",)},
-        quality=(0, 51), has_bitrate=True, has_speed=True, smallest=(32, 32),
+        quality=(0, 51), has_bitrate=True, has_speed=True, smallest=(32, 32), two_passes=True,
     ),
     "av1": Codec(
         ("yuv420p", "yuv420p10le"), {}, quality=(0, 63), has_bitrate=True, has_speed=True, smallest=(64, 64)
     ),
     "vp9": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(0, 63), has_bitrate=True, has_speed=True),
     "prores": Codec(
-        ("yuv422p10le", "yuv444p10le"),
+        ("yuv422p10le", "yuv444p10le", "yuva444p10le"),
         {
             "proxy": ("yuv422p10le",),
             "lt": ("yuv422p10le",),
             "422": ("yuv422p10le",),
             "hq": ("yuv422p10le",),
-            "4444": ("yuv444p10le",),
+            "4444": ("yuv444p10le", "yuva444p10le"),
         },
         spread=(0.25, 1.5),
         even_width=True,
@@ -91,11 +94,18 @@ CODECS: dict[str, Codec] = {
     "ffv1": Codec(_YUV, {}, spread=(0.01, 1.5)),
     "mjpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(2, 31)),
     "jpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(2, 31)),
-    "png": Codec(("rgb24", "rgb48be"), {}, spread=(0.01, 1.5)),
-    "tiff": Codec(("rgb48le", "rgb24"), {}, spread=(0.01, 1.5)),
+    "png": Codec(("rgb24", "rgb48be", "rgba", "rgba64be"), {}, spread=(0.01, 1.5)),
+    "tiff": Codec(("rgb48le", "rgb24", "rgba", "rgba64le"), {}, spread=(0.01, 1.5)),
     "dpx": Codec(("gbrp10be", "rgb24"), {}, spread=(0.98, 1.02)),
+    "exr": Codec(("gbrpf32le", "gbrapf32le"), {}, spread=(0.01, 1.5)),
 }  # fmt: skip
 """Every picture codec there is."""
+
+
+def keeps_alpha(pixel_format: str) -> bool:
+    """Whether a pixel format, by the library's name, keeps transparency."""
+    return pixel_format.startswith(("yuva", "rgba", "gbrap"))
+
 
 COPIED_AS = {
     ".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "matroska", ".webm": "webm", ".mxf": "mxf",
@@ -113,6 +123,9 @@ def dnxhr_frame_bytes(profile: str, width_px: int, height_px: int) -> int:
     return max(8192, (size + 2048) // 4096 * 4096)
 
 
+HARDWARE = ("any", "nvenc", "qsv", "amf", "vaapi", "videotoolbox", "v4l2m2m")
+"""Kinds of encoders in hardware, by the codec library's names; any: the first that works."""
+HARDWARE_CODECS = ("h264", "hevc", "av1", "vp9", "mjpeg", "prores")
 SPEEDS = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower", "veryslow")
 SOUND_WITH_BITRATE = ("aac", "opus", "mp3")
 SOUND_BITS_PER_SECOND = {"pcm16": 1_536_000, "pcm24": 2_304_000, "flac": 1_200_000}

@@ -12,14 +12,16 @@ from boxkite.core.suggest import did_you_mean
 BASED_ON = "based_on"
 WITHOUT = "without"
 _EXCLUSIVE = {
-    "quality": "bitrate_mbps",
-    "bitrate_mbps": "quality",
-    "size_percent": "fit",
-    "fit": "size_percent",
-    "text": "image",
-    "image": "text",
+    "quality": ("bitrate_mbps", "passes"),
+    "bitrate_mbps": ("quality",),
+    "size_percent": ("fit", "fill", "exact"),
+    "fit": ("size_percent", "fill", "exact"),
+    "fill": ("size_percent", "fit", "exact", "bars"),
+    "exact": ("size_percent", "fit", "fill", "bars"),
+    "text": ("image",),
+    "image": ("text",),
 }
-"""Of each of these pairs one only: setting one drops the other where it was inherited."""
+"""Of each of these keys one only: setting one drops the others where they were inherited."""
 _WHATEVER_THE_CODEC = {"scan"}
 """Keys that stay when another codec takes the place of the inherited one."""
 
@@ -50,8 +52,9 @@ def _laid_over(base: Mapping[str, Any], own: Mapping[str, Any]) -> dict[str, Any
     if "codec" in own and "codec" in base and own["codec"] != base["codec"]:
         result = {key: value for key, value in base.items() if key in _WHATEVER_THE_CODEC}
     for key, value in own.items():
-        if key in _EXCLUSIVE and _EXCLUSIVE[key] not in own:
-            result.pop(_EXCLUSIVE[key], None)
+        for other in _EXCLUSIVE.get(key, ()):
+            if other not in own:
+                result.pop(other, None)
         below = result.get(key)
         both_tables = isinstance(value, Mapping) and isinstance(below, Mapping)
         result[key] = _laid_over(below, value) if both_tables else value  # type: ignore[arg-type]

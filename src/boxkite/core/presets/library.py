@@ -17,6 +17,8 @@ from boxkite.core.suggest import did_you_mean
 
 FOLDER_VARIABLE = "BOXKITE_PRESETS"
 _MOST_BASES = 20
+_FILES_IN = ("watermark", "burn_in", "look")
+_FILE_KEYS = ("image", "font", "file", "config")
 
 
 @dataclass(frozen=True)
@@ -118,10 +120,9 @@ class Shelf:
                 f"these presets are based on each other: {chain}", path=above[0].path, key=BASED_ON
             )
         tables = dict(file.tables) if file.tables is not None else read_tables(file.path)
-        watermark = tables.get("watermark")
-        if isinstance(watermark, dict) and isinstance(watermark.get("image"), str):
-            image = str(file.path.parent / Path(watermark["image"]).expanduser())
-            tables["watermark"] = {**watermark, "image": image}
+        for table in _FILES_IN:
+            if table in tables:
+                tables[table] = _with_paths(tables[table], file.path.parent)
         if BASED_ON not in tables:
             return tables
         base_name = tables.pop(BASED_ON)
@@ -158,6 +159,18 @@ class Shelf:
 def _below(file: PresetFile, key: str) -> str:
     """A key of a preset as messages name it: with the table of the job file it stands in."""
     return f"{file.key}.{key}" if file.key else key
+
+
+def _with_paths(said: Any, folder: Path) -> Any:
+    """A table, or each of several, with the files it names counted from the folder its preset stands in."""
+    if isinstance(said, list):
+        return [_with_paths(one, folder) for one in said]
+    if not isinstance(said, dict):
+        return said
+    return {
+        key: str(folder / Path(value).expanduser()) if key in _FILE_KEYS and isinstance(value, str) else value
+        for key, value in said.items()
+    }
 
 
 def _nested(keys: Sequence[str], value: Any) -> dict[str, Any]:

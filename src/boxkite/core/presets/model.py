@@ -10,9 +10,12 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from annotated_types import Interval, Len
 
+from boxkite.core.errors import RateError
 from boxkite.core.presets.codecs import (
     CODECS,
     CODECS_OF,
+    HARDWARE,
+    HARDWARE_CODECS,
     SEQUENCES,
     SOUND_BITS_PER_SECOND,
     SOUND_WITH_BITRATE,
@@ -23,12 +26,17 @@ from boxkite.core.presets.codecs import (
     VideoCodec,
     dnxhr_frame_bytes,
 )
+from boxkite.core.timebase import FrameRate
 
 Position = Literal[
     "top left", "top", "top right", "left", "centre", "right", "bottom left", "bottom", "bottom right"
 ]
+Scaling = Literal["fast", "good", "best"]
+_COLOUR = re.compile(r"#[0-9a-fA-F]{6}", re.ASCII)
 _SIZE = re.compile(r"(\d{2,5})x(\d{2,5})", re.ASCII)
 
+
+Nudge = Annotated[float, Interval(ge=-100, le=100)]
 
 # Plain dataclasses, which pydantic checks when a file is read (library.py): worker processes, which only take
 # checked presets, need not load it.
@@ -41,7 +49,9 @@ class Video:
 
     quality: constant quality, the lower the better (h264, hevc: 0 to 51; av1, vp9: 0 to 63; mjpeg, jpeg: 2 to 31);
     bitrate_mbps: instead of it. keyframe_seconds: longest way between keyframes. scan: interlaced sources keep
-    their fields, or are made progressive. expected_bits_per_pixel: bits a pixel of each frame takes on average,
+    their fields, or are made progressive. passes: 2 spreads a bitrate by a first pass over all pictures. hardware:
+    an encoder outside the CPU, where there is one that works; else the CPU does it, and the file says so.
+    expected_bits_per_pixel: bits a pixel of each frame takes on average,
     for the plan's sizes.
     """
 
@@ -55,6 +65,8 @@ class Video:
     speed: str | None = None
     keyframe_seconds: Annotated[float, Interval(gt=0, le=60)] | None = None
     scan: Literal["keep", "progressive"] = "progressive"
+    passes: Literal[1, 2] = 1
+    hardware: str | None = None
     expected_bits_per_pixel: Annotated[float, Interval(gt=0, le=200)] = 0.1
 
     def __post_init__(self) -> None:
@@ -71,6 +83,18 @@ class Video:
         self._check_rate_control(codec)
         if self.speed is not None and self.speed not in SPEEDS:
             raise ValueError(f"speed: one of {', '.join(SPEEDS)}, not “{self.speed}”")
+        if self.passes == 2 and not (codec.two_passes and self.bitrate_mbps):
+            raise ValueError("passes: two go with bitrate_mbps, in h264 and hevc")
+        if self.hardware is not None:
+            self._check_hardware()
+
+    def _check_hardware(self) -> None:
+        if self.hardware not in HARDWARE:
+            raise ValueError(f"hardware: one of {', '.join(HARDWARE)}, not “{self.hardware}”")
+        if self.codec not in HARDWARE_CODECS:
+            raise ValueError(
+                f"hardware: there are encoders of {', '.join(HARDWARE_CODECS)}, not of {self.codec}"
+            )
 
     def _check_rate_control(self, codec: Codec) -> None:
         for key, taken in (
@@ -119,16 +143,21 @@ class Video:
 class Audio:
     """How the sound is coded.
 
-    tracks: every one of the source, its first, or merged: all their channels side by side in one, as a WAV file
-    holds them. channels: as they are, or stereo.
+    tracks: every one of the source, its first, merged: all their channels side by side in one, as a WAV file
+    holds them, or mixed: summed into one. channels: as they are, or mixed to a layout. loudness_lufs: the loudness
+    the sound is brought to (EBU R 128), its true peak (dBTP) kept under most_peak_dbtp. if_none: what is written
+    for sources without sound: nothing, or a silent track.
     """
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
     codec: AudioCodec
     bitrate_kbps: Annotated[int, Interval(ge=16, le=2000)] | None = None
-    tracks: Literal["all", "first", "merged"] = "all"
-    channels: Literal["keep", "stereo"] = "keep"
+    tracks: Literal["all", "first", "merged", "mixed"] = "all"
+    channels: Literal["keep", "mono", "stereo", "5.1"] = "keep"
+    loudness_lufs: Annotated[float, Interval(ge=-60, le=-5)] | None = None
+    most_peak_dbtp: Annotated[float, Interval(ge=-20, le=0)] = -1.0
+    if_none: Literal["nothing", "silence"] = "nothing"
 
     def __post_init__(self) -> None:
         if self.bitrate_kbps is not None and self.codec not in SOUND_WITH_BITRATE:
@@ -146,33 +175,79 @@ class Audio:
 class Lettering:
     """Text burnt into the picture.
 
-    text: a pattern; @timecode and @frame run along. height_percent: of the picture's height.
+    text: a pattern; @timecode, @frame, @recordtimecode and @shotframe run along. height_percent: of the picture's
+    height. nudge: moved by so many percent of the picture's width and height, as (2, -1.5). colour, box_colour:
+    "#rrggbb". font: a font file, instead of the one that comes along.
     """
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
     text: Annotated[str, Len(1, 500)]
     position: Position = "bottom left"
+    nudge: tuple[Nudge, Nudge] = (0.0, 0.0)
     height_percent: Annotated[float, Interval(ge=1, le=30)] = 4.5
+    colour: str = "#ffffff"
     opacity: Annotated[float, Interval(gt=0, le=1)] = 0.9
+    box_colour: str = "#000000"
     box_opacity: Annotated[float, Interval(ge=0, le=1)] = 0.55
+    font: Path | None = None
+
+    def __post_init__(self) -> None:
+        _check_colour("colour", self.colour)
+        _check_colour("box_colour", self.box_colour)
 
 
 @dataclass(frozen=True, kw_only=True)
 class Watermark:
-    """A text or an image with transparency laid over the picture. width_percent: of the picture's width."""
+    """A text or an image with transparency laid over the picture.
+
+    width_percent: of the picture's width. nudge: as of burn-ins. colour: of a text.
+    """
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
     text: Annotated[str, Len(1, 100)] | None = None
     image: Path | None = None
     position: Position = "right"
+    nudge: tuple[Nudge, Nudge] = (0.0, 0.0)
+    colour: str = "#ffffff"
     width_percent: Annotated[float, Interval(ge=1, le=100)] = 18
     opacity: Annotated[float, Interval(gt=0, le=1)] = 0.5
 
     def __post_init__(self) -> None:
         if (self.text is None) == (self.image is None):
             raise ValueError("give either text or image")
+        _check_colour("colour", self.colour)
+
+
+def _check_colour(key: str, colour: str) -> None:
+    if not _COLOUR.fullmatch(colour):
+        raise ValueError(f'{key}: a colour is written "#rrggbb", as "#ffcc00", not “{colour}”')
+
+
+@dataclass(frozen=True, kw_only=True)
+class LookWanted:
+    """How the picture's colours are changed, in this order.
+
+    cdl: the shot's own colour decision, from its edit, its table of facts or a file beside it. beside: a look file
+    beside the footage, of its name. file: a look file for all shots. from_space, to_space: from one colour space
+    of `config` (an OpenColorIO file, else the one that comes with the library) to another, at last.
+    """
+
+    __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
+
+    cdl: bool = True
+    beside: bool = True
+    file: Path | None = None
+    from_space: str | None = None
+    to_space: str | None = None
+    config: Path | None = None
+
+    def __post_init__(self) -> None:
+        if (self.from_space is None) != (self.to_space is None):
+            raise ValueError("to_space: from_space and to_space go together")
+        if self.config and not self.from_space:
+            raise ValueError("config: it goes with from_space and to_space")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -180,9 +255,13 @@ class Preset:
     """A whole recipe.
 
     summary, good_for, plays: what it makes, for whom, and where that plays. size_percent scales both sides of the
-    picture; fit: the largest it may become ("1920x1080"), never larger than the source. Sides come out even where
-    codecs ask. copy: nothing is coded anew, the container stays the source's. Without video only the sound is
-    written, without audio only the picture.
+    picture; fit: the largest it may become ("1920x1080"), with black bars to that very size where bars says so;
+    fill: that size, what juts out cut off; exact: that size, whatever becomes of the proportions. Nothing but exact
+    makes a picture larger than the source, unless enlarge says so. square_pixels: anamorphic pictures get square
+    ones. scaling: the quality of sizing. rate: frames a second, where not the source's: pictures are repeated or
+    passed over. Sides come out even where codecs ask. first_number, digits, source_numbers: of numbered images.
+    copy: nothing is coded anew, the container stays the source's. with_presets: presets made along in the same
+    folder, as the sound beside pictures. Without video only the sound is written, without audio only the picture.
     """
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
@@ -195,10 +274,22 @@ class Preset:
     copy: bool = False
     size_percent: Annotated[float, Interval(gt=0, le=400)] = 100
     fit: str | None = None
+    bars: bool = False
+    fill: str | None = None
+    exact: str | None = None
+    enlarge: bool = False
+    square_pixels: bool = False
+    scaling: Scaling = "good"
+    rate: str | None = None
+    first_number: Annotated[int, Interval(ge=0, le=99_999_999)] = 1
+    digits: Annotated[int, Interval(ge=1, le=10)] = 4
+    source_numbers: bool = False
+    with_presets: tuple[str, ...] = ()
     video: Video | None = None
     audio: Audio | None = None
     burn_in: tuple[Lettering, ...] = ()
-    watermark: Watermark | None = None
+    watermark: tuple[Watermark, ...] = ()
+    look: LookWanted | None = None
 
     def __post_init__(self) -> None:
         if len(self.name) == 1:
@@ -217,36 +308,66 @@ class Preset:
             )
         if self.audio and self.audio.codec not in audios:
             raise ValueError(f"audio.codec: {self.container} takes {', '.join(sorted(audios)) or 'no sound'}")
-        if self.video is None and (self.burn_in or self.watermark or self.fit or self.size_percent != 100):
-            raise ValueError("video: without it there is no picture to size or to write on")
+        if self.video is None and (self.burn_in or self.watermark or self.look or self.sizing or self.rate):
+            raise ValueError("video: without it there is no picture to size, to colour or to write on")
         if self.audio and self.container == "wav" and self.audio.tracks == "all":
-            raise ValueError('audio.tracks: wav holds one track: give "merged" or "first"')
-        self._check_fit()
+            raise ValueError('audio.tracks: wav holds one track: give "merged", "mixed" or "first"')
+        self._check_sizing()
+        if self.rate:
+            self._check_rate()
 
     def _check_copy(self) -> None:
-        for key in ("container", "video", "audio", "fit", "watermark"):
+        for key in ("container", "video", "audio", "fit", "fill", "exact", "rate", "look"):
             if getattr(self, key) is not None:
                 raise ValueError(f"{key}: copy codes nothing anew; leave it out")
-        if self.burn_in or self.size_percent != 100:
+        if self.burn_in or self.watermark or self.size_percent != 100:
             raise ValueError("copy: a copied picture cannot be sized or written on")
 
-    def _check_fit(self) -> None:
-        if self.fit is None:
-            return
-        box = self.fit_px
-        if box is None:
-            raise ValueError(f"fit: width and height in pixels, as 1920x1080, not “{self.fit}”")
+    def _check_rate(self) -> None:
+        try:
+            FrameRate.parse(self.rate or "")
+        except RateError as error:
+            raise ValueError(f"rate: {error.message}") from None
+
+    def _check_sizing(self) -> None:
+        given = [key for key in ("fit", "fill", "exact") if getattr(self, key) is not None]
         if self.size_percent != 100:
-            raise ValueError("fit: give either size_percent or fit")
+            given.insert(0, "size_percent")
+        if len(given) > 1:
+            raise ValueError(f"{given[1]}: give either {given[0]} or {given[1]}")
+        if self.bars and not self.fit:
+            raise ValueError("bars: they go with fit")
+        if self.video and self.video.codec == "exr" and (self.burn_in or self.watermark):
+            raise ValueError(
+                "burn_in: images in linear light are not written on; leave burn_in and watermark out"
+            )
+        if not given or given[0] == "size_percent":
+            return
+        box = self.box_px
+        if box is None:
+            text = getattr(self, given[0])
+            raise ValueError(f"{given[0]}: width and height in pixels, as 1920x1080, not “{text}”")
         assert self.video
         if problem := self.video.unfit_size(*box):
-            raise ValueError(f"fit: {problem}")
+            raise ValueError(f"{given[0]}: {problem}")
 
     @property
-    def fit_px(self) -> tuple[int, int] | None:
-        """The largest size, in pixels."""
-        match = _SIZE.fullmatch(self.fit or "")
+    def sizing(self) -> str | None:
+        """Which box the picture is brought into: "fit", "fill" or "exact"; "percent"; None where it stays."""
+        boxes = ("fit", "fill", "exact")
+        named = next((key for key in boxes if getattr(self, key) is not None), None)
+        return named or ("percent" if self.size_percent != 100 else None)
+
+    @property
+    def box_px(self) -> tuple[int, int] | None:
+        """Width and height of fit, fill or exact, in pixels."""
+        match = _SIZE.fullmatch(self.fit or self.fill or self.exact or "")
         return (int(match[1]), int(match[2])) if match else None
+
+    @property
+    def frame_rate(self) -> FrameRate | None:
+        """The rate it is written at, where that is not the source's."""
+        return FrameRate.parse(self.rate) if self.rate else None
 
     @property
     def is_sequence(self) -> bool:
@@ -261,7 +382,7 @@ class Preset:
     @property
     def usual_bitrate_mbps(self) -> float:
         """About the bitrate of 1920x1080 at 25 frames a second, or of the largest size where that is smaller."""
-        width, height = self.fit_px or (1920, 1080)
+        width, height = self.box_px or (1920, 1080)
         scale = self.size_percent / 100
         frame = self.bytes_per_frame(
             round(min(width, 1920) * scale), round(min(height, 1080) * scale), Fraction(25)

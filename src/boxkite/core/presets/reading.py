@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from boxkite.core.errors import PresetError
 from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
-from boxkite.core.presets.model import Audio, Lettering, Preset, Video, Watermark
+from boxkite.core.presets.model import Audio, Lettering, LookWanted, Preset, Video, Watermark
 from boxkite.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
@@ -22,7 +22,10 @@ _TABLES: dict[str, type] = {
     "audio": Audio,
     "burn_in": Lettering,
     "watermark": Watermark,
+    "look": LookWanted,
 }
+_SEVERAL = ("watermark",)
+"""Tables of which there may be several, or one."""
 _MOST_BYTES = 1_000_000
 _KEY_FIRST = re.compile(r"([a-z_]+(?:\.[a-z_]+)*): ")
 
@@ -50,14 +53,14 @@ def checked(name: str, tables: Mapping[str, Any], path: Path | str, key: str = "
     from pydantic import TypeAdapter, ValidationError
 
     try:
-        return TypeAdapter(Preset).validate_python({"name": name, **tables})
+        return TypeAdapter(Preset).validate_python({"name": name, **_listed(tables)})
     except ValidationError as error:
         raise _as_preset_error(error, path, key) from None
 
 
 def trusted(name: str, tables: Mapping[str, Any]) -> Preset:
     """A preset that comes with Box Kite, from its tables; tests check those once for all, which takes longer."""
-    made: dict[str, Any] = dict(tables)
+    made: dict[str, Any] = _listed(tables)
     for key, table in _TABLES.items():
         if key in made:
             inner = made[key]
@@ -65,9 +68,19 @@ def trusted(name: str, tables: Mapping[str, Any]) -> Preset:
     return Preset(name=name, **made)
 
 
+def _listed(tables: Mapping[str, Any]) -> dict[str, Any]:
+    """The tables, those of which there may be several as lists."""
+    return {
+        key: [value] if key in _SEVERAL and isinstance(value, Mapping) else value
+        for key, value in tables.items()
+    }
+
+
 def _as_preset_error(error: ValidationError, path: Path | str, key: str) -> PresetError:
     first = error.errors()[0]
     location = [str(part) for part in first["loc"]]
+    if len(location) > 1 and location[0] in _SEVERAL and location[1] == "0":
+        del location[1]
     message = str(first["msg"]).removeprefix("Value error, ")
     hint = ""
     if first["type"] == "value_error" and (match := _KEY_FIRST.match(message)):

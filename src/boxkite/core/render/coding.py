@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fractions import Fraction
 
-from boxkite.core.presets.codecs import SPEEDS
+from boxkite.core.presets.codecs import HARDWARE, SPEEDS, keeps_alpha
 from boxkite.core.presets.model import Audio, Video
 
 ENCODERS = {
@@ -20,7 +20,10 @@ ENCODERS = {
     "png": "png",
     "tiff": "tiff",
     "dpx": "dpx",
+    "exr": "exr",
 }
+LAYOUTS = {"mono": "mono", "stereo": "stereo", "5.1": "5.1"}
+"""The library's names of layouts that sound is mixed to."""
 SOUND_ENCODERS = {
     "aac": "aac",
     "pcm16": "pcm_s16le",
@@ -29,13 +32,18 @@ SOUND_ENCODERS = {
     "opus": "libopus",
     "mp3": "libmp3lame",
 }
-MUXERS = {"mov": "mov", "mp4": "mp4", "mkv": "matroska", "webm": "webm", "wav": "wav"}
-IMAGE_ENDINGS = {"png": ".png", "tiff": ".tif", "dpx": ".dpx", "jpeg": ".jpg"}
+MUXERS = {"mov": "mov", "mp4": "mp4", "mkv": "matroska", "webm": "webm", "wav": "wav", "mxf": "mxf"}
+IMAGE_ENDINGS = {"png": ".png", "tiff": ".tif", "dpx": ".dpx", "exr": ".exr", "jpeg": ".jpg"}
 _PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3", "4444": "4"}
 
 
-def encoder_options(video: Video, rate: Fraction, threads: int = 0) -> dict[str, str]:
-    """The options for a preset's picture. threads: where an encoder is told by option, 0 for its own choice."""
+def encoder_options(
+    video: Video, rate: Fraction, threads: int = 0, stats: tuple[int, str] | None = None
+) -> dict[str, str]:
+    """The options for a preset's picture. threads: where an encoder is told by option, 0 for its own choice.
+
+    stats: of an encoder in two passes, which of them it is, and the file that the first leaves for the second.
+    """
     options: dict[str, str] = {}
     if video.keyframe_seconds:
         options["g"] = str(max(1, round(Fraction(str(video.keyframe_seconds)) * rate)))
@@ -46,11 +54,15 @@ def encoder_options(video: Video, rate: Fraction, threads: int = 0) -> dict[str,
         if video.profile:
             options["profile"] = video.profile
         if video.codec == "hevc":
-            options["x265-params"] = "log-level=error"
+            options["x265-params"] = ":".join(["log-level=error", *_pass_words(video, stats)])
+        elif stats:
+            options["x264-params"] = ":".join(_pass_words(video, stats))
     elif video.codec in ("av1", "vp9"):
         options |= _newer_options(video, threads)
     elif video.codec == "prores":
         options["profile"] = _PRORES_PROFILES[video.profile or "hq"]
+        if keeps_alpha(video.written_format):
+            options["alpha_bits"] = "16"
     elif video.codec == "dnxhr":
         options["profile"] = f"dnxhr_{video.profile or 'hq'}"
     elif video.codec == "ffv1":
@@ -58,6 +70,26 @@ def encoder_options(video: Video, rate: Fraction, threads: int = 0) -> dict[str,
     elif video.codec == "tiff":
         options["compression_algo"] = "deflate"
     return options
+
+
+def _pass_words(video: Video, stats: tuple[int, str] | None) -> list[str]:
+    if stats is None:
+        return []
+    number, path = stats
+    return [f"pass={number}", f"stats={path}"]
+
+
+def encoder_name(video: Video) -> str:
+    """The library's name of the CPU's encoder: of ProRes the fast one, which writes no transparency, or the other."""
+    if video.codec == "prores" and keeps_alpha(video.written_format):
+        return "prores_ks"
+    return ENCODERS[video.codec]
+
+
+def hardware_encoders(video: Video) -> list[str]:
+    """The library's names of encoders outside the CPU for what a preset asks, those to try first in front."""
+    kinds = [kind for kind in HARDWARE if kind != "any"] if video.hardware == "any" else [video.hardware]
+    return [f"{video.codec}_{kind}" for kind in kinds]
 
 
 def _newer_options(video: Video, threads: int) -> dict[str, str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -11,7 +12,7 @@ from av.container import InputContainer, OutputContainer
 from av.packet import Packet
 
 from boxkite.core.errors import DamagedError, ProofError
-from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
+from boxkite.core.footage.keyframes import stored_pictures
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.plan.rows import Action, Row
 from boxkite.core.presets.codecs import COPIED_AS
@@ -31,8 +32,7 @@ def copy_shot(row: Row) -> Result:
     partial = partial_path(row.path)
     try:
         row.path.parent.mkdir(parents=True, exist_ok=True)
-        pictures = stored_pictures(row.shot.reel.source)
-        count = _copy(row, pictures, partial)
+        count = _copy(row, partial)
         proof = _prove(row, partial, count)
         publish(partial, row.path, replacing=row.action is Action.REPLACE)
     except Exception as error:
@@ -41,33 +41,71 @@ def copy_shot(row: Row) -> Result:
     return Result(row.number, row.path, proof=proof)
 
 
-def _copy(row: Row, pictures: StoredPictures, partial: Path) -> int:
-    """Write the file and return how many pictures are in it."""
-    reel, span = row.shot.reel, row.span
-    places = pictures.places(reel.table, span)
-    if places is None:
-        raise DamagedError("there is no keyframe to begin at")
-    first_time = int(pictures.times[places[0]])
-    last_place = places[1]
-    with open_source(reel.source) as incoming:
-        stream = picture_stream(incoming)
-        if stream is None or stream.time_base is None:
-            raise DamagedError("its picture has gone")
-        base = stream.time_base
-        begin = first_time * base
-        rest = pictures.times[last_place + 1 :]
-        end = int(rest.min()) * base if len(rest) else None
-        wanted = pictures.times[places[0] : last_place + 1]
-        own = {int(time) for time in wanted if time >= first_time}
-        options = {"movflags": "+faststart"} if reel.source.container == "mov" else {}
-        with av.open(
-            f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options
-        ) as outgoing:
-            streams = _add_streams(incoming, outgoing, row, stream.index)
-            if begin > 0:
-                incoming.seek(first_time, stream=stream)
-            _copy_packets(incoming, outgoing, streams, stream.index, own, begin, end)
-    return len(own)
+def _copy(row: Row, partial: Path) -> int:
+    """Write the file, piece after piece, and return how many pictures are in it."""
+    options = {"movflags": "+faststart"} if row.shot.reel.source.container == "mov" else {}
+    count, so_far = 0, Fraction(0)
+    with av.open(f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options) as outgoing:
+        streams: dict[int, Any] = {}
+        for place, piece in enumerate(row.pieces):
+            with open_source(piece.shot.reel.source) as incoming:
+                stream = picture_stream(incoming)
+                if stream is None or stream.time_base is None:
+                    raise DamagedError("its picture has gone", path=piece.shot.reel.source.path)
+                if not place:
+                    streams = _add_streams(incoming, outgoing, row, stream.index)
+                own = _same_streams(incoming, streams, stream.index) if place else streams
+                pictures = _Pictures.of(piece, stream.time_base)
+                if pictures.begin > 0:
+                    incoming.seek(pictures.first_time, stream=stream)
+                _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
+                count += len(pictures.own)
+                so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
+    return count
+
+
+@dataclass(frozen=True)
+class _Pictures:
+    """The stored pictures of a piece: their times, where they begin and end in the source's own time, in seconds.
+
+    end: None where the piece goes up to the source's end.
+    """
+
+    own: frozenset[int]
+    first_time: int
+    begin: Fraction
+    end: Fraction | None
+
+    @classmethod
+    def of(cls, row: Row, base: Fraction) -> _Pictures:
+        stored = stored_pictures(row.shot.reel.source)
+        places = stored.places(row.shot.reel.table, row.span)
+        if places is None:
+            raise DamagedError("there is no keyframe to begin at")
+        first_time, last_place = int(stored.times[places[0]]), places[1]
+        rest = stored.times[last_place + 1 :]
+        wanted = stored.times[places[0] : last_place + 1]
+        return cls(
+            frozenset(int(time) for time in wanted if time >= first_time),
+            first_time,
+            first_time * base,
+            int(rest.min()) * base if len(rest) else None,
+        )
+
+
+def _same_streams(incoming: InputContainer, first: dict[int, Any], picture_index: int) -> dict[int, Any]:
+    """The streams of the file for those of a further source: picture to picture, sounds in their order."""
+    kinds = {"video": [], "audio": [], "subtitle": []}  # type: dict[str, list[int]]
+    for stream in incoming.streams:
+        if stream.type in _KINDS and (stream.type != "video" or stream.index == picture_index):
+            kinds[stream.type].append(stream.index)
+    taken: dict[int, Any] = {}
+    for kind, indexes in kinds.items():
+        written = [copied for copied in first.values() if copied.type == kind]
+        if len(written) != len(indexes):
+            raise DamagedError(f"its {kind} tracks are not those of the first source")
+        taken |= dict(zip(indexes, written, strict=True))
+    return taken
 
 
 def _add_streams(
@@ -93,12 +131,12 @@ def _copy_packets(
     outgoing: OutputContainer,
     streams: dict[int, Any],
     picture_index: int,
-    own: set[int],
-    begin: Fraction,
-    end: Fraction | None,
+    pictures: _Pictures,
+    so_far: Fraction,
 ) -> None:
-    """Hand over the packets of the span, their times counted from its beginning."""
-    waiting = set(own)
+    """Hand over the packets of a piece, their times counted from its beginning, behind what there is so far."""
+    waiting = set(pictures.own)
+    begin, end = pictures.begin, pictures.end
     ended: set[int] = set()
     for packet in incoming.demux([incoming.streams[index] for index in streams]):
         index = packet.stream_index
@@ -107,7 +145,7 @@ def _copy_packets(
         if index == picture_index:
             if packet.pts in waiting:
                 waiting.discard(packet.pts)
-                _hand_over(packet, streams[index], begin, outgoing)
+                _hand_over(packet, streams[index], begin - so_far, outgoing)
             continue
         time = packet.pts if packet.pts is not None else packet.dts
         if time is None:
@@ -117,7 +155,7 @@ def _copy_packets(
         if end is not None and middle >= end:
             ended.add(index)
         elif middle >= begin:
-            _hand_over(packet, streams[index], begin, outgoing)
+            _hand_over(packet, streams[index], begin - so_far, outgoing)
         if not waiting and len(ended) == len(streams) - 1:
             break
     if waiting:
@@ -134,7 +172,6 @@ def _hand_over(packet: Packet[Any], stream: Any, begin: Fraction, outgoing: Outp
 
 def _prove(row: Row, partial: Path, pictures: int) -> Proof:
     """Read the copy again: it holds the pictures, and its first and last are those of the source."""
-    source, table, span = row.shot.reel.source, row.shot.reel.table, row.span
     try:
         with av.open(f"file:{partial}", options={"protocol_whitelist": "file"}) as container:
             stream = container.streams.video[0]
@@ -149,7 +186,12 @@ def _prove(row: Row, partial: Path, pictures: int) -> Proof:
             last = max(container.decode(stream), key=lambda picture: picture.pts or 0)
     except (av.error.FFmpegError, StopIteration, ValueError) as error:
         raise ProofError(f"the copy cannot be read again: {error}") from None
-    for frame, picture, which in ((span.start, first, "first"), (span.end - 1, last, "last")):
-        _, wanted = next(read_pictures(source, table, Span(frame, frame + 1), threads=1))
+    ends = row.pieces[0], row.pieces[-1]
+    for piece, frame, picture, which in (
+        (ends[0], ends[0].span.start, first, "first"),
+        (ends[1], ends[1].span.end - 1, last, "last"),
+    ):
+        reel = piece.shot.reel
+        _, wanted = next(read_pictures(reel.source, reel.table, Span(frame, frame + 1), threads=1))
         compare_looks(picture, picture_look(wanted), which)
     return Proof(pictures, tracks, partial.stat().st_size, file_checksum(partial))

@@ -20,11 +20,9 @@ from boxkite.core.render.writing import set_picture_facts
 if TYPE_CHECKING:
     from av.audio.frame import AudioFrame
 
-_LEAST_DIGITS = 4
-
 
 class ImageWriter:
-    """Writes one planned sequence of images, picture by picture, numbered from 1."""
+    """Writes one planned sequence of images, picture by picture."""
 
     def __init__(self, row: Row, folder: Path) -> None:
         """folder: where to write, made here."""
@@ -34,6 +32,7 @@ class ImageWriter:
         self.chain = PictureChain(row)
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
+        self.warnings: list[str] = []
         self._video = row.preset.video
         self._context: VideoCodecContext | None = None
         self._count = 0
@@ -75,7 +74,7 @@ class ImageWriter:
         created = av.CodecContext.create(ENCODERS[self._video.codec], "w")
         context = cast(VideoCodecContext, created)
         set_picture_facts(context, self.row, self._video)
-        context.options = encoder_options(self._video, self.row.shot.reel.table.rate.fraction)
+        context.options = encoder_options(self._video, self.row.rate.fraction)
         context.thread_count = 1  # with more an image could come later than its picture
         if is_full_range(self._video):
             context.color_range = 2
@@ -87,10 +86,19 @@ class ImageWriter:
 
 
 def image_name(row: Row, number: int) -> str:
-    """The name of one image of a row, its number counted from 1."""
-    digits = max(_LEAST_DIGITS, len(str(row.span.length)))
+    """The name of one image of a row; number: its place in the sequence, from 1."""
+    first = first_number(row)
+    digits = max(row.preset.digits, len(str(first + row.frames - 1)))
     name = row.name.rpartition("/")[2]
-    return f"{name}.{number:0{digits}d}{IMAGE_ENDINGS[str(row.preset.container)]}"
+    return f"{name}.{first - 1 + number:0{digits}d}{IMAGE_ENDINGS[str(row.preset.container)]}"
+
+
+def first_number(row: Row) -> int:
+    """The number of a row's first image: the preset's, or that of the source's own image or frame."""
+    if not row.preset.source_numbers:
+        return row.preset.first_number
+    sequence = row.shot.reel.source.sequence
+    return row.span.start + (sequence.first if sequence else 0)
 
 
 def prove_images(folder: Path, row: Row, expected: Expected) -> Proof:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from itertools import chain
 
 import av
@@ -21,19 +22,48 @@ _LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 """How far before the wanted frame to look for a keyframe that is shown no later than it."""
 
 
+@dataclass
+class Damage:
+    """What was found to be damaged while reading: numbers of frames, and how many are lacking at the end."""
+
+    missing: list[int] = field(default_factory=list)
+    corrupt: list[int] = field(default_factory=list)
+    lacking: int = 0
+
+    def words(self, span: Span) -> list[str]:
+        """What is to be said of a span that was read with it."""
+        said = []
+        missing, corrupt = (
+            [number for number in numbers if span.start <= number < span.end]
+            for numbers in (self.missing, self.corrupt)
+        )
+        if missing:
+            said.append(
+                f"{len(missing)} frames are missing, from frame {missing[0]} on: they show the picture before them"
+            )
+        if corrupt:
+            said.append(
+                f"{len(corrupt)} frames are damaged, from frame {corrupt[0]} on: shown as far as they decode"
+            )
+        return said
+
+
 def read_pictures(
-    source: Source, table: FrameTable, span: Span, *, threads: int = 0
+    source: Source, table: FrameTable, span: Span, *, threads: int = 0, damage: Damage | None = None
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Yield (frame number, picture) for every frame of the span, once each and in order.
 
     On variable-rate sources the same picture may come for several numbers. threads: of the decoder, 0 for
-    one a core. Raises DamagedError when a frame inside the span is missing or cannot be decoded whole.
+    one a core. Raises DamagedError when a frame inside the span is missing or cannot be decoded whole; with
+    `damage`, what is missing inside shows the picture before it, what is missing at the end does not come, and
+    both are counted there.
     """
-    yield from _fill_span(_pictures_from(source, table, span, threads), table, span)
+    pictures = _pictures_from(source, table, span, threads, damage)
+    yield from _fill_span(pictures, table, span, damage)
 
 
 def _pictures_from(
-    source: Source, table: FrameTable, span: Span, threads: int
+    source: Source, table: FrameTable, span: Span, threads: int, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Decoded pictures with their numbers, the first of them no later than the span's first frame.
 
@@ -50,7 +80,7 @@ def _pictures_from(
             packets = _packets_from(container, stream, table, span.start, target)
             if packets is None:
                 continue
-            pictures = _decode(packets, table, span)
+            pictures = _decode(packets, table, span, damage)
             first = next(pictures, None)
             if first is None or (first[0] > span.start and target is not None):
                 continue
@@ -88,7 +118,7 @@ def _packets_from(
 
 
 def _decode(
-    packets: Iterator[Packet[VideoStream]], table: FrameTable, span: Span
+    packets: Iterator[Packet[VideoStream]], table: FrameTable, span: Span, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Decoded pictures with the frame at which each is shown; stops soon after the span."""
     counted = 0
@@ -98,6 +128,8 @@ def _decode(
         except av.error.FFmpegError as error:
             if isinstance(error, av.error.EOFError):
                 return
+            if damage:
+                continue
             frame = table.frame_at(packet.pts) if packet.pts is not None else counted
             raise DamagedError(
                 f"the picture is damaged near frame {max(frame, 0)} ({error.strerror})"
@@ -107,14 +139,16 @@ def _decode(
             number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted
             counted = number + 1
             if picture.is_corrupt and span.start <= number < span.end:
-                raise DamagedError(f"the picture of frame {number} is damaged")
+                if not damage:
+                    raise DamagedError(f"the picture of frame {number} is damaged")
+                damage.corrupt.append(number)
             yield number, picture
             if number >= span.end:
                 return
 
 
 def _fill_span(
-    pictures: Iterator[tuple[int, VideoFrame]], table: FrameTable, span: Span
+    pictures: Iterator[tuple[int, VideoFrame]], table: FrameTable, span: Span, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Every number of the span with its picture; on variable-rate sources the last one shown is held."""
     wanted = span.start
@@ -123,8 +157,15 @@ def _fill_span(
         if table.constant:
             if number < wanted:
                 continue
-            if number > wanted:
+            if number > wanted and not damage:
                 raise DamagedError(f"frame {wanted} cannot be decoded: the next picture is frame {number}")
+            while damage and wanted < min(number, span.end):
+                damage.missing.append(wanted)
+                yield wanted, held or picture
+                wanted += 1
+            if wanted >= span.end:
+                return
+            held = picture
             yield wanted, picture
             wanted += 1
         else:
@@ -137,5 +178,7 @@ def _fill_span(
     while not table.constant and held is not None and wanted < span.end:
         yield wanted, held
         wanted += 1
-    if wanted < span.end:
+    if wanted < span.end and damage:
+        damage.lacking = span.end - wanted
+    elif wanted < span.end:
         raise DamagedError(f"the picture ends at frame {wanted}, {span.end - wanted} frames before it should")

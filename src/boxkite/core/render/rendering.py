@@ -1,4 +1,4 @@
-"""Making the files of one shot: one decode feeds all its outputs, each is proved and then named."""
+"""Making the files of one stretch of a source: one decode feeds all its outputs, each is proved and then named."""
 
 from __future__ import annotations
 
@@ -6,33 +6,62 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any
+from typing import Protocol
 
+from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import BoxkiteError, RenderError
-from boxkite.core.plan.rows import Action, Row
+from boxkite.core.plan.rows import Action, Row, stretch_of
 from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.coding import sound_rate
 from boxkite.core.render.copying import copy_shot
 from boxkite.core.render.explaining import explain
 from boxkite.core.render.images import ImageWriter, prove_images
-from boxkite.core.render.pictures import read_pictures
+from boxkite.core.render.loudness import gains_for
+from boxkite.core.render.mixing import silence
+from boxkite.core.render.passes import FirstPass, remove_stats, stats_path
+from boxkite.core.render.pictures import Damage
 from boxkite.core.render.proving import Expected, picture_look, prove
 from boxkite.core.render.publishing import discard, partial_path, publish
+from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
 from boxkite.core.render.sounds import SoundReader
-from boxkite.core.render.writing import FileWriter, expected_samples, sound_tracks_of
-from boxkite.core.shots.shot import Shot
+from boxkite.core.render.writing import FileWriter, Prepared, expected_samples, sound_tracks_of
+from boxkite.core.timebase import Span, round_fraction, sample_at
 
 Progress = Callable[[int], None]
+_SILENT_HZ = 48_000
+
+
+class Writer(Protocol):
+    """What makes a file, or a folder of images, of pictures and sounds."""
+
+    first_picture: VideoFrame | None
+    last_picture: VideoFrame | None
+    warnings: list[str]
+
+    def put_picture(self, picture: VideoFrame) -> None:
+        """Take the next picture, as decoded."""
+
+    def put_sound(self, place: int, sound: AudioFrame) -> None:
+        """Take the next sound of one of the row's tracks."""
+
+    def end(self) -> None:
+        """Write what is still held, and the end."""
+
+    def abandon(self) -> None:
+        """Let go of what is not going to be finished."""
 
 
 @dataclass
 class _Making:
+    """One file while it is made. reached: the source's frame up to which it has its pictures."""
+
     row: Row
     partial: Path
-    writer: FileWriter | ImageWriter
+    writer: Writer
+    reached: int
     failure: str = ""
     warnings: list[str] = field(default_factory=list)
 
@@ -41,102 +70,207 @@ class _Making:
         self.writer.abandon()
         discard(self.partial)
 
+    def attempt(self, act: Callable[..., None], *what: object) -> None:
+        """Do something with the writer; where that fails this file is given up, and the others go on."""
+        if not self.failure:
+            try:
+                act(*what)
+            except (BoxkiteError, OSError, ValueError) as error:
+                self.fail(error)
 
-def render_shot(rows: Sequence[Row], *, threads: int, progress: Progress = lambda _: None) -> list[Result]:
-    """Make all files of one shot. rows: of one shot, one for each output.
+    def put_picture(self, number: int, picture: VideoFrame) -> None:
+        """Hand over the picture of a source's frame, as often as the row's rate asks."""
+        if self.failure or not self.row.span.start <= number < self.row.span.end:
+            return
+        self.reached = number + 1
+        times = 1
+        if self.row.preset.frame_rate:
+            place = number - self.row.span.start
+            times = _pictures_until(self.row, place + 1) - _pictures_until(self.row, place)
+        for _ in range(times):
+            self.attempt(self.writer.put_picture, picture)
+
+    @property
+    def held(self) -> Span:
+        """The frames of the source it has its pictures of."""
+        return Span(self.row.span.start, self.reached)
+
+
+def _pictures_until(row: Row, frames: int) -> int:
+    """Pictures of a row at its own rate that begin before so many frames of its source are over."""
+    return round_fraction(frames * row.rate.fraction / row.shot.reel.table.rate.fraction, "up")
+
+
+def render_stretch(rows: Sequence[Row], *, threads: int, progress: Progress = lambda _: None) -> list[Result]:
+    """Make all files of one stretch of a source. rows: as rows_by_stretch gives them.
 
     threads: for the decoder and for each encoder, 0 for one a core. progress is told how many frames are
     done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
     what happens to a file: the results tell.
     """
     started = time.monotonic()
+    results = [copy_shot(row) for row in rows if row.is_copied]
+    encoded = [row for row in rows if not row.is_copied]
     makings: list[_Making] = []
-    results = [copy_shot(row) for row in rows if row.preset.copy]
-    for row in rows:
-        if row.preset.copy:
+    damage = Damage() if any(row.accept_damaged for row in encoded) else None
+    prepared = _first_passes(encoded, threads, results)
+    for row in encoded:
+        if row.number not in prepared:
             continue
         partial = partial_path(row.path)
         try:
             row.path.parent.mkdir(parents=True, exist_ok=True)
-            makings.append(_Making(row, partial, _writer(row, partial, threads)))
+            writer = _writer(row, partial, threads, prepared[row.number])
+            makings.append(_Making(row, partial, writer, row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             discard(partial)
             results.append(Result(row.number, row.path, failure=explain(error)))
-    alive = list(makings)
     try:
-        _feed(alive, threads, progress)
+        _feed(makings, threads, progress, damage)
     except Exception as error:
-        for making in alive:
+        for making in makings:
             if not making.failure:
                 making.fail(error)
-    for making in makings:
-        results.append(_finish(making))
+    results += [_finish(making, damage) for making in makings]
+    for row in encoded:
+        remove_stats(row)
     share = (time.monotonic() - started) / len(rows)
     timed = [replace(result, seconds=share) for result in results]
     return sorted(timed, key=lambda result: result.row_number)
 
 
-def _writer(row: Row, partial: Path, threads: int) -> FileWriter | ImageWriter:
-    return ImageWriter(row, partial) if row.preset.is_sequence else FileWriter(row, partial, threads)
+def _writer(row: Row, partial: Path, threads: int, prepared: Prepared) -> Writer:
+    if row.preset.is_sequence:
+        return ImageWriter(row, partial)
+    return FileWriter(row, partial, threads, prepared)
 
 
-def _feed(makings: list[_Making], threads: int, progress: Progress) -> None:
-    """Decode the shot once and hand every picture and sound to each file that is still well."""
+def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> dict[int, Prepared]:
+    """What must be known of a shot before its files are begun, by row; rows for which that fails have none."""
+    prepared: dict[int, Prepared] = {}
+    for row in rows:
+        try:
+            gains, said = gains_for(row)
+            prepared[row.number] = Prepared(gains=gains, warnings=tuple(said))
+        except Exception as error:
+            results.append(Result(row.number, row.path, failure=explain(error)))
+    twice = [
+        row for row in rows if row.number in prepared and row.preset.video and row.preset.video.passes == 2
+    ]
+    makings = []
+    for row in twice:
+        try:
+            row.path.parent.mkdir(parents=True, exist_ok=True)
+            makings.append(_Making(row, stats_path(row), FirstPass(row, threads), row.span.start))
+        except (BoxkiteError, OSError, ValueError) as error:
+            results.append(Result(row.number, row.path, failure=explain(error)))
+            del prepared[row.number]
+    try:
+        if makings:
+            damage = Damage() if any(row.accept_damaged for row in twice) else None
+            _feed(makings, threads, lambda _: None, damage, sound=False)
+    except Exception as error:
+        for making in makings:
+            making.fail(error)
+    for making in makings:
+        if making.failure:
+            results.append(Result(making.row.number, making.row.path, failure=making.failure))
+            del prepared[making.row.number]
+        else:
+            stats = (2, str(stats_path(making.row)))
+            prepared[making.row.number] = replace(prepared[making.row.number], stats=stats)
+    return prepared
+
+
+class _Sounds:
+    """The sound of one span, for all files that hold just that span of just that source."""
+
+    def __init__(self, makings: Sequence[_Making], span: Span) -> None:
+        self.makings = makings
+        self.span = span
+        row = makings[0].row
+        self.tracks = tuple(sorted({track for making in makings for track in making.row.sound_tracks}))
+        self.reader: SoundReader = open_sounds(row, span, self.tracks)
+
+    def until(self, frame: int) -> None:
+        """Hand on what is heard before a frame."""
+        if frame <= self.span.start:
+            return
+        for place, sound in self.reader.until(min(frame, self.span.end)):
+            track = self.tracks[place]
+            for making in self.makings:
+                if track in making.row.sound_tracks:
+                    own = making.row.sound_tracks.index(track)
+                    making.attempt(making.writer.put_sound, own, sound)
+
+    def close(self) -> None:
+        """Say how much silence there was, and let go of the file."""
+        if self.reader.silence_samples > 1:
+            for making in self.makings:
+                making.warnings.append(
+                    f"{self.reader.silence_samples} samples of silence where its sound is missing"
+                )
+        self.reader.close()
+
+
+def _open_all_sounds(makings: Sequence[_Making]) -> list[_Sounds]:
+    """A reader for each span that files hold sound of: cut to its own samples."""
+    alike: dict[tuple[Span, int], list[_Making]] = {}
+    for making in makings:
+        if making.row.sound_tracks:
+            alike.setdefault((making.row.span, id(making.row.shot.sound)), []).append(making)
+    return [_Sounds(members, span) for (span, _), members in alike.items()]
+
+
+def _feed(
+    makings: Sequence[_Making], threads: int, progress: Progress, damage: Damage | None, *, sound: bool = True
+) -> None:
+    """Decode the stretch once and hand every picture and sound to each file that is still well."""
     if not makings:
         return
-    shot = makings[0].row.shot
-    tracks = tuple(sorted({track for making in makings for track in making.row.sound_tracks}))
-    sounds = SoundReader(shot.reel, shot.span, tracks) if tracks else None
-    done = 0
+    rows = [making.row for making in makings]
+    stretch = stretch_of(rows)
+    sounds = _open_all_sounds(makings) if sound else []
+    of_picture = [making for making in makings if making.row.preset.video]
     try:
-        of_picture = [making for making in makings if making.row.preset.video]
-        for number, picture in _pictures(shot, threads) if of_picture else _moments(shot):
+        pictures = open_pictures(rows, stretch, threads, damage) if of_picture else _moments(rows[0], stretch)
+        for number, picture in pictures:
             if picture:
-                _each(of_picture, "put_picture", picture)
-            if sounds:
-                for place, sound in sounds.until(number + 1):
-                    track = tracks[place]
-                    for making in makings:
-                        if track in making.row.sound_tracks:
-                            own_place = making.row.sound_tracks.index(track)
-                            _each([making], "put_sound", own_place, sound)
-            done = number + 1 - shot.span.start
-            progress(done)
+                for making in of_picture:
+                    making.put_picture(number, picture)
+            for one in sounds:
+                one.until(number + 1)
+            if sound:
+                _put_silence(makings, number + 1)
+            progress(number + 1 - stretch.start)
             if all(making.failure for making in makings):
                 return
-        _each(makings, "end")
-        if sounds and sounds.silence_samples > 1:
-            for making in makings:
-                making.warnings.append(
-                    f"{sounds.silence_samples} samples of silence where its sound is missing"
-                )
+        for making in makings:
+            if not making.row.preset.video:
+                making.reached = making.row.span.end
+            making.attempt(making.writer.end)
     finally:
-        if sounds:
-            sounds.close()
+        for one in sounds:
+            one.close()
 
 
-def _pictures(shot: Shot, threads: int) -> Iterator[tuple[int, VideoFrame]]:
-    return read_pictures(shot.reel.source, shot.reel.table, shot.span, threads=threads)
+def _moments(row: Row, stretch: Span) -> Iterator[tuple[int, None]]:
+    """The frames of a stretch of which only the sound is wanted, about one a second, and the last."""
+    step = row.shot.reel.table.rate.nominal
+    yield from ((number, None) for number in range(stretch.start, stretch.end - 1, step))
+    yield stretch.end - 1, None
 
 
-def _moments(shot: Shot) -> Iterator[tuple[int, None]]:
-    """The frames of a shot of which only the sound is wanted, about one a second, and the last."""
-    step = shot.reel.table.rate.nominal
-    yield from ((number, None) for number in range(shot.span.start, shot.span.end - 1, step))
-    yield shot.span.end - 1, None
-
-
-def _each(makings: Sequence[_Making], act: str, *what: Any) -> None:
-    """Do something with each writer that is still well; one that fails is given up, the others go on."""
+def _put_silence(makings: Sequence[_Making], frame: int) -> None:
+    """Silence up to a frame, for files that need a track and have no sound."""
     for making in makings:
-        if not making.failure:
-            try:
-                getattr(making.writer, act)(*what)
-            except (BoxkiteError, OSError, ValueError) as error:
-                making.fail(error)
+        span, rate = making.row.span, making.row.shot.reel.table.rate
+        if making.row.is_silent_track and span.start < frame <= span.end:
+            samples = sample_at(frame, rate, _SILENT_HZ) - sample_at(frame - 1, rate, _SILENT_HZ)
+            making.attempt(making.writer.put_sound, 0, silence(samples))
 
 
-def _finish(making: _Making) -> Result:
+def _finish(making: _Making, damage: Damage | None) -> Result:
     row = making.row
     if making.failure:
         return Result(row.number, row.path, failure=making.failure)
@@ -149,24 +283,35 @@ def _finish(making: _Making) -> Result:
     except Exception as error:
         discard(making.partial)
         return Result(row.number, row.path, failure=explain(error))
-    return Result(row.number, row.path, proof=proof, warnings=tuple(making.warnings))
+    warnings = [*making.writer.warnings, *making.warnings]
+    if damage:
+        warnings += damage.words(row.span)
+    if making.reached < row.span.end:
+        warnings.append(
+            f"{row.span.end - making.reached} frames are lacking at its end, where the source breaks off"
+        )
+    return Result(row.number, row.path, proof=proof, warnings=tuple(warnings))
 
 
 def _expected(making: _Making) -> Expected:
-    row, writer = making.row, making.writer
+    row, writer, held = making.row, making.writer, making.held
     samples = []
     for positions in sound_tracks_of(row):
         assert row.preset.audio
-        rate = sound_rate(row.preset.audio, row.shot.reel.source.audio[positions[0]].sample_rate_hz)
-        samples.append((expected_samples(row, positions[0]), rate))
-    rate_of_picture = row.shot.reel.table.rate
+        rate = sound_rate(row.preset.audio, row.sound_source.audio[positions[0]].sample_rate_hz)
+        samples.append((expected_samples(row, held, positions[0]), rate))
+    if row.is_silent_track:
+        own = row.shot.reel.table.rate
+        count = sample_at(held.end, own, _SILENT_HZ) - sample_at(held.start, own, _SILENT_HZ)
+        samples.append((count, _SILENT_HZ))
     if row.geometry is None:
-        return Expected(0, rate_of_picture, 0, 0, tuple(samples), None, None)
+        return Expected(0, row.rate, 0, 0, tuple(samples), None, None)
     if writer.first_picture is None or writer.last_picture is None:
         raise RenderError("not one picture was encoded")
+    frames = _pictures_until(row, held.length) if row.preset.frame_rate else held.length
     return Expected(
-        frames=row.span.length,
-        rate=rate_of_picture,
+        frames=frames,
+        rate=row.rate,
         width_px=row.geometry.width_px,
         height_px=row.geometry.height_px,
         samples=tuple(samples),

@@ -16,7 +16,7 @@ from av.packet import Packet
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import AudioFacts
-from boxkite.core.shots.shot import Reel
+from boxkite.core.shots.shot import Reel, Shot
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 _LEAD_SECONDS = Fraction(1, 2)
@@ -47,14 +47,22 @@ def samples_of(reel: Reel, span: Span, facts: AudioFacts) -> tuple[int, int]:
 class SoundReader:
     """The sound of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
 
-    def __init__(self, reel: Reel, span: Span, tracks: tuple[int, ...]) -> None:
-        """tracks: which sound streams, by position. Raises FootageError when the source has gone."""
-        self._reel = reel
-        self._container = open_source(reel.source)
+    def __init__(
+        self, shot: Shot, span: Span, tracks: tuple[int, ...], *, accept_damaged: bool = False
+    ) -> None:
+        """tracks: which sound streams, by position. accept_damaged: what cannot be decoded is silence.
+
+        Raises FootageError when the source has gone.
+        """
+        reel = self._reel = shot.reel
+        self._accept_damaged = accept_damaged
+        source = shot.sound.source if shot.sound else reel.source
+        self._zero = shot.sound.begins if shot.sound else reel.table.first_pts * reel.table.time_base
+        self._container = open_source(source)
         self._tracks: list[_Track] = []
         self._at_end = False
         for position in tracks:
-            facts = reel.source.audio[position]
+            facts = source.audio[position]
             start, end = samples_of(reel, span, facts)
             self._tracks.append(_Track(self._container.streams.audio[position], facts, start, end, start))
         self._packets = self._seek(span)
@@ -85,8 +93,7 @@ class SoundReader:
             track.ready.clear()
 
     def _seek(self, span: Span) -> Iterator[Packet[AudioStream]]:
-        table = self._reel.table
-        seconds = table.first_pts * table.time_base + table.rate.seconds(span.start) - _LEAD_SECONDS
+        seconds = self._zero + self._reel.table.rate.seconds(span.start) - _LEAD_SECONDS
         start_time = self._container.start_time
         begins = Fraction(start_time, av.time_base) if start_time is not None else Fraction(0)
         if seconds > begins:
@@ -108,7 +115,7 @@ class SoundReader:
         except av.error.EOFError:
             return
         except av.error.FFmpegError as error:
-            if self._is_wanted(track, packet):
+            if self._is_wanted(track, packet) and not self._accept_damaged:
                 raise DamagedError(f"the sound is damaged ({error.strerror})") from None
             return
         for sound in sounds:
@@ -121,9 +128,7 @@ class SoundReader:
         return track.start <= sample < track.end
 
     def _sample_of(self, track: _Track, pts: int, time_base: Fraction) -> int:
-        table = self._reel.table
-        seconds = pts * time_base - table.first_pts * table.time_base
-        return round_fraction(seconds * track.facts.sample_rate_hz)
+        return round_fraction((pts * time_base - self._zero) * track.facts.sample_rate_hz)
 
     def _position(self, track: _Track, sound: AudioFrame) -> int:
         """The sample at which decoded sound begins: by its time, but unbroken where times are only rounded."""
@@ -172,40 +177,6 @@ class SoundReader:
             track.ready.append(silence)
             missing -= samples
         track.reached = until
-
-
-class Merger:
-    """Puts the channels of several tracks side by side, as soon as all of them have the samples."""
-
-    def __init__(self, count: int) -> None:
-        self._waiting: list[list[np.ndarray]] = [[] for _ in range(count)]
-
-    def put(self, place: int, sound: AudioFrame) -> Iterator[AudioFrame]:
-        """Take the next sound of one track; give out what is complete."""
-        even = av.AudioResampler(format="s32", layout=sound.layout.name, rate=sound.sample_rate).resample(
-            sound
-        )
-        self._waiting[place] += [_interleaved(part) for part in even]
-        ready = min(sum(len(part) for part in parts) for parts in self._waiting)
-        if not ready:
-            return
-        columns = []
-        for index, parts in enumerate(self._waiting):
-            whole = np.concatenate(parts)
-            columns.append(whole[:ready])
-            self._waiting[index] = [whole[ready:]]
-        samples = np.concatenate(columns, axis=1)
-        merged = AudioFrame.from_ndarray(
-            np.ascontiguousarray(samples.reshape(1, -1)), format="s32", layout=f"{samples.shape[1]} channels"
-        )
-        merged.sample_rate = sound.sample_rate
-        yield merged
-
-
-def _interleaved(sound: AudioFrame) -> np.ndarray:
-    """Samples by channels."""
-    samples: np.ndarray = sound.to_ndarray()
-    return samples.reshape(-1, len(sound.layout.channels))
 
 
 def _kept_format(track: _Track) -> str:

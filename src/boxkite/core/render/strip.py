@@ -9,7 +9,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from boxkite.core.detect.deciding import Change
 from boxkite.core.errors import MarksError
-from boxkite.core.picture.lettering import RUNNING_FONT, TEXT_FONT
+from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 from boxkite.core.render.pictures import read_pictures
 from boxkite.core.shots.shot import Reel
 from boxkite.core.timebase import Span

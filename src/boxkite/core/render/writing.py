@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, cast
@@ -19,27 +20,43 @@ from boxkite.core.picture.chain import PictureChain, colour_tags, is_full_range
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Audio, Video
 from boxkite.core.render.coding import (
-    ENCODERS,
+    LAYOUTS,
     MUXERS,
     SOUND_ENCODERS,
+    encoder_name,
     encoder_options,
     fixed_quality,
+    hardware_encoders,
     muxer_options,
     sound_rate,
 )
-from boxkite.core.render.sounds import Merger, samples_of
-from boxkite.core.timebase import round_fraction, sample_at
+from boxkite.core.render.mixing import SoundChain
+from boxkite.core.render.sounds import samples_of
+from boxkite.core.timebase import Span, round_fraction, sample_at
 
 _INTERLACED_DCT = 1 << 18
 _FIXED_QUALITY = 1 << 1
 _LAMBDA = 118
 
 
+@dataclass(frozen=True)
+class Prepared:
+    """What earlier passes over a shot found out for one file: the encoder's notes, how much louder each track gets."""
+
+    stats: tuple[int, str] | None = None
+    gains: tuple[float, ...] = ()
+    warnings: tuple[str, ...] = ()
+
+
 class FileWriter:
     """Writes one planned file, picture by picture and sound by sound."""
 
-    def __init__(self, row: Row, path: Path, threads: int) -> None:
-        """path: where to write, whatever its ending. threads: of the picture encoder, 0 for its own choice."""
+    def __init__(self, row: Row, path: Path, threads: int, prepared: Prepared | None = None) -> None:
+        """path: where to write, whatever its ending. threads: of the picture encoder, 0 for its own choice.
+
+        prepared: what passes before this one found out.
+        """
+        prepared = prepared or Prepared()
         self.row = row
         self.path = path
         self.chain = PictureChain(row) if row.preset.video else None
@@ -55,7 +72,9 @@ class FileWriter:
         self._video: VideoStream | None = None
         self._sounds: list[AudioStream] = []
         self._samples_in: list[int] = []
-        self._merger: Merger | None = None
+        self._stats = prepared.stats
+        self._sound_chain = SoundChain(row, prepared.gains) if row.preset.audio else None
+        self.warnings: list[str] = list(prepared.warnings)
 
     def put_picture(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""
@@ -67,11 +86,9 @@ class FileWriter:
     def put_sound(self, place: int, sound: AudioFrame) -> None:
         """Take the next sound of one of the row's tracks, by its place among them."""
         self._add_streams()
-        if self._merger is None:
-            self._encode_sound(place, sound)
-            return
-        for merged in self._merger.put(place, sound):
-            self._encode_sound(0, merged)
+        assert self._sound_chain
+        for track, made in self._sound_chain.put(place, sound):
+            self._encode_sound(track, made)
 
     def end(self) -> None:
         """Write what the encoders still hold, and the container's end."""
@@ -122,26 +139,24 @@ class FileWriter:
             if self._source_picture is None:
                 return
             self._add_picture(row.preset.video, self._source_picture)
-        self._container.metadata["title"] = row.name.rpartition("/")[2]
-        if row.preset.container == "wav" and row.shot.reel.has_timecode:
-            rate_hz = row.shot.reel.source.audio[row.sound_tracks[0]].sample_rate_hz
+        self._container.metadata.update(_facts_of(row))
+        if row.preset.container == "wav" and row.shot.reel.has_timecode and row.sound_tracks:
+            rate_hz = row.sound_source.audio[row.sound_tracks[0]].sample_rate_hz
             start = row.in_timecode
             self._container.metadata["time_reference"] = str(sample_at(start.frame, start.rate, rate_hz))
         if row.preset.audio:
-            if row.preset.audio.tracks == "merged" and len(row.sound_tracks) > 1:
-                self._merger = Merger(len(row.sound_tracks))
-                self._add_sound(row.preset.audio, row.sound_tracks)
-                return
-            for position in row.sound_tracks:
-                self._add_sound(row.preset.audio, (position,))
+            for positions in sound_tracks_of(row):
+                self._add_sound(row.preset.audio, positions)
+            if row.is_silent_track:
+                self._add_stream_of_sound(row.preset.audio, 48_000, "stereo")
 
     def _add_picture(self, video: Video, source_picture: VideoFrame) -> None:
         row = self.row
-        rate = row.shot.reel.table.rate.fraction
-        options = encoder_options(video, rate, self._threads)
-        stream = cast(
-            VideoStream, self._container.add_stream(ENCODERS[video.codec], rate=rate, options=options)
-        )
+        rate = row.rate.fraction
+        name, options = encoder_name(video), encoder_options(video, rate, self._threads, self._stats)
+        if video.hardware:
+            name, options = self._hardware(video, name, options)
+        stream = cast(VideoStream, self._container.add_stream(name, rate=rate, options=options))
         context = stream.codec_context
         set_picture_facts(context, row, video)
         context.thread_count = self._threads
@@ -157,10 +172,19 @@ class FileWriter:
         if video.codec == "hevc" and row.preset.container in ("mp4", "mov"):
             context.codec_tag = "hvc1"
         self._tag_fields(context, video)
-        stream.metadata["timecode"] = str(row.in_timecode)
+        stream.metadata["timecode"] = str(row.start_timecode)
         if row.shot.reel.source.reel:
             stream.metadata["reel_name"] = row.shot.reel.source.reel
         self._video = stream
+
+    def _hardware(self, video: Video, name: str, options: dict[str, str]) -> tuple[str, dict[str, str]]:
+        """The first encoder outside the CPU that can be opened here; else the one of the CPU, and it is said."""
+        for candidate in hardware_encoders(video):
+            if works_here(candidate, self.row, video):
+                kept = {key: value for key, value in options.items() if key == "g"}
+                return candidate, kept
+        self.warnings.append(f"no {video.hardware} encoder of {video.codec} works here: the CPU made it")
+        return name, options
 
     def _tag_fields(self, context: Any, video: Video) -> None:
         source = self.row.shot.reel.source.video
@@ -169,15 +193,18 @@ class FileWriter:
             context.field_order = 2 if source.field_order == "top first" else 3
 
     def _add_sound(self, audio: Audio, positions: tuple[int, ...]) -> None:
-        """A stream for one track of the source, or for several put side by side."""
-        tracks = [self.row.shot.reel.source.audio[position] for position in positions]
-        name = SOUND_ENCODERS[audio.codec]
-        layout = "stereo" if audio.channels == "stereo" else tracks[0].layout
-        if len(tracks) > 1:
+        """A stream for one track of the source, or for several put side by side or mixed."""
+        tracks = [self.row.sound_source.audio[position] for position in positions]
+        layout = LAYOUTS.get(audio.channels, tracks[0].layout)
+        if len(tracks) > 1 and audio.tracks == "merged":
             layout = f"{sum(track.channels for track in tracks)} channels"
-        added = self._container.add_stream(
-            name, rate=sound_rate(audio, tracks[0].sample_rate_hz), layout=layout
-        )
+        elif len(tracks) > 1:
+            layout = LAYOUTS.get(audio.channels) or max(tracks, key=lambda track: track.channels).layout
+        self._add_stream_of_sound(audio, tracks[0].sample_rate_hz, layout)
+
+    def _add_stream_of_sound(self, audio: Audio, rate_hz: int, layout: str) -> None:
+        name = SOUND_ENCODERS[audio.codec]
+        added = self._container.add_stream(name, rate=sound_rate(audio, rate_hz), layout=layout)
         stream = cast(AudioStream, added)
         if audio.bitrate_kbps:
             stream.bit_rate = audio.bitrate_kbps * 1000
@@ -185,12 +212,38 @@ class FileWriter:
         self._samples_in.append(0)
 
 
+def works_here(encoder: str, row: Row, video: Video) -> bool:
+    """Whether an encoder is there and takes such pictures: told by opening it."""
+    try:
+        trial: Any = av.CodecContext.create(encoder, "w")
+        set_picture_facts(trial, row, video)
+        trial.open()
+    except (av.error.FFmpegError, ValueError, RuntimeError):
+        return False
+    return True
+
+
+def _facts_of(row: Row) -> dict[str, str]:
+    """What is written of a shot where the container has a place for it: title, keywords, note, scene and take."""
+    shot = row.shot
+    facts = {key.casefold(): value for key, value in shot.facts.items()} if shot.facts else {}
+    said = {
+        "title": row.name.rpartition("/")[2],
+        "keywords": ", ".join(shot.keywords) or facts.get("keywords", ""),
+        "comment": shot.note or facts.get("note", ""),
+        "clip": shot.clip_name,
+        "scene": facts.get("scene", ""),
+        "take": facts.get("take", ""),
+    }
+    return {key: value for key, value in said.items() if value}
+
+
 def set_picture_facts(context: Any, row: Row, video: Video) -> None:
     """Size, pixel format, time and pixel aspect of an encoder."""
     assert row.geometry
     context.width, context.height = row.geometry.width_px, row.geometry.height_px
     context.pix_fmt = video.written_format
-    context.time_base = 1 / row.shot.reel.table.rate.fraction
+    context.time_base = 1 / row.rate.fraction
     context.sample_aspect_ratio = row.geometry.sample_aspect
     quality = fixed_quality(video)
     if quality is not None:
@@ -202,15 +255,15 @@ def sound_tracks_of(row: Row) -> list[tuple[int, ...]]:
     """Which of the source's sound streams each sound track of the file is made of, by position."""
     if not row.preset.audio or not row.sound_tracks:
         return []
-    if row.preset.audio.tracks == "merged":
+    if row.preset.audio.tracks in ("merged", "mixed"):
         return [row.sound_tracks]
     return [(position,) for position in row.sound_tracks]
 
 
-def expected_samples(row: Row, position: int) -> int:
-    """Samples a sound track must hold in the finished file."""
+def expected_samples(row: Row, span: Span, position: int) -> int:
+    """Samples a sound track must hold in the finished file, of so many frames."""
     assert row.preset.audio
-    facts = row.shot.reel.source.audio[position]
-    start, end = samples_of(row.shot.reel, row.span, facts)
+    facts = row.sound_source.audio[position]
+    start, end = samples_of(row.shot.reel, span, facts)
     written = sound_rate(row.preset.audio, facts.sample_rate_hz)
     return round_fraction(Fraction((end - start) * written, facts.sample_rate_hz))

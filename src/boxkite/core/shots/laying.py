@@ -7,7 +7,7 @@ from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
-from boxkite.core.edit.timeline import Clip, Timeline
+from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source, SourceKind
@@ -87,7 +87,19 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
     elif span != asked:
         warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
     unlike = tuple(dict.fromkeys(kind for kind, _ in said))
-    return _shot(wanted, reel, span, way, warnings, problem).with_changes(unlike=unlike)
+    shot = _shot(wanted, reel, span, way, warnings, problem)
+    grade = decision_as_facts(clip.colour_decision)
+    return shot.with_changes(unlike=unlike, facts={**shot.facts, **grade})
+
+
+def decision_as_facts(decision: ColourDecision | None) -> dict[str, str]:
+    """A colour decision as tables and logs write it: ASC_SOP and ASC_SAT."""
+    if decision is None:
+        return {}
+    triples = (
+        " ".join(f"{value:g}" for value in one) for one in (decision.slope, decision.offset, decision.power)
+    )
+    return {"ASC_SOP": "".join(f"({triple})" for triple in triples), "ASC_SAT": f"{decision.saturation:g}"}
 
 
 def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: Reel) -> list[tuple[Unlike, str]]:
@@ -99,8 +111,6 @@ def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: Reel) -> list[tuple[Un
         said.append((Unlike.EFFECTS, f"effects of the edit that are not in it: {names}"))
     if wanted.titles:
         said.append((Unlike.TITLES, f"titles above it that are not in it: {', '.join(wanted.titles)}"))
-    if clip.colour_decision:
-        said.append((Unlike.GRADE, "its colour decision (CDL) is not applied"))
     said += [(Unlike.HIDDEN, f"in the edit, {text}") for text in _covered(wanted)]
     if reel.table.rate != wanted.timeline.rate:
         rates = f"{reel.table.rate} frames a second, the edit runs at {wanted.timeline.rate}"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from fractions import Fraction
 from typing import Any
 
 from boxkite.core.footage.frames import FrameTable
@@ -13,16 +14,34 @@ from boxkite.core.timebase import Span, Timecode
 
 
 @dataclass(frozen=True)
+class SoundFrom:
+    """Sound that takes the place of a source's own: a file of a sound recorder.
+
+    begins: seconds of that file at which frame 0 of the picture's source begins; below 0 where it starts later.
+    """
+
+    source: Source
+    begins: Fraction
+
+
+@dataclass(frozen=True)
 class Reel:
     """A source ready to be cut: its frame map, and the timecode of its first frame.
 
     has_timecode: whether that timecode was found or given, rather than taken as zero.
+    sound: where its sound comes from; None for its own.
     """
 
     source: Source
     table: FrameTable
     start: Timecode
     has_timecode: bool
+    sound: SoundFrom | None = None
+
+    @property
+    def sound_source(self) -> Source:
+        """The source that its sound comes from."""
+        return self.sound.source if self.sound else self.source
 
     def timecode(self, frame: int) -> Timecode:
         """The timecode of one of its frames."""
@@ -52,14 +71,13 @@ class Unlike(StrEnum):
     TITLES = "titles above"
     TRANSITION = "transitions"
     SPEED = "speed"
-    GRADE = "grade"
     HIDDEN = "hidden by a clip above"
     RATE = "another rate"
     OVERLAP = "overlapping"
     SHORT = "shorter than a second"
 
 
-UNLIKE_THE_EDIT = tuple(Unlike)[:7]
+UNLIKE_THE_EDIT = tuple(Unlike)[:6]
 """Those that an edit shows otherwise."""
 
 
@@ -90,6 +108,11 @@ class Shot:
     handle_out: int = 0
     problem: str = ""
     unlike: tuple[Unlike, ...] = ()
+
+    @property
+    def sound(self) -> SoundFrom | None:
+        """Where its sound comes from, None for its own source."""
+        return self.reel.sound
 
     @property
     def clip_name(self) -> str:

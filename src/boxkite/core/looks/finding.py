@@ -1,0 +1,145 @@
+"""Which look each shot gets: its colour decision, the files beside its footage, what its preset says."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from boxkite.core.edit.timeline import ColourDecision
+from boxkite.core.errors import LookError
+from boxkite.core.footage.source import Source
+from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
+from boxkite.core.looks.transform import processor_of, read_decision
+from boxkite.core.presets.model import LookWanted
+from boxkite.core.shots.shot import Shot
+
+SOP, SAT, LOOK = "asc_sop", "asc_sat", "look"
+"""Columns of tables and logs, in any case: slope, offset and power; saturation; the name of a look file."""
+
+DECISION_ENDINGS = (".cdl", ".cc", ".ccc")
+LOOK_ENDINGS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".look", ".spi1d", ".spi3d", ".spimtx",
+                ".itx", ".mga", ".m3d", ".vf", ".hdl")  # fmt: skip
+"""Of the look files that OpenColorIO reads."""
+UNREAD_ENDINGS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
+"""Of grades beside camera files that no open library reads."""
+_NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
+
+
+@dataclass(frozen=True)
+class _Beside:
+    """What lies beside a source under its name."""
+
+    decision: DecisionStep | None
+    file: FileStep | None
+    warnings: tuple[str, ...]
+
+
+class LookFinder:
+    """Finds looks; what lies beside a source is looked for once, and every look is tried once."""
+
+    def __init__(self) -> None:
+        self._beside: dict[int, _Beside] = {}
+        self._names: dict[Path, dict[str, Path]] = {}
+        self._tried: set[Look] = set()
+
+    def look_of(self, shot: Shot, wanted: LookWanted | None) -> tuple[Look, tuple[str, ...]]:
+        """The look of a shot, and what is to be said of what it does not get.
+
+        Raises LookError for one that cannot be read.
+        """
+        wanted = wanted or LookWanted()
+        facts = {key.casefold(): value for key, value in shot.facts.items()} if shot.facts else {}
+        beside = self._beside_of(shot.reel.source)
+        warnings = list(beside.warnings)
+        steps: list[DecisionStep | FileStep | SpacesStep] = []
+        decision = self._decision(shot, facts) or beside.decision
+        if decision and wanted.cdl:
+            steps.append(decision)
+        elif decision:
+            warnings.append(f"its colour decision ({decision}) is not applied")
+        own = self._named(shot, facts) or beside.file
+        if own and wanted.beside:
+            steps.append(own)
+        elif own:
+            warnings.append(f"its look {own} is not applied")
+        if wanted.file:
+            steps.append(FileStep(wanted.file.absolute()))
+        if wanted.from_space and wanted.to_space:
+            config = wanted.config.absolute() if wanted.config else None
+            steps.append(SpacesStep(wanted.from_space, wanted.to_space, config))
+        look = tuple(steps)
+        if look and look not in self._tried:
+            processor_of(look)
+            self._tried.add(look)
+        return look, tuple(warnings)
+
+    def unapplied(self, shot: Shot) -> tuple[str, ...]:
+        """What is to be said where no look can be applied at all."""
+        return self.look_of(shot, LookWanted(cdl=False, beside=False))[1]
+
+    def _decision(self, shot: Shot, facts: Mapping[str, str]) -> DecisionStep | None:
+        """The colour decision that edit or table say, as ASC_SOP and ASC_SAT."""
+        sop, saturation = facts.get(SOP, ""), facts.get(SAT, "")
+        if not sop and not saturation:
+            return None
+        numbers = [float(text) for text in _NUMBER.findall(sop)] or [1.0] * 3 + [0.0] * 3 + [1.0] * 3
+        sat = [float(text) for text in _NUMBER.findall(saturation)] or [1.0]
+        if len(numbers) != 9 or len(sat) != 1:
+            raise LookError(
+                f"{shot.origin}: “{sop} {saturation}” is no colour decision",
+                hint="ASC_SOP is (r g b)(r g b)(r g b) for slope, offset and power; ASC_SAT one number",
+            )
+        slope, offset, power = (
+            (numbers[place], numbers[place + 1], numbers[place + 2]) for place in (0, 3, 6)
+        )
+        origin = "the edit" if shot.edited else "the table"
+        return DecisionStep(ColourDecision(slope, offset, power, sat[0]), origin)
+
+    def _named(self, shot: Shot, facts: Mapping[str, str]) -> FileStep | None:
+        """The look file that a table names, counted from the footage's folder."""
+        name = facts.get(LOOK, "")
+        if not name:
+            return None
+        path = shot.reel.source.path.absolute().parent / Path(name).expanduser()
+        if not path.is_file():
+            raise LookError(f"{shot.origin}: there is no look file {name}", path=path)
+        return FileStep(path)
+
+    def _beside_of(self, source: Source) -> _Beside:
+        if id(source) not in self._beside:
+            self._beside[id(source)] = self._look_beside(source)
+        return self._beside[id(source)]
+
+    def _look_beside(self, source: Source) -> _Beside:
+        folder = source.path.absolute().parent
+        if folder not in self._names:
+            try:
+                self._names[folder] = {path.name.casefold(): path for path in folder.iterdir()}
+            except OSError:
+                self._names[folder] = {}
+        names = self._names[folder]
+
+        def found(endings: tuple[str, ...]) -> list[Path]:
+            stems = dict.fromkeys((source.path.name.casefold(), source.clip_name.casefold()))
+            return [names[stem + ending] for ending in endings for stem in stems if stem + ending in names]
+
+        warnings = [
+            f"the grade in {path.name} cannot be read, so it is not applied" for path in found(UNREAD_ENDINGS)
+        ]
+        decisions, files = found(DECISION_ENDINGS), found(LOOK_ENDINGS)
+        for found_here in (decisions, files):
+            warnings += [
+                f"{path.name} is not applied: {found_here[0].name} goes first" for path in found_here[1:]
+            ]
+        decision = None
+        if decisions:
+            values = read_decision(decisions[0], (source.clip_name, source.reel))
+            if values:
+                decision = DecisionStep(values, decisions[0].name)
+            else:
+                warnings.append(
+                    f"{decisions[0].name} is not applied: none of its corrections bears this name"
+                )
+        return _Beside(decision, FileStep(files[0]) if files else None, tuple(warnings))

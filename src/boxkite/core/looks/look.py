@@ -1,0 +1,50 @@
+"""A look as data: the steps that are done to a picture's colours, in their order."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from boxkite.core.edit.timeline import ColourDecision
+
+
+@dataclass(frozen=True)
+class DecisionStep:
+    """A colour decision (ASC CDL). origin: where it comes from, as "edit" or the name of a file."""
+
+    decision: ColourDecision
+    origin: str
+
+    def __str__(self) -> str:
+        return f"CDL of {self.origin}"
+
+
+@dataclass(frozen=True)
+class FileStep:
+    """A look file, of any kind that OpenColorIO reads."""
+
+    path: Path
+
+    def __str__(self) -> str:
+        return self.path.name
+
+
+@dataclass(frozen=True)
+class SpacesStep:
+    """From one colour space to another. config: the OpenColorIO file that knows them, None for the built-in one."""
+
+    from_space: str
+    to_space: str
+    config: Path | None = None
+
+    def __str__(self) -> str:
+        return f"{self.from_space} to {self.to_space}"
+
+
+Look = tuple[DecisionStep | FileStep | SpacesStep, ...]
+"""The steps in the order in which they are applied; empty where the picture keeps its colours."""
+
+
+def look_words(look: Look) -> str:
+    """A look as people read it."""
+    return ", ".join(map(str, look))

@@ -1,0 +1,210 @@
+"""A look applied to the planes of a picture: by a table made once, or by its transform on every pixel."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from av.video.frame import VideoFrame
+
+from boxkite.core.looks.look import Look
+from boxkite.core.looks.transform import Processor, processor_of
+from boxkite.core.picture.stamp import Array, PixelLayout, plane_array
+
+_KR_KB = {
+    1: (0.2126, 0.0722),
+    4: (0.30, 0.11),
+    5: (0.299, 0.114),
+    6: (0.299, 0.114),
+    7: (0.212, 0.087),
+    9: (0.2627, 0.0593),
+}
+"""Weights of red and blue in luma, by the matrix numbers of ISO/IEC 23091-2."""
+_CHROMA_BITS = (6, 7)
+"""How finely tables part chroma: coarse first, which is faster, finer where that is not right enough."""
+_MOST_ERROR = {8: 1.3 / 255, 10: 0.9 / 255}
+"""Mean difference from the transform in float, over all of R′G′B′, up to which a table is taken."""
+_LUMA_BITS_FOR_CHROMA = 7
+_ROWS_AT_ONCE = 32
+_TRIED = 4096
+
+
+@dataclass(frozen=True)
+class ColourCode:
+    """How a limited-range picture codes its colours: bits a sample, matrix number."""
+
+    bit_depth: int
+    matrix: int
+
+    def to_rgb(self, luma: Array, blue: Array, red: Array) -> Array:
+        """R′G′B′ as float32 (…, 3), 0…1 the range of black to white, from codes of one shape."""
+        kr, kb = _KR_KB.get(self.matrix, _KR_KB[1])
+        scale = 1 << (self.bit_depth - 8)
+        y = (luma - np.float32(16 * scale)) / np.float32(219 * scale)
+        cb = (blue - np.float32(128 * scale)) / np.float32(224 * scale)
+        cr = (red - np.float32(128 * scale)) / np.float32(224 * scale)
+        rgb = np.empty((*np.shape(y), 3), np.float32)
+        rgb[..., 0] = y + np.float32(2 * (1 - kr)) * cr
+        rgb[..., 2] = y + np.float32(2 * (1 - kb)) * cb
+        rgb[..., 1] = (y - np.float32(kr) * rgb[..., 0] - np.float32(kb) * rgb[..., 2]) / np.float32(
+            1 - kr - kb
+        )
+        return rgb
+
+    def from_rgb(self, rgb: Array) -> tuple[Array, Array, Array]:
+        """Codes as float32, neither rounded nor bounded."""
+        kr, kb = _KR_KB.get(self.matrix, _KR_KB[1])
+        scale = 1 << (self.bit_depth - 8)
+        y = (
+            np.float32(kr) * rgb[..., 0]
+            + np.float32(1 - kr - kb) * rgb[..., 1]
+            + np.float32(kb) * rgb[..., 2]
+        )
+        cb = (rgb[..., 2] - y) / np.float32(2 * (1 - kb))
+        cr = (rgb[..., 0] - y) / np.float32(2 * (1 - kr))
+        return (
+            y * np.float32(219 * scale) + np.float32(16 * scale),
+            cb * np.float32(224 * scale) + np.float32(128 * scale),
+            cr * np.float32(224 * scale) + np.float32(128 * scale),
+        )
+
+    def legal(self, codes: Array) -> Array:
+        """Codes rounded, and bounded to what a picture may hold (ITU-R BT.709: 1 to 254 in 8 bit)."""
+        scale = 1 << (self.bit_depth - 8)
+        kind = np.uint8 if self.bit_depth == 8 else np.uint16
+        return np.asarray(np.clip(np.rint(codes), scale, 255 * scale - 1).astype(kind))
+
+
+class _Table:
+    """The look as tables: luma by (luma, coarse chroma), what is added to chroma by (coarse luma, coarse chroma)."""
+
+    def __init__(self, processor: Processor, code: ColourCode, chroma_bits: int) -> None:
+        self.code = code
+        self.bits = chroma_bits
+        self.shift = code.bit_depth - chroma_bits
+        self.luma_shift = max(0, code.bit_depth - _LUMA_BITS_FOR_CHROMA)
+        steps = np.arange(1 << chroma_bits, dtype=np.float32) * (1 << self.shift)
+        levels = 1 << code.bit_depth
+        kind = np.uint8 if code.bit_depth == 8 else np.uint16
+        lumas_after = np.empty((levels, len(steps) ** 2), kind)
+        at_once = 64
+        for start in range(0, levels, at_once):
+            lumas = np.arange(start, min(start + at_once, levels), dtype=np.float32)
+            lumas_after[start : start + at_once] = code.legal(self._through(processor, lumas, steps)[0])
+        half = (1 << self.luma_shift) / 2 - 0.5 if self.luma_shift else 0.0
+        coarse = np.arange(0, levels, 1 << self.luma_shift, dtype=np.float32) + np.float32(half)
+        self.chroma = []
+        for place, codes in enumerate(self._through(processor, coarse, steps)[1:]):
+            own = np.repeat(steps, len(steps)) if place == 0 else np.tile(steps, len(steps))
+            self.chroma.append(np.rint(codes - own).astype(np.int16).reshape(-1))
+        self.luma: Array = lumas_after.reshape(-1)
+
+    def _through(self, processor: Processor, lumas: Array, steps: Array) -> list[Array]:
+        """Codes after the look, each of (lumas, chromas)."""
+        blue = np.repeat(steps, len(steps))[None]
+        red = np.tile(steps, len(steps))[None]
+        luma = lumas[:, None]
+        rgb = self.code.to_rgb(*np.broadcast_arrays(luma, blue, red))
+        processor.apply(rgb)
+        return [np.asarray(codes) for codes in self.code.from_rgb(rgb)]
+
+    def change(self, luma: Array, blue: Array, red: Array, layout: PixelLayout) -> None:
+        """Change the planes in place."""
+        step_y, step_x = 1 << layout.shift_y, 1 << layout.shift_x
+        half, most = (1 << self.shift) >> 1, (1 << self.bits) - 1
+        for top in range(0, blue.shape[0], _ROWS_AT_ONCE):
+            blues, reds = blue[top : top + _ROWS_AT_ONCE], red[top : top + _ROWS_AT_ONCE]
+            lumas = luma[top * step_y : (top + len(blues)) * step_y]
+            height, width = lumas.shape
+            place = np.minimum((blues.astype(np.int32) + half) >> self.shift, most)
+            place <<= self.bits
+            place |= np.minimum((reds.astype(np.int32) + half) >> self.shift, most)
+            whole = np.empty((blues.shape[0] * step_y, blues.shape[1] * step_x), np.int32)
+            whole[:height, :width] = lumas
+            if (height, width) != whole.shape:  # odd sides: the last chroma sample has fewer luma samples
+                whole[height:] = whole[height - 1 : height]
+                whole[:, width:] = whole[:, width - 1 : width]
+            blocks = whole.reshape(blues.shape[0], step_y, blues.shape[1], step_x)
+            mean = blocks.sum(axis=(1, 3)) if step_x * step_y > 1 else whole
+            chroma_place = mean >> (self.luma_shift + layout.shift_x + layout.shift_y)
+            chroma_place = (chroma_place << (2 * self.bits)) | place
+            whole <<= 2 * self.bits
+            blocks |= place[:, None, :, None]
+            lumas[:] = self.luma[whole[:height, :width]]
+            scale = 1 << (self.code.bit_depth - 8)
+            for plane, added in zip((blues, reds), self.chroma, strict=True):
+                plane[:] = np.clip(plane + added[chroma_place], scale, 255 * scale - 1)
+
+
+class _EveryPixel:
+    """The look as its transform in float, on every pixel: slow, and right whatever the look."""
+
+    def __init__(self, processor: Processor, code: ColourCode) -> None:
+        self.processor, self.code = processor, code
+
+    def change(self, luma: Array, blue: Array, red: Array, layout: PixelLayout) -> None:
+        """Change the planes in place; chroma is averaged where it is subsampled."""
+        step_y, step_x = 1 << layout.shift_y, 1 << layout.shift_x
+        height, width = luma.shape
+        full = [
+            np.repeat(np.repeat(plane, step_y, axis=0), step_x, axis=1)[:height, :width].astype(np.float32)
+            for plane in (blue, red)
+        ]
+        rgb = self.code.to_rgb(luma.astype(np.float32), *full)
+        self.processor.apply(rgb)
+        codes = self.code.from_rgb(rgb)
+        luma[:] = self.code.legal(codes[0])
+        for plane, after in zip((blue, red), codes[1:], strict=True):
+            rows, columns = plane.shape[0] * step_y, plane.shape[1] * step_x
+            padded = np.pad(after, ((0, rows - height), (0, columns - width)), mode="edge")
+            means = padded.reshape(plane.shape[0], step_y, plane.shape[1], step_x).mean(axis=(1, 3))
+            plane[:] = self.code.legal(means)
+
+
+@lru_cache(maxsize=8)
+def _way(look: Look, code: ColourCode) -> _Table | _EveryPixel:
+    """The fastest way that is right enough for a look, found by trying colours from all of R′G′B′."""
+    processor = processor_of(look)
+    if code.bit_depth in _MOST_ERROR:
+        for bits in _CHROMA_BITS:
+            table = _Table(processor, code, bits)
+            if error_of(table, processor, code) <= _MOST_ERROR[code.bit_depth]:
+                return table
+    return _EveryPixel(processor, code)
+
+
+def error_of(way: _Table | _EveryPixel, processor: Processor, code: ColourCode) -> float:
+    """Mean difference in R′G′B′ (0…1) between a way and the transform in float, over flat patches of all colours."""
+    random = np.random.default_rng(20)
+    codes = [code.legal(plane) for plane in code.from_rgb(random.random((64, _TRIED // 64, 3), np.float32))]
+    wanted = code.to_rgb(*(plane.astype(np.float32) for plane in codes))
+    processor.apply(wanted)
+    way.change(codes[0], codes[1], codes[2], PixelLayout(code.bit_depth, 0, 0))
+    found = code.to_rgb(*(plane.astype(np.float32) for plane in codes))
+    return float(np.abs(np.clip(found, 0, 1) - np.clip(wanted, 0, 1)).mean())
+
+
+class Colouring:
+    """A look, ready to be applied to pictures of one format."""
+
+    def __init__(self, look: Look, pixel_format: str) -> None:
+        """pixel_format: planar Y′CbCr of limited range."""
+        self.look = look
+        self.layout = PixelLayout.of(pixel_format)
+
+    def change(self, picture: VideoFrame, matrix: int) -> None:
+        """Change a picture in place. matrix: that it was coded with. It must be writable."""
+        way = _way(self.look, ColourCode(self.layout.bit_depth, matrix))
+        planes = [plane_array(picture.planes[place], self.layout) for place in range(3)]
+        way.change(planes[0], planes[1], planes[2], self.layout)
+
+
+def colour_linear(picture: VideoFrame, look: Look) -> VideoFrame:
+    """A look applied to a picture of floating point R, G and B, values beyond 0…1 included."""
+    samples: Any = np.ascontiguousarray(picture.to_ndarray(format="gbrpf32le"))
+    processor_of(look).apply(samples)
+    changed = VideoFrame.from_ndarray(samples, format="gbrpf32le")
+    changed.colorspace = picture.colorspace
+    return changed

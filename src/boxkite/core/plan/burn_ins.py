@@ -1,0 +1,69 @@
+"""Burn-ins of a plan: their patterns filled in for each row, with signs where something runs along."""
+
+from __future__ import annotations
+
+from collections import ChainMap
+from collections.abc import Mapping
+
+from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
+from boxkite.core.naming.tokens import TOKENS
+from boxkite.core.naming.values import Text, Value
+from boxkite.core.plan.rows import PlannedLettering, Running
+from boxkite.core.presets.fonts import unshown_signs
+from boxkite.core.presets.model import Lettering, Preset
+
+_RUNNING_SIGNS = {chr(place): running for place, running in enumerate(Running, start=1)}
+_RUNNING_VALUES: dict[str, Value] = {running.value: Text(sign) for sign, running in _RUNNING_SIGNS.items()}
+
+
+class BurnIns:
+    """Fills in the burn-ins of presets; what is the same for all shots is filled in once."""
+
+    def __init__(self) -> None:
+        self._read: dict[int, list[tuple[Lettering, Pattern, PlannedLettering | None]]] = {}
+
+    def of(
+        self, preset: Preset, name: str, of_output: Mapping[str, Value], of_shot: Mapping[str, Value]
+    ) -> tuple[tuple[PlannedLettering, ...], tuple[str, ...]]:
+        """The burn-ins of a row called `name`, and what of them cannot be shown.
+
+        Raises PatternError for a token that is not known, PresetError for a font that cannot be read.
+        """
+        if id(preset) not in self._read:
+            read = [(one, read_text_pattern(one.text)) for one in preset.burn_in]
+            self._read[id(preset)] = [(one, pattern, _always_alike(one, pattern)) for one, pattern in read]
+        own: dict[str, Value] = {**_RUNNING_VALUES, "name": Text(name.rpartition("/")[2])}
+        planned, warnings = [], []
+        for one, pattern, alike in self._read[id(preset)]:
+            if alike:
+                planned.append(alike)
+                continue
+            values: ChainMap[str, Value] = ChainMap(own, of_output, of_shot)  # type: ignore[arg-type]
+            if any(choice.name not in own and choice.name not in TOKENS for choice in pattern.choices):
+                check_tokens(pattern, {*TOKENS, *values})
+            text = plain_text(pattern, values)
+            planned.append(PlannedLettering(_parts(text), one))
+            if not text.isascii() and (signs := unshown_signs(text, one.font)):
+                warnings.append(f"its burn-in lacks what the font has no sign for: {signs}")
+        return tuple(planned), tuple(warnings)
+
+
+def _always_alike(wanted: Lettering, pattern: Pattern) -> PlannedLettering | None:
+    """The burn-in where it is the same for all shots but for what runs along; else None."""
+    if all(choice.name in _RUNNING_VALUES for choice in pattern.choices):
+        return PlannedLettering(_parts(plain_text(pattern, _RUNNING_VALUES)), wanted)
+    return None
+
+
+def _parts(text: str) -> tuple[str | Running, ...]:
+    if not any(sign in text for sign in _RUNNING_SIGNS):
+        return (text,)
+    parts: list[str | Running] = []
+    for sign in text:
+        if sign in _RUNNING_SIGNS:
+            parts.append(_RUNNING_SIGNS[sign])
+        elif parts and not isinstance(parts[-1], Running):
+            parts[-1] += sign
+        else:
+            parts.append(sign)
+    return tuple(parts)

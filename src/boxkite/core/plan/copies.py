@@ -1,0 +1,159 @@
+"""Copies in a plan: by how much their ends move, those that are encoded to be exact, those that become one file."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from boxkite.core.errors import FootageError, PlanError
+from boxkite.core.footage.keyframes import StoredPictures
+from boxkite.core.footage.opening import open_source
+from boxkite.core.footage.source import Source
+from boxkite.core.plan.rows import Row
+from boxkite.core.presets.codecs import CODECS, COPIED_AS
+from boxkite.core.presets.model import Audio, Preset, Video
+from boxkite.core.shots.shot import Shot
+from boxkite.core.timebase import Span
+
+_CONTAINERS = {".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "mkv", ".webm": "webm", ".mxf": "mxf"}
+_VIDEO_CODECS = {"h264": "h264", "hevc": "hevc", "av1": "av1", "vp9": "vp9", "prores": "prores", "dnxhd": "dnxhr",
+                 "ffv1": "ffv1", "mjpeg": "mjpeg"}  # fmt: skip
+_AUDIO_CODECS = {"aac": "aac", "opus": "opus", "flac": "flac", "mp3": "mp3", "pcm_s16le": "pcm16",
+                 "pcm_s24le": "pcm24"}  # fmt: skip
+_FINE = {"h264": 12.0, "hevc": 14.0, "av1": 20.0, "vp9": 20.0, "mjpeg": 2.0}
+"""Constant qualities at which what is encoded again can hardly be told from its source."""
+
+
+def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[str, ...]]:
+    """The frames that a copy of a shot holds, and by how many its ends move where they are not keyframes."""
+    reel, wanted = shot.reel, shot.span
+    span = stored.copied_span(reel.table, wanted)
+    if span is None:
+        raise PlanError(
+            f"{shot.origin}: there is no keyframe before it, so it cannot be copied",
+            path=reel.source.path,
+            hint="leave it out with --except, or give a preset that encodes",
+        )
+    moves = [
+        f"{end} {frames} frame{'' if frames == 1 else 's'} {way}"
+        for end, frames, way in (
+            ("in moves", wanted.start - span.start, "back"),
+            ("out moves", span.end - wanted.end, "forward"),
+        )
+        if frames
+    ]
+    if not moves:
+        return span, ()
+    return span, (f"copied from keyframe to keyframe: {' and '.join(moves)}",)
+
+
+def preset_like(source: Source, name: str) -> Preset | None:
+    """A preset that writes what a source holds, as finely as its codecs can; None where Box Kite has none."""
+    video = source.video
+    container = _CONTAINERS.get(source.path.suffix.lower())
+    codec = _VIDEO_CODECS.get(video.codec) if video else None
+    sounds = {_AUDIO_CODECS.get(audio.codec) for audio in source.audio}
+    if not (video and container and codec) or None in sounds or len(sounds) > 1:
+        return None
+    formats = CODECS[codec].formats
+    pixel_format = video.pixel_format.replace("yuvj", "yuv")
+    profile = next(
+        (key for key, taken in CODECS[codec].profiles.items() if pixel_format in taken), None
+    ) if codec in ("prores", "dnxhr") else None  # fmt: skip
+    if codec == "prores" and profile == "proxy":
+        profile = "hq"
+    if pixel_format not in formats:
+        return None
+    try:
+        return Preset(
+            name=name,
+            container=container,  # type: ignore[arg-type]
+            video=Video(
+                codec=codec,  # type: ignore[arg-type]
+                profile=profile,
+                pixel_format=pixel_format,
+                quality=_FINE.get(codec),
+                scan="keep",
+                expected_bits_per_pixel=2.0,
+            ),
+            audio=Audio(codec=sounds.pop(), bitrate_kbps=None) if sounds else None,  # type: ignore[arg-type]
+        )
+    except ValueError:
+        return None
+
+
+def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
+    """The rows, with one that joins all copies of each output. wanted: "also", or "only" for that one alone.
+
+    Raises PlanError where copies cannot be joined, with what differs.
+    """
+    outputs: dict[tuple[str, Path, str], list[Row]] = {}
+    for row in rows:
+        if row.is_copied:
+            outputs.setdefault((row.preset.name, row.folder, row.ending), []).append(row)
+    if not outputs:
+        raise PlanError(
+            "--joined: nothing here is copied", hint="it goes with the preset copy, without --exact-cuts"
+        )
+    kept = [row for row in rows if wanted == "also" or not row.is_copied]
+    for parts in outputs.values():
+        _check_alike(parts)
+        first = parts[0]
+        name = f"{first.name}-joined"
+        warnings = tuple(dict.fromkeys(f"{part.name}: {text}" for part in parts for text in part.warnings))
+        kept.append(
+            replace(
+                first,
+                name=name,
+                plain_name=name,
+                parts=tuple(parts),
+                expected_bytes=sum(part.expected_bytes for part in parts),
+                warnings=warnings,
+                shot=first.shot.with_changes(),
+            )
+        )
+    return [replace(row, number=number) for number, row in enumerate(kept, start=1)]
+
+
+def _check_alike(parts: Sequence[Row]) -> None:
+    first = parts[0].shot.reel.source
+    wanted = _streams(first)
+    for source in {part.shot.reel.source.path: part.shot.reel.source for part in parts}.values():
+        for (what, one), (_, other) in zip(wanted, _streams(source), strict=False):
+            if one != other:
+                raise PlanError(
+                    f"{first.label} and {source.label} cannot be joined: {what} differs ({one}, {other})",
+                    hint="leave one of them out, or give a preset that encodes and join later",
+                )
+
+
+def _streams(source: Source) -> list[tuple[str, object]]:
+    """What must be the same for streams to follow each other in one file, in words and values."""
+    video = source.video
+    assert video
+    facts: list[tuple[str, object]] = [
+        ("the codec", video.codec),
+        ("the picture size", video.size),
+        ("the pixel format", video.pixel_format),
+        ("the rate", str(video.rate)),
+        ("the number of sound tracks", len(source.audio)),
+    ]
+    for audio in source.audio:
+        facts.append(("the sound", f"{audio.codec} {audio.sample_rate_hz} Hz {audio.shown_layout}"))
+    try:
+        with open_source(source) as container:
+            set_up = [
+                bytes(stream.codec_context.extradata or b"")
+                for stream in container.streams
+                if stream.type in ("video", "audio") and stream.codec_context
+            ]
+    except FootageError as error:
+        raise PlanError(error.message, path=error.path) from None
+    return [*facts, ("the set-up of their encoders", [hash(one) for one in set_up])]
+
+
+def uncopied_ending(source: Source) -> str:
+    """Why a source's container is not written by copying; empty where it is."""
+    suffix = source.path.suffix
+    return "" if suffix.lower() in COPIED_AS else f"files that end in “{suffix}” are not written by copying"

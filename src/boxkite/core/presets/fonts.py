@@ -1,0 +1,29 @@
+"""The fonts that burn-ins are set in, and what they cannot show."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from pathlib import Path
+
+from boxkite.core.errors import PresetError
+
+_FONTS = Path(__file__).parent / "font_files"
+TEXT_FONT = _FONTS / "DejaVuSans-Bold.ttf"
+RUNNING_FONT = _FONTS / "DejaVuSansMono-Bold.ttf"
+
+
+@lru_cache(maxsize=1024)
+def unshown_signs(text: str, font: Path | None = None) -> str:
+    """Those signs of a text that its font cannot show. Raises PresetError for what is no font."""
+    from PIL import ImageFont
+
+    try:
+        drawn = ImageFont.truetype(str(font or TEXT_FONT), 24)
+    except OSError as error:
+        raise PresetError(f"the font cannot be read: {error}", path=font) from None
+    nothing = bytes(drawn.getmask("\uffff"))
+    return "".join(
+        sign
+        for sign in dict.fromkeys(text)
+        if not sign.isspace() and sign.isprintable() and bytes(drawn.getmask(sign)) == nothing
+    )

@@ -1,0 +1,122 @@
+"""How loud sound is, and what brings it to a target: EBU R 128 and ITU-R BS.1770, in a first pass over the sound."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+from math import inf, log10
+
+import av
+import av.filter
+from av.audio.frame import AudioFrame
+
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.mixing import SoundChain
+from boxkite.core.render.sounds import SoundReader
+
+_QUIETEST_LUFS = -70.0
+"""The absolute gate of BS.1770: what stays below is silence, and is left as it is."""
+
+
+@dataclass(frozen=True)
+class Loudness:
+    """Of one track. lufs: integrated, gated. peak_dbtp: the highest true peak of its channels."""
+
+    lufs: float
+    peak_dbtp: float
+
+
+class _Meter:
+    """Measures sound as it comes, by the library's meter."""
+
+    def __init__(self) -> None:
+        self._graph: av.filter.Graph | None = None
+        self._samples = 0
+        self._lufs = -inf
+        self._peak = 0.0
+
+    def put(self, sound: AudioFrame) -> None:
+        if self._graph is None:
+            self._graph = self._build(sound)
+        sound.pts = self._samples
+        sound.time_base = Fraction(1, sound.sample_rate)
+        self._samples += sound.samples
+        self._graph.push(sound)
+        self._pull()
+
+    def result(self) -> Loudness:
+        """What was measured, once all sound has been put."""
+        if self._graph is not None:
+            self._graph.push(None)
+            self._pull()
+        return Loudness(self._lufs, 20 * log10(self._peak) if self._peak > 0 else -inf)
+
+    @staticmethod
+    def _build(sound: AudioFrame) -> av.filter.Graph:
+        graph = av.filter.Graph()
+        source = graph.add_abuffer(
+            sample_rate=sound.sample_rate,
+            format=sound.format.name,
+            layout=sound.layout.name,
+            time_base=Fraction(1, sound.sample_rate),
+        )
+        meter = graph.add("ebur128", "peak=true:metadata=1")
+        sink = graph.add("abuffersink")
+        source.link_to(meter)
+        meter.link_to(sink)
+        graph.configure()
+        return graph
+
+    def _pull(self) -> None:
+        assert self._graph is not None
+        while True:
+            try:
+                measured = self._graph.pull()
+            except (av.error.BlockingIOError, av.error.EOFError):
+                return
+            facts = measured.metadata
+            self._lufs = float(facts.get("lavfi.r128.I", self._lufs))
+            peaks = [float(value) for key, value in facts.items() if "true_peaks_ch" in key]
+            self._peak = max([self._peak, *peaks])
+
+
+def measure(row: Row) -> list[Loudness]:
+    """The loudness of each sound track that the row's file will hold, before any gain."""
+    chain = SoundChain(row)
+    reader = SoundReader(row.shot, row.span, row.sound_tracks)
+    meters: dict[int, _Meter] = {}
+    step = row.shot.reel.table.rate.nominal
+    try:
+        for frame in [*range(row.span.start + step, row.span.end, step), row.span.end]:
+            for place, sound in reader.until(frame):
+                for track, made in chain.put(place, sound):
+                    meters.setdefault(track, _Meter()).put(made)
+    finally:
+        reader.close()
+    return [meters[track].result() for track in sorted(meters)]
+
+
+def gains_for(row: Row) -> tuple[tuple[float, ...], list[str]]:
+    """The factor that brings each track to the preset's loudness, held back where its true peak would go too high.
+
+    Also what is to be said: tracks that end up quieter than asked, or that are silent.
+    """
+    audio = row.preset.audio
+    if audio is None or audio.loudness_lufs is None or not row.sound_tracks:
+        return (), []
+    gains, said = [], []
+    for track, found in enumerate(measure(row)):
+        which = f"sound track {track + 1}" if track else "its sound"
+        if found.lufs <= _QUIETEST_LUFS:
+            gains.append(1.0)
+            said.append(f"{which} is silent or too short to measure, its loudness is left")
+            continue
+        wanted = audio.loudness_lufs - found.lufs
+        room = audio.most_peak_dbtp - found.peak_dbtp
+        if room < wanted:
+            said.append(
+                f"{which} ends at {found.lufs + room:.1f} LUFS, not {audio.loudness_lufs:g}:"
+                f" louder its true peak would pass {audio.most_peak_dbtp:g} dBTP"
+            )
+        gains.append(10 ** (min(wanted, room) / 20))
+    return tuple(gains), said

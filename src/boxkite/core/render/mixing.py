@@ -1,0 +1,117 @@
+"""From the sound of a source's tracks to the tracks of a file: side by side, mixed, in another layout, louder."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from math import sqrt
+from typing import Any
+
+import av
+import numpy as np
+from av.audio.frame import AudioFrame
+
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.coding import LAYOUTS
+
+_SILENCE_HZ = 48_000
+
+
+class SoundChain:
+    """Takes the sound of a row's tracks, in order and without gaps, and gives out that of its file's tracks.
+
+    gains: factors, one for each track of the file. Several tracks are mixed at equal power: their sum, divided
+    by the square root of their number.
+    """
+
+    def __init__(self, row: Row, gains: tuple[float, ...] = ()) -> None:
+        assert row.preset.audio
+        self._gains = gains
+        several = len(row.sound_tracks) > 1
+        self._mixed = several and row.preset.audio.tracks == "mixed"
+        self._merged = several and row.preset.audio.tracks == "merged"
+        self._beside = _Beside(len(row.sound_tracks)) if self._merged or self._mixed else None
+        self._layout = LAYOUTS.get(row.preset.audio.channels)
+        tracks = row.sound_source.audio
+        if self._mixed and self._layout is None:
+            widest = max(row.sound_tracks, key=lambda place: tracks[place].channels)
+            self._layout = tracks[widest].layout
+        self._resamplers: dict[int, av.AudioResampler] = {}
+
+    def put(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
+        """Take the next sound of one of the row's tracks, by its place among them; yield (file's track, sound)."""
+        if self._layout and not self._merged:
+            for part in self._in_layout(place, sound):
+                yield from self._join(place, part)
+        else:
+            yield from self._join(place, sound)
+
+    def _in_layout(self, place: int, sound: AudioFrame) -> list[AudioFrame]:
+        if sound.layout.name == self._layout and not self._mixed:
+            return [sound]
+        if place not in self._resamplers:
+            self._resamplers[place] = av.AudioResampler(
+                format="flt", layout=self._layout, rate=sound.sample_rate
+            )
+        return self._resamplers[place].resample(sound)
+
+    def _join(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
+        if self._beside is None:
+            yield place, self._louder(place, sound)
+            return
+        for parts, rate in self._beside.put(place, sound, "flt" if self._mixed else "s32"):
+            if self._mixed:
+                yield 0, self._louder(0, as_sound(sum(parts) / sqrt(len(parts)), str(self._layout), rate))
+            else:
+                samples = np.concatenate(parts, axis=1)
+                yield 0, self._louder(0, as_sound(samples, f"{samples.shape[1]} channels", rate))
+
+    def _louder(self, place: int, sound: AudioFrame) -> AudioFrame:
+        gain = self._gains[place] if self._gains else 1.0
+        if gain == 1.0:
+            return sound
+        changed = []
+        for part in av.AudioResampler(
+            format="flt", layout=sound.layout.name, rate=sound.sample_rate
+        ).resample(sound):
+            changed.append(interleaved(part) * np.float32(gain))
+        return as_sound(np.concatenate(changed), sound.layout.name, sound.sample_rate)
+
+
+class _Beside:
+    """Holds the sound of several tracks until all of them have the samples."""
+
+    def __init__(self, count: int) -> None:
+        self._waiting: list[list[np.ndarray]] = [[] for _ in range(count)]
+
+    def put(self, place: int, sound: AudioFrame, kind: str) -> Iterator[tuple[list[Any], int]]:
+        """Take the next sound of one track; give out (samples by channels of each track, sample rate)."""
+        even = av.AudioResampler(format=kind, layout=sound.layout.name, rate=sound.sample_rate)
+        self._waiting[place] += [interleaved(part) for part in even.resample(sound)]
+        ready = min(sum(len(part) for part in parts) for parts in self._waiting)
+        if not ready:
+            return
+        columns = []
+        for index, parts in enumerate(self._waiting):
+            whole = np.concatenate(parts)
+            columns.append(whole[:ready])
+            self._waiting[index] = [whole[ready:]]
+        yield columns, sound.sample_rate
+
+
+def interleaved(sound: AudioFrame) -> np.ndarray:
+    """Samples by channels, of sound whose format is interleaved."""
+    samples: np.ndarray = sound.to_ndarray()
+    return samples.reshape(-1, len(sound.layout.channels))
+
+
+def as_sound(samples: np.ndarray, layout: str, rate_hz: int) -> AudioFrame:
+    """A frame of sound from samples by channels, float32 or int32."""
+    kind = "flt" if samples.dtype == np.float32 else "s32"
+    frame = AudioFrame.from_ndarray(np.ascontiguousarray(samples.reshape(1, -1)), format=kind, layout=layout)
+    frame.sample_rate = rate_hz
+    return frame
+
+
+def silence(samples: int) -> AudioFrame:
+    """Stereo silence at 48 kHz, for files that need a track and have no sound."""
+    return as_sound(np.zeros((samples, 2), np.float32), "stereo", _SILENCE_HZ)

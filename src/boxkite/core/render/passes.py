@@ -1,0 +1,76 @@
+"""The first of two passes: the encoder looks at every picture and leaves notes for the second."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import av
+from av.audio.frame import AudioFrame
+from av.video.frame import VideoFrame
+
+from boxkite.core.errors import RenderError
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.coding import ENCODERS, encoder_options
+from boxkite.core.render.publishing import partial_path
+from boxkite.core.render.writing import set_picture_facts
+
+
+def stats_path(row: Row) -> Path:
+    """Where the encoder's notes on a row are kept between its passes: hidden, beside the file."""
+    return partial_path(row.path.with_name(f"{row.path.name}.passes"))
+
+
+def remove_stats(row: Row) -> None:
+    """Remove the notes; encoders write some beside, under longer names."""
+    if row.preset.video and row.preset.video.passes == 2:
+        notes = stats_path(row)
+        for path in notes.parent.glob(f"{notes.name}*"):
+            path.unlink(missing_ok=True)
+
+
+class FirstPass:
+    """Takes the pictures of a row as its file will, and keeps nothing but the encoder's notes."""
+
+    def __init__(self, row: Row, threads: int) -> None:
+        assert row.preset.video
+        video = row.preset.video
+        self.chain = PictureChain(row)
+        self.first_picture: VideoFrame | None = None
+        self.last_picture: VideoFrame | None = None
+        self.warnings: list[str] = []
+        context: Any = av.CodecContext.create(ENCODERS[video.codec], "w")
+        set_picture_facts(context, row, video)
+        context.framerate = row.rate.fraction
+        context.bit_rate = round((video.bitrate_mbps or 0) * 1_000_000)
+        context.options = encoder_options(video, row.rate.fraction, threads, (1, str(stats_path(row))))
+        context.thread_count = threads
+        context.thread_type = "AUTO"
+        self._context = context
+
+    def put_picture(self, picture: VideoFrame) -> None:
+        """Take the next picture, as decoded."""
+        for ready in self.chain.put(picture):
+            self._encode(ready)
+
+    def put_sound(self, place: int, sound: AudioFrame) -> None:
+        """Sound is of no use here."""
+
+    def end(self) -> None:
+        """Let the encoder write its notes."""
+        for ready in self.chain.end():
+            self._encode(ready)
+        self._encode(None)
+        self._context = None  # the encoder writes its notes when it goes
+
+    def abandon(self) -> None:
+        """Let go of it."""
+        self._context = None
+
+    def _encode(self, picture: VideoFrame | None) -> None:
+        try:
+            self._context.encode(picture)
+        except av.error.FFmpegError as error:
+            if not isinstance(error, av.error.EOFError):
+                raise RenderError(f"the encoder refuses: {error.strerror}") from None

@@ -1,0 +1,25 @@
+"""Where the pictures and sounds of a stretch come from: a source's file."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+from av.video.frame import VideoFrame
+
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.pictures import Damage, read_pictures
+from boxkite.core.render.sounds import SoundReader
+from boxkite.core.timebase import Span
+
+
+def open_pictures(
+    rows: Sequence[Row], stretch: Span, threads: int, damage: Damage | None
+) -> Iterator[tuple[int, VideoFrame]]:
+    """(frame number, picture) of every frame of a stretch that rows of one source share."""
+    reel = rows[0].shot.reel
+    return read_pictures(reel.source, reel.table, stretch, threads=threads, damage=damage)
+
+
+def open_sounds(row: Row, span: Span, tracks: tuple[int, ...]) -> SoundReader:
+    """The sound of a span of a row's shot."""
+    return SoundReader(row.shot, span, tracks, accept_damaged=row.accept_damaged)

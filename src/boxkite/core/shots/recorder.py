@@ -1,0 +1,66 @@
+"""The sound of a recorder in place of the camera's: the file whose timecode runs over the clip."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from fractions import Fraction
+
+from boxkite.core.footage.source import Source
+from boxkite.core.shots.shot import Reel, SoundFrom
+
+_DAY_SECONDS = 24 * 3600
+
+
+def with_recorded_sound(reel: Reel, recorded: Sequence[Source]) -> tuple[Reel, str]:
+    """The reel with the sound of that recording which covers most of it, and what is to be said; else as it is."""
+    if not recorded:
+        return reel, ""
+    label = reel.source.label
+    if not reel.has_timecode:
+        return reel, f"{label} has no timecode, so it keeps its own sound"
+    length = reel.table.rate.seconds(reel.table.frame_count)
+    covers = [
+        (_covered(begins, length, source), begins, source) for source, begins in _offsets(reel, recorded)
+    ]
+    most, begins, source = max(covers, key=lambda one: one[0], default=(Fraction(0), Fraction(0), None))
+    if source is None or most <= 0:
+        return reel, f"no recorded sound runs over {label}: it keeps its own"
+    found = replace(reel, sound=SoundFrom(source, begins))
+    if most < length:
+        return found, (
+            f"{label} gets the sound of {source.label}, which covers {float(most):.2f} of its {float(length):.2f} s:"
+            " the rest is silent"
+        )
+    return found, f"{label} gets the sound of {source.label}"
+
+
+def start_seconds(source: Source) -> Fraction | None:
+    """Seconds since midnight at which a recording begins: the time reference of its broadcast wave chunk
+    (EBU Tech 3285), counted in samples, else its timecode.
+    """
+    reference = source.metadata.get("time_reference", "")
+    if reference.isascii() and reference.isdigit() and source.audio:
+        return Fraction(int(reference), source.audio[0].sample_rate_hz)
+    start = source.start_timecode
+    return start.frame / start.rate.fraction if start else None
+
+
+def _offsets(reel: Reel, recorded: Sequence[Source]) -> list[tuple[Source, Fraction]]:
+    """Each recording with its moment at which the reel's first frame lies; over midnight too."""
+    begins = reel.start.frame / reel.start.rate.fraction
+    found = []
+    for source in recorded:
+        start = start_seconds(source)
+        if start is None or not source.audio:
+            continue
+        offset = begins - start
+        if offset < -_DAY_SECONDS / 2:
+            offset += _DAY_SECONDS
+        found.append((source, offset))
+    return found
+
+
+def _covered(begins: Fraction, length: Fraction, source: Source) -> Fraction:
+    """Seconds of a reel that a recording runs over."""
+    return min(begins + length, source.duration) - max(begins, Fraction(0))
