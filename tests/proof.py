@@ -52,7 +52,7 @@ def frames_of(path: Path) -> list[tuple[int, int]]:
     with av.open(str(path)) as container:
         stream = container.streams.video[0]
         stream.thread_type = "AUTO"
-        rate, found = stream.average_rate, []
+        rate, found = stream.average_rate or stream.guessed_rate or 1 / stream.time_base, []
         for number, picture in enumerate(container.decode(stream)):
             assert abs(picture.pts * picture.time_base * rate - number) < Fraction(1, 20), (path, number)
             found.append(read_barcode(picture))

@@ -20,7 +20,7 @@ CODECS_OF: dict[str, tuple[set[str], set[str]]] = {
     "mp4": ({"h264", "hevc", "av1", "vp9"}, {"aac", "opus", "flac", "mp3"}),
     "mkv": ({"h264", "hevc", "av1", "vp9", "prores", "ffv1", "mjpeg"}, {"aac", "opus", "flac", "mp3", *_PCM}),
     "webm": ({"av1", "vp9"}, {"opus"}),
-    "mxf": ({"dnxhr", "prores", "h264"}, _PCM),
+    "mxf": ({"dnxhr", "prores"}, _PCM),
     "wav": (set(), _PCM),
     **{sequence: ({sequence}, set()) for sequence in SEQUENCES},
 }
