@@ -10,6 +10,7 @@ COMMANDS = {
     "inspect": "what is there: a row per source, what timelines hold; tokens with --tokens",
     "mark": "marks and keywords on footage and timelines: add, list, change, import …",
     "plan": "the table of files to come, with sizes and warnings; writes no media",
+    "preview": "a still as it will be encoded: before and after, a sheet, guides",
     "run": "make the files of a plan, and prove each of them",
     "presets": "the recipes, built-in and own: list, show, new, check",
     "patterns": "name patterns saved under a name",

@@ -226,7 +226,7 @@ def _set_words(arguments: argparse.Namespace) -> JobWords:
     return words_of_tables({key: value for key, value in settings.items() if key in FIELD_OF}, "--set")
 
 
-def _preset_changes(arguments: argparse.Namespace, words: JobWords) -> dict[str, Any]:
+def preset_changes(arguments: argparse.Namespace, words: JobWords) -> dict[str, Any]:
     """Those of --set KEY=VALUE that are settings of presets. Raises RequestError for what is neither."""
     from dataclasses import fields
 
@@ -270,7 +270,7 @@ def job_from(arguments: argparse.Namespace) -> Job:
         user = getpass.getuser()
     except (KeyError, OSError):
         user = ""
-    changes = _preset_changes(arguments, words)
+    changes = preset_changes(arguments, words)
     return job_from_words(words, origin=_job_file(arguments), changes=changes, user=user)
 
 
@@ -284,7 +284,7 @@ def presets_tuned(arguments: argparse.Namespace, words: JobWords) -> JobWords:
 
     from boxkite.core.presets.inheriting import BASED_ON
 
-    changes = _preset_changes(arguments, words)
+    changes = preset_changes(arguments, words)
     if not changes:
         return words
     presets = {name: dict(tables) for name, tables in words.presets.items()}

@@ -43,7 +43,8 @@ class PictureChain:
     the bits that the source has, where the output has fewer.
     """
 
-    def __init__(self, row: Row) -> None:
+    def __init__(self, row: Row, *, first: int = 0) -> None:
+        """first: which of the row's pictures the first one put is, for what runs along."""
         assert row.preset.video and row.geometry
         self.row = row
         self._video = row.preset.video
@@ -55,6 +56,7 @@ class PictureChain:
         self._matrix = _BT709
         self._count_in = 0
         self._count_out = 0
+        self._first = first
         self._sized_format = self.pixel_format  # that pictures are sized to, and get their look in
         self._colouring: Colouring | None = None
         self._layout = PixelLayout.of(self.pixel_format)
@@ -78,7 +80,7 @@ class PictureChain:
         if self.row.look and picture.format.name.startswith(_LINEAR):
             picture = self._colouring_module().colour_linear(picture, self.row.look)
         if not self._ready:
-            self._matrix = _matrix_of(picture)
+            self._matrix = matrix_of(picture)
             self._settle_look(picture)
             self._graph = self._build(picture)
             self._ready = True
@@ -200,7 +202,7 @@ class PictureChain:
 
     def _running(self) -> dict[Running, str]:
         """What runs along, as it stands on the next picture."""
-        row, shown = self.row, self.row.frame_shown(self._count_out)
+        row, shown = self.row, self.row.frame_shown(self._first + self._count_out)
         frame, place_in_edit = row.span.start + shown, row.shot.edited
         record = None
         if place_in_edit:
@@ -211,7 +213,7 @@ class PictureChain:
             Running.TIMECODE: str(row.shot.reel.timecode(frame)),
             Running.FRAME: str(frame),
             Running.RECORD_TIMECODE: str(record or row.shot.reel.timecode(frame)),
-            Running.SHOT_FRAME: str(self._count_out + 1),
+            Running.SHOT_FRAME: str(self._first + self._count_out + 1),
         }
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
@@ -306,7 +308,7 @@ def working_format(video: Video) -> str:
     return written
 
 
-def _matrix_of(picture: VideoFrame) -> int:
+def matrix_of(picture: VideoFrame) -> int:
     """The matrix a picture was made with; where it does not say, BT.709 from HD on and BT.601 below."""
     matrix = int(picture.colorspace)
     if picture.format.is_rgb:

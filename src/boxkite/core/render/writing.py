@@ -158,17 +158,7 @@ class FileWriter:
             name, options = self._hardware(video, name, options)
         stream = cast(VideoStream, self._container.add_stream(name, rate=rate, options=options))
         context = stream.codec_context
-        set_picture_facts(context, row, video)
-        context.thread_count = self._threads
-        context.thread_type = "AUTO"
-        if video.bitrate_mbps:
-            context.bit_rate = round(video.bitrate_mbps * 1_000_000)
-        elif video.codec in ("vp9", "av1"):
-            context.bit_rate = 0  # with a bitrate the quality would only be a bound
-        for key, value in colour_tags(source_picture).items():
-            setattr(context, key, value)
-        if is_full_range(video):
-            context.color_range = 2
+        prepare_context(context, row, video, source_picture, self._threads)
         if video.codec == "hevc" and row.preset.container in ("mp4", "mov"):
             context.codec_tag = "hvc1"
         self._tag_fields(context, video)
@@ -210,6 +200,21 @@ class FileWriter:
             stream.bit_rate = audio.bitrate_kbps * 1000
         self._sounds.append(stream)
         self._samples_in.append(0)
+
+
+def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoFrame, threads: int) -> None:
+    """All that an encoder is told beside its options. source_picture: as decoded, for its colour tags."""
+    set_picture_facts(context, row, video)
+    context.thread_count = threads
+    context.thread_type = "AUTO"
+    if video.bitrate_mbps:
+        context.bit_rate = round(video.bitrate_mbps * 1_000_000)
+    elif video.codec in ("vp9", "av1"):
+        context.bit_rate = 0  # with a bitrate the quality would only be a bound
+    for key, value in colour_tags(source_picture).items():
+        setattr(context, key, value)
+    if is_full_range(video):
+        context.color_range = 2
 
 
 def works_here(encoder: str, row: Row, video: Video) -> bool:

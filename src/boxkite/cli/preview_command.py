@@ -1,0 +1,145 @@
+"""Write stills of planned files as PNG, just as a run would encode them, to judge look, size and lettering."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from boxkite.cli.options import add_job_arguments, job_from, preset_changes, words_from
+from boxkite.cli.plan_command import plan_with_progress
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
+
+    from boxkite.core.plan.rows import Plan, Row
+
+EXAMPLES = """\
+examples:
+  boxkite preview mill.mov --marks mill.edl --to review:out
+  boxkite preview mill.mov --marks mill.edl --to review:out --file 2 --at 01:00:10:00 --before-after
+  boxkite preview mill.mov --to review:out --look warm.cube --set review.watermark.position=top --guides
+  boxkite preview mill.mov --marks mill.edl --to review:out --sheet --still all.png
+  boxkite preview mill.mov --to review:out --set "review.watermark.nudge=[0, -4]" --save-preset mill-review
+"""
+_MOST_ON_A_SHEET = 24
+_SHEET_COLUMNS, _SHEET_CELL = 3, 400
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """A job, which of its frames, and how they are shown."""
+    add_job_arguments(parser)
+    stills = parser.add_argument_group("the still")
+    stills.add_argument(
+        "--file", type=int, metavar="NUMBER", help="of which planned file (default: the first)"
+    )
+    stills.add_argument(
+        "--at",
+        default="",
+        metavar="WHERE",
+        help="a timecode, a frame of the source, or a share as 25%% (default: 50%%)",
+    )
+    stills.add_argument("--before-after", action="store_true", help="the source's picture beside it")
+    stills.add_argument("--sheet", action="store_true", help=f"all planned files, up to {_MOST_ON_A_SHEET}")
+    stills.add_argument("--guides", action="store_true", help="draw the safe areas for action and graphics")
+    stills.add_argument(
+        "--still", default="preview.png", metavar="FILE", help="where to (default: preview.png)"
+    )
+    stills.add_argument(
+        "--save-preset",
+        metavar="NAME",
+        help="keep what --set says as a preset of your own, based on the one shown",
+    )
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Write the still."""
+    from boxkite.core.render.sheets import save_still
+
+    job = job_from(arguments)
+    plan = plan_with_progress(job)
+    rows = _chosen(plan, arguments)
+    image = _sheet(rows, arguments) if arguments.sheet else _one(rows[0], arguments)
+    path = Path(arguments.still).expanduser()
+    save_still(image, path)
+    said = f"{path}: {image.width}x{image.height}"
+    if not arguments.sheet:
+        said = f"{said}, {_words(rows[0])}"
+    _tell(said)
+    if arguments.save_preset:
+        _save_preset(arguments, rows[0])
+    return 0
+
+
+def _chosen(plan: Plan, arguments: argparse.Namespace) -> list[Row]:
+    from boxkite.core.errors import PlanError
+
+    rows = [row for row in plan.rows if row.preset.video]
+    if not rows:
+        raise PlanError(
+            "no planned file has a picture that is encoded", hint="copies and sound need no still"
+        )
+    if arguments.sheet or arguments.file is None:
+        return rows[:_MOST_ON_A_SHEET]
+    chosen = [row for row in rows if row.number == arguments.file]
+    if not chosen:
+        numbers = f"{rows[0].number} to {rows[-1].number}"
+        raise PlanError(
+            f"--file {arguments.file}: no encoded file has this number", hint=f"they go from {numbers}"
+        )
+    return chosen
+
+
+def _one(row: Row, arguments: argparse.Namespace) -> Image:
+    from boxkite.core.render.sheets import side_by_side, with_guides
+    from boxkite.core.render.stills import frame_named, source_still, still_of
+
+    frame = frame_named(row, arguments.at)
+    still = still_of(row, frame)
+    if arguments.guides:
+        still = with_guides(still)
+    if not arguments.before_after:
+        return still
+    timecode = row.shot.reel.timecode(frame)
+    captions = (f"{row.shot.reel.source.label}  {timecode}", f"{row.name}{row.ending} ({row.preset.name})")
+    return side_by_side(source_still(row, frame), still, captions)
+
+
+def _sheet(rows: list[Row], arguments: argparse.Namespace) -> Image:
+    from boxkite.core.render.sheets import sheet, with_guides
+    from boxkite.core.render.stills import frame_named, still_of
+
+    stills, captions = [], []
+    for row in rows:
+        frame = frame_named(row, arguments.at)
+        still = still_of(row, frame)
+        stills.append(with_guides(still) if arguments.guides else still)
+        captions.append(f"{row.number}  {row.name}{row.ending} ({row.preset.name})")
+    return sheet(stills, captions, columns=min(_SHEET_COLUMNS, len(stills)), cell_width=_SHEET_CELL)
+
+
+def _words(row: Row) -> str:
+    """Of which file it is, and with which look."""
+    from boxkite.core.looks.look import look_words
+
+    look = f", look: {look_words(row.look)}" if row.look else ""
+    return f"file {row.number}, {row.name}{row.ending} ({row.preset.name}){look}"
+
+
+def _save_preset(arguments: argparse.Namespace, row: Row) -> None:
+    from boxkite.core.presets.making import make_preset
+
+    prefix = f"{row.preset.name}."
+    changes = preset_changes(arguments, words_from(arguments))
+    own = {key.removeprefix(prefix): value for key, value in changes.items()}
+    if arguments.look:
+        own["look.file"] = str(Path(arguments.look).expanduser().absolute())
+    path = make_preset(arguments.save_preset, row.preset.name, own)
+    _tell(f"preset saved: {path}; use it as --to {arguments.save_preset}:out")
+
+
+def _tell(line: str) -> None:
+    from boxkite.cli.messages import printable
+
+    sys.stdout.write(f"{printable(line)}\n")
