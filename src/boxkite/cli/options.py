@@ -65,6 +65,19 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         help="where the camera originals lie (repeatable)",
     )
     edits.add_argument(
+        "--tracks",
+        metavar="NAMES",
+        action="append",
+        default=[],
+        help="of an edit that is rendered, only these tracks, as V1,A1 (repeatable)",
+    )
+    edits.add_argument(
+        "--retime",
+        action="store_true",
+        default=None,
+        help="give clips of originals the speed they have in the edit, freezes too; the rendered edit always has it",
+    )
+    edits.add_argument(
         "--depth",
         metavar="NUMBER",
         type=int,

@@ -16,8 +16,7 @@ from typing import Self
 
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.errors import PlanError, RequestError
-from boxkite.core.footage.source import SourceKind
+from boxkite.core.errors import RequestError
 from boxkite.core.plan.rows import Plan, Row, rows_by_stretch
 from boxkite.core.render.publishing import discard, partial_path, prepare_folders
 from boxkite.core.render.result import Result
@@ -130,14 +129,6 @@ def run_plan(plan: Plan, crew: Crew) -> Iterator[Event]:
     A shot's files share one decode. A worker that dies fails its own files only. Raises PlanError, before
     anything is made, when a folder cannot be written to.
     """
-    if timeline := next(
-        (row for row in plan.to_make if row.shot.reel.source.kind is SourceKind.TIMELINE), None
-    ):
-        raise PlanError(
-            "an edit can be planned but not rendered yet",
-            path=timeline.shot.reel.source.path,
-            hint="cut its finished program (--picture program) or the camera originals (--picture originals)",
-        )
     waiting = sorted(rows_by_stretch(plan.to_make), key=lambda rows: -sum(row.span.length for row in rows))
     prepare_folders({row.path.parent for row in plan.to_make})
     cores = usable_cores()

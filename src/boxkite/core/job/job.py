@@ -61,6 +61,7 @@ class Job:
     files that are there already. since: the batch that this plan is compared with. presets: those within reach.
     exceptions: shots that are done otherwise. look: a look file for all shots. sound: where the waves of a sound
     recorder lie. exact_cuts: encode what cannot be copied exactly. joined: whether copies become one file.
+    tracks: of an edit that is rendered, by name; empty for all. retime: give clips of originals the edit's speed.
     accept_damaged: make what can be made of damaged footage.
     """
 
@@ -95,5 +96,7 @@ class Job:
     exact_cuts: bool = False
     joined: Joined = "no"
     accept_damaged: bool = False
+    tracks: tuple[str, ...] = ()
+    retime: bool = False
     user: str = ""
     now: datetime = field(default_factory=datetime.now)

@@ -72,6 +72,8 @@ class JobWords:
     exact_cuts: bool | None = None
     joined: str | None = None
     accept_damaged: bool | None = None
+    tracks: tuple[str, ...] = ()
+    retime: bool | None = None
     presets: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     otherwise: tuple[OtherwiseWords, ...] = ()
 
@@ -82,7 +84,7 @@ FIELD_OF = {_SAID_AS.get(one.name, one.name.replace("_", "-")): one.name for one
 """The field of each word, as it is said in a job file; with two dashes before it, on the command line."""
 WORD_OF = {name: word for word, name in FIELD_OF.items()}
 TAKES_LIST = {one.name for one in fields(JobWords) if str(one.type).startswith("tuple[str")}
-TAKES_YES_OR_NO = {"join", "exact_cuts", "accept_damaged"}
+TAKES_YES_OR_NO = {"join", "exact_cuts", "accept_damaged", "retime"}
 TAKES_NUMBER = {"depth", "version_number"}
 OF_OTHERWISE = tuple(one.name for one in fields(OtherwiseWords))
 
@@ -146,6 +148,8 @@ def job_from_words(
         exact_cuts=bool(words.exact_cuts),
         joined=_one_of(words.joined, get_args(Joined), WHETHER_JOINED, "joined") or "no",
         accept_damaged=bool(words.accept_damaged),
+        tracks=tuple(name.strip() for text in words.tracks for name in text.split(",") if name.strip()),
+        retime=bool(words.retime),
         exceptions=tuple(_otherwise(one) for one in words.otherwise),
         user=user,
         now=now or datetime.now(),

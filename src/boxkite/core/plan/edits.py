@@ -9,19 +9,29 @@ from pathlib import Path
 from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.reading import read_edit
-from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline
+from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
 from boxkite.core.errors import PlanError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
 from boxkite.core.job.words import By, PictureFrom
+from boxkite.core.looks.look import Look
 from boxkite.core.plan.ranges import range_of_timeline, range_words
+from boxkite.core.shots.composing import SOUND, Wished, compose
 from boxkite.core.shots.edits import Wanted, wanted_clips, wanted_timelines
-from boxkite.core.shots.laying import make_timeline_reel, on_edit, on_originals, on_program
+from boxkite.core.shots.laying import (
+    decision_as_facts,
+    make_timeline_reel,
+    on_edit,
+    on_originals,
+    on_program,
+    source_frames_of,
+)
 from boxkite.core.shots.limits import limited
+from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.shot import Cut, LeftOut, Reel, Shot
-from boxkite.core.timebase import FrameRate
+from boxkite.core.shots.shot import Composition, Cut, EditPlace, Layer, LeftOut, Reel, Shot, Unlike
+from boxkite.core.timebase import FrameRate, Span
 
 MOST_LISTED = 40
 
@@ -86,7 +96,13 @@ class EditCutter:
 
     def _laid(self, edit: Edit, wanted: Sequence[Wanted], way: By) -> list[Shot]:
         if self.picture == "originals":
-            return on_originals(wanted, self._finders[edit.path], self.reel_of, way)
+            found = on_originals(wanted, self._finders[edit.path], self.reel_of, way)
+            if not self.job.retime:
+                return found
+            return [
+                self._retimed(edit, one, shot) if one.speed != 1 and not shot.problem else shot
+                for one, shot in zip(wanted, found, strict=True)
+            ]
         if self.picture == "edit":
             return on_edit(wanted, lambda timeline: self._timeline_reel(edit, timeline), way)
         shots: list[Shot] = []
@@ -176,7 +192,58 @@ class EditCutter:
             raise lacking_media(missing)
         if not uses:
             raise PlanError(f"timeline “{timeline.name}” shows no media", path=edit.path)
-        return make_timeline_reel(edit.path, timeline, max(uses.values(), key=lambda use: use[0])[1])
+        model = self.reel_of(max(uses.values(), key=lambda use: use[0])[1])
+        return self._composed(edit, timeline, model)
+
+    def _composed(self, edit: Edit, timeline: Timeline, model: Reel) -> Reel:
+        """The timeline as a reel that is put together when it is read; what cannot be rendered is said."""
+        looks = LookFinder()
+
+        def reel_of_clip(clip: Clip) -> Reel:
+            found = self._finders[edit.path].find(clip)
+            if found.source is None:
+                raise lacking_media([found.problem])
+            return self.reel_of(found.source)
+
+        def look_of_clip(clip: Clip, reel: Reel) -> Look:
+            facts = {**clip.facts, **decision_as_facts(clip.colour_decision)}
+            place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
+            shot = Shot(
+                reel, reel.table.span, facts=facts, edited=place, origin=f"{edit.path.name}, {clip.origin}"
+            )
+            return looks.look_of(shot, None)[0]
+
+        self._check_tracks(timeline)
+        wished = Wished(self.job.tracks)
+        composition, said = compose(timeline, edit.path.name, reel_of_clip, look_of_clip, wished)
+        self.notices += [f"{edit.path.name}, “{timeline.name}”: {text}" for text in said]
+        return make_timeline_reel(edit.path, timeline, model, composition, SOUND)
+
+    def _check_tracks(self, timeline: Timeline) -> None:
+        known = [track.name for track in timeline.tracks]
+        for name in self.job.tracks:
+            if name.casefold() not in {one.casefold() for one in known}:
+                raise PlanError(
+                    f"--tracks: “{timeline.name}” has no track {name}", hint=f"it has {', '.join(known)}"
+                )
+
+    def _retimed(self, edit: Edit, wanted: Wanted, shot: Shot) -> Shot:
+        """A shot of an original at the speed it has in the edit: as an edit of this one clip."""
+        assert wanted.clip and shot.edited
+        length = wanted.place.record.length
+        clip = replace(wanted.clip, record=Span(0, length), transition_in=None, transition_out=None)
+        track = Track(TrackKind.PICTURE, wanted.place.track or "V1", (clip,))
+        start = wanted.place.record_in
+        alone = Timeline(wanted.timeline.name, wanted.timeline.rate, start, (track,))
+        first, step = source_frames_of(alone, clip, shot.reel, clip.record, wanted.head, wanted.speed)
+        layer = Layer(clip.record, shot.reel, first, step)
+        reel = make_timeline_reel(
+            shot.reel.source.path, alone, shot.reel, Composition(((layer,),), ()), SOUND
+        )
+        said = tuple(text for text in shot.warnings if " its own speed" not in text and "freezes" not in text)
+        unlike = tuple(kind for kind in shot.unlike if kind is not Unlike.SPEED)
+        speed = f"at the edit's speed, {float(wanted.speed * 100):.4g} %, without sound"
+        return shot.with_changes(reel=reel, span=clip.record, warnings=(*said, speed), unlike=unlike)
 
 
 def _with_marks_of_whole(shots: Sequence[Shot], edit: Edit) -> list[Shot]:

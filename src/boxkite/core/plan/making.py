@@ -8,7 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
-from boxkite.core.footage.source import Source
+from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
 from boxkite.core.plan.copies import uncopied_ending
@@ -83,6 +83,8 @@ class Making:
 def _unfit(source: Source, preset: Preset) -> str:
     if source.video is None and (preset.video or preset.copy):
         return "there is no picture in it"
+    if preset.copy and source.kind is SourceKind.TIMELINE:
+        return "an edit is rendered, not copied: give a preset that encodes"
     if preset.copy and source.sequence:
         return "numbered images are not cut by copying: give a preset that writes images"
     return uncopied_ending(source) if preset.copy else ""

@@ -10,7 +10,6 @@ from pathlib import Path
 from boxkite.core.errors import PlanError, RecordsError
 from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
 from boxkite.core.job.job import Job, Output
-from boxkite.core.looks.finding import LookFinder
 from boxkite.core.looks.look import Look
 from boxkite.core.naming.values import Value
 from boxkite.core.plan.burn_ins import BurnIns
@@ -27,6 +26,7 @@ from boxkite.core.plan.token_values import ShotValues
 from boxkite.core.presets.fonts import unshown_signs
 from boxkite.core.presets.model import LookWanted, Preset
 from boxkite.core.records.store import Records
+from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.timebase import Span
 

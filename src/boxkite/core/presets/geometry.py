@@ -95,6 +95,8 @@ def plan_geometry(
         return Geometry(rotation_degrees, (0, 0), *inner, aspect)
     outer = shape.even_below(*bars)
     inner = min(inner[0], outer[0]), min(inner[1], outer[1])
+    if inner == outer:
+        return Geometry(rotation_degrees, (0, 0), *outer, aspect)
     return Geometry(rotation_degrees, (0, 0), *outer, aspect, inner=inner)
 
 

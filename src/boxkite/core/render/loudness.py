@@ -12,7 +12,7 @@ from av.audio.frame import AudioFrame
 
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.mixing import SoundChain
-from boxkite.core.render.sounds import SoundReader
+from boxkite.core.render.reading import open_sounds
 
 _QUIETEST_LUFS = -70.0
 """The absolute gate of BS.1770: what stays below is silence, and is left as it is."""
@@ -83,7 +83,7 @@ class _Meter:
 def measure(row: Row) -> list[Loudness]:
     """The loudness of each sound track that the row's file will hold, before any gain."""
     chain = SoundChain(row)
-    reader = SoundReader(row.shot, row.span, row.sound_tracks)
+    reader = open_sounds(row, row.span, row.sound_tracks)
     meters: dict[int, _Meter] = {}
     step = row.shot.reel.table.rate.nominal
     try:

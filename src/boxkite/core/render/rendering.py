@@ -26,7 +26,6 @@ from boxkite.core.render.proving import Expected, picture_look, prove
 from boxkite.core.render.publishing import discard, partial_path, publish
 from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
-from boxkite.core.render.sounds import SoundReader
 from boxkite.core.render.writing import FileWriter, Prepared, expected_samples, sound_tracks_of
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
@@ -190,7 +189,7 @@ class _Sounds:
         self.span = span
         row = makings[0].row
         self.tracks = tuple(sorted({track for making in makings for track in making.row.sound_tracks}))
-        self.reader: SoundReader = open_sounds(row, span, self.tracks)
+        self.reader = open_sounds(row, span, self.tracks)
 
     def until(self, frame: int) -> None:
         """Hand on what is heard before a frame."""

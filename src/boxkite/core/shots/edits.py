@@ -36,7 +36,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class _Flat:
+class Flat:
     """A clip laid on the outermost timeline. layer: the tracks it lies on, from the outermost in."""
 
     clip: Clip
@@ -55,7 +55,7 @@ def wanted_clips(timeline: Timeline, origin: str) -> tuple[list[Wanted], list[Le
     Titles, generators, black, disabled clips and sound are what is left out.
     """
     left_out: list[LeftOut] = []
-    flat = list(_flattened(timeline, left_out, origin))
+    flat = list(flattened(timeline, left_out, origin))
     flat.sort(key=lambda one: (one.record.start, one.layer))
     covers = _Covers(flat)
     wanted = [
@@ -132,7 +132,8 @@ class _Laying:
         return shown, Fraction(shown.start - whole.start)
 
 
-def _flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: int = 0) -> Iterator[_Flat]:
+def flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: int = 0) -> Iterator[Flat]:
+    """Every enabled picture clip of a timeline, those of nested ones laid on it; what is none goes to left_out."""
     pictures = timeline.picture_tracks
     for number, track in enumerate(pictures):
         above = _effects_above(pictures[number + 1 :])
@@ -143,7 +144,7 @@ def _flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: 
                 left_out.append(LeftOut(clip.name or clip.kind.value, f"{origin}, {clip.origin}", reason))
             if reason or clip.kind not in (ClipKind.MEDIA, ClipKind.TIMELINE):
                 if not reason or reason == ClipKind.BLACK.value:
-                    yield _Flat(clip, track.name, (number,), clip.record, Fraction(0), Fraction(1), ())
+                    yield Flat(clip, track.name, (number,), clip.record, Fraction(0), Fraction(1), ())
                 continue
             effects = (*clip.effects, *track.effects, *timeline.effects)
             effects += tuple(name for span, name in above if _meet(span, clip.record))
@@ -154,7 +155,7 @@ def _flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: 
                 ):
                     yield replace(inner, titles=(*inner.titles, *over)) if over else inner
             elif clip.kind is ClipKind.MEDIA:
-                yield _Flat(clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects, over)
+                yield Flat(clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects, over)
     for track in timeline.tracks:
         if track.kind is TrackKind.SOUND:
             left_out += [LeftOut(clip.name, f"{origin}, {clip.origin}", "sound") for clip in track.clips]
@@ -169,14 +170,14 @@ def _opened(
     left_out: list[LeftOut],
     origin: str,
     level: int,
-) -> Iterator[_Flat]:
+) -> Iterator[Flat]:
     """The clips inside a nested timeline, as far as it shows them."""
     assert clip.nested
     laying = _Laying(timeline, clip)
-    for inner in _flattened(clip.nested, left_out, origin, level + 1):
+    for inner in flattened(clip.nested, left_out, origin, level + 1):
         record, head = laying.laid(inner.record)
         if record.length:
-            yield _Flat(
+            yield Flat(
                 inner.clip,
                 track.name,
                 (number, *inner.layer),
@@ -226,13 +227,13 @@ def _meet(first: Span, second: Span) -> bool:
 class _Covers:
     """Which clips lie over others, found by their tracks."""
 
-    def __init__(self, flat: Sequence[_Flat]) -> None:
-        self.by_layer: dict[tuple[int, ...], list[_Flat]] = {}
+    def __init__(self, flat: Sequence[Flat]) -> None:
+        self.by_layer: dict[tuple[int, ...], list[Flat]] = {}
         for one in flat:
             self.by_layer.setdefault(one.layer, []).append(one)
         self.ends = {layer: [one.record.end for one in clips] for layer, clips in self.by_layer.items()}
 
-    def of(self, below: _Flat) -> tuple[tuple[Span, str], ...]:
+    def of(self, below: Flat) -> tuple[tuple[Span, str], ...]:
         """(frames that are hidden, by what) for one clip."""
         found = []
         for layer, clips in self.by_layer.items():

@@ -10,10 +10,10 @@ from pathlib import Path
 from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.footage.frames import FrameTable
-from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.footage.source import AudioFacts, Source, SourceKind
 from boxkite.core.shots.edits import Wanted
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.shot import Reel, Shot, Unlike
+from boxkite.core.shots.shot import Composition, Reel, Shot, Unlike
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
 
 ReelOf = Callable[[Source], Reel]
@@ -132,6 +132,21 @@ def source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:
     return Span(start, start + max(1, round_fraction(wanted.place.record.length * speed * scale)))
 
 
+def source_frames_of(
+    timeline: Timeline, clip: Clip, reel: Reel, record: Span, head: Fraction, speed: Fraction
+) -> tuple[Fraction, Fraction]:
+    """(the source's frame that the first frame of a record shows, source frames for each frame after it).
+
+    head: frames of the record cut off the clip's start. A speed below 0 begins at the end of what it uses.
+    """
+    rate, own = reel.table.rate, timeline.rate
+    scale = Fraction(1) if rate.nominal == own.nominal else rate.fraction / own.fraction
+    first, step = Fraction(_first_frame(clip, reel)), speed * scale
+    if step < 0:
+        return first + (record.length + head) * abs(step) - 1, step
+    return first + head * step, step
+
+
 def _first_frame(clip: Clip, reel: Reel) -> int:
     """The frame of a source that a clip's first frame is, by timecode or from the file's first frame.
 
@@ -168,11 +183,28 @@ def on_edit(wanted: Sequence[Wanted], timeline_reel: Callable[[Timeline], Reel],
     ]
 
 
-def make_timeline_reel(edit_path: Path, timeline: Timeline, model: Source) -> Reel:
-    """A timeline as something to be cut, with the picture size and sound of the source it uses most."""
-    assert model.video
+def make_timeline_reel(
+    edit_path: Path, timeline: Timeline, model: Reel, composition: Composition, sound: AudioFacts
+) -> Reel:
+    """A timeline as something to be cut, with the picture size of the source it uses most, all its sound as one."""
+    assert model.source.video
     length = timeline.length
-    video = replace(model.video, rate=timeline.rate, frame_count=length, frame_count_exact=True)
+    width, height = model.source.video.width_px, model.source.video.height_px
+    aspect = model.source.video.sample_aspect
+    if model.table.rotation_degrees in (90, 270):
+        width, height, aspect = height, width, 1 / aspect
+    video = replace(
+        model.source.video,
+        rate=timeline.rate,
+        frame_count=length,
+        frame_count_exact=True,
+        width_px=width,
+        height_px=height,
+        sample_aspect=aspect,
+        rotation_degrees=0,
+        field_order="progressive",
+        has_alpha=False,
+    )
     source = Source(
         path=edit_path,
         kind=SourceKind.TIMELINE,
@@ -180,11 +212,11 @@ def make_timeline_reel(edit_path: Path, timeline: Timeline, model: Source) -> Re
         size_bytes=0,
         duration=timeline.rate.seconds(length),
         video=video,
-        audio=model.audio,
+        audio=(sound,) if composition.sounds else (),
         start_timecode=timeline.start,
     )
     table = FrameTable(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
-    return Reel(source, table, timeline.start, timeline.start_known)
+    return Reel(source, table, timeline.start, timeline.start_known, composition=composition)
 
 
 def _no_reel(wanted: Wanted) -> Reel:

@@ -10,6 +10,7 @@ from typing import Any
 
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source
+from boxkite.core.looks.look import Look
 from boxkite.core.timebase import Span, Timecode
 
 
@@ -29,7 +30,7 @@ class Reel:
     """A source ready to be cut: its frame map, and the timecode of its first frame.
 
     has_timecode: whether that timecode was found or given, rather than taken as zero.
-    sound: where its sound comes from; None for its own.
+    sound: where its sound comes from; None for its own. composition: what an edit is rendered from.
     """
 
     source: Source
@@ -37,6 +38,7 @@ class Reel:
     start: Timecode
     has_timecode: bool
     sound: SoundFrom | None = None
+    composition: Composition | None = None
 
     @property
     def sound_source(self) -> Source:
@@ -46,6 +48,55 @@ class Reel:
     def timecode(self, frame: int) -> Timecode:
         """The timecode of one of its frames."""
         return self.start + frame
+
+
+@dataclass(frozen=True)
+class Layer:
+    """A clip on a track of an edit. record: frames of the timeline; reel: its media, None for black.
+
+    first: the source's frame that its first frame shows; step: source frames for each frame after it, below 0
+    backwards, 0 a frozen frame. fade_in, fade_out: frames before and behind its start and its end over which it
+    is mixed with what is there else. tail: frames behind its end in which the next clip is still mixed with it.
+    follows: whether another clip ends where it begins.
+    """
+
+    record: Span
+    reel: Reel | None
+    first: Fraction
+    step: Fraction
+    fade_in: tuple[int, int] = (0, 0)
+    fade_out: tuple[int, int] = (0, 0)
+    tail: int = 0
+    follows: bool = False
+    look: Look = ()
+
+    @property
+    def seen(self) -> Span:
+        """The frames of the timeline in which it shows, mixed or not."""
+        return Span(self.record.start - self.fade_in[0], self.record.end + max(self.tail, self.fade_out[1]))
+
+    def frame_at(self, frame: int) -> int:
+        """The source's frame it shows at a frame of the timeline, the nearest there is beyond its media's ends."""
+        assert self.reel
+        wanted = self.first + (frame - self.record.start) * self.step
+        return min(max(0, wanted.numerator // wanted.denominator), self.reel.table.frame_count - 1)
+
+
+@dataclass(frozen=True)
+class SoundLayer:
+    """The sound of a clip on a track of an edit. record: frames of the timeline; span: of its source."""
+
+    record: Span
+    reel: Reel
+    span: Span
+
+
+@dataclass(frozen=True)
+class Composition:
+    """What an edit shows and sounds: tracks of layers from the bottom up, each in the order of time; sounds."""
+
+    tracks: tuple[tuple[Layer, ...], ...]
+    sounds: tuple[SoundLayer, ...]
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,121 @@
+"""An edit made ready to be rendered: which picture lies on each track when, and which sound."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
+
+from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Transition
+from boxkite.core.footage.source import AudioFacts
+from boxkite.core.looks.look import Look
+from boxkite.core.shots.edits import Flat, flattened
+from boxkite.core.shots.laying import source_frames_of
+from boxkite.core.shots.shot import Composition, Layer, LeftOut, Reel, SoundLayer
+from boxkite.core.timebase import Span
+
+SOUND = AudioFacts(0, "mixed", 48_000, 2, "stereo")
+"""What all sound tracks of an edit are mixed to."""
+_DISSOLVES = ("dissolve", "cross dissolve", "smpte_dissolve", "fade")
+
+
+@dataclass(frozen=True)
+class Wished:
+    """What is wanted of an edit's tracks: their names, all where it is empty; in any case."""
+
+    tracks: tuple[str, ...] = ()
+
+    def takes(self, track: str) -> bool:
+        """Whether a track is wanted."""
+        return not self.tracks or track.casefold() in {name.casefold() for name in self.tracks}
+
+
+def compose(
+    timeline: Timeline,
+    origin: str,
+    reel_of_clip: Callable[[Clip], Reel],
+    look_of_clip: Callable[[Clip, Reel], Look],
+    wished: Wished,
+) -> tuple[Composition, list[str]]:
+    """The layers of a timeline, nested ones opened, and what of it cannot be rendered, in words.
+
+    Pictures hide those on tracks below; sounds are added up. Times of layers are frames of the timeline.
+    """
+    said: list[str] = []
+    left: list[LeftOut] = []
+    by_layer: dict[tuple[int, ...], list[Flat]] = {}
+    for flat in flattened(timeline, left, origin):
+        if wished.takes(flat.track):
+            by_layer.setdefault(flat.layer, []).append(flat)
+    titles = dict.fromkeys(one.name for one in left if one.reason == ClipKind.TITLE.value)
+    if titles:
+        said.append(f"titles and generators that are not rendered: {', '.join(titles)}")
+    tracks = []
+    for _, flats in sorted(by_layer.items()):
+        flats.sort(key=lambda one: one.record.start)
+        layers = [_layer(timeline, one, flats, reel_of_clip, look_of_clip, said) for one in flats]
+        tracks.append(tuple(layers))
+    sounds = _sounds(timeline, reel_of_clip, wished, said)
+    return Composition(tuple(tracks), tuple(sounds)), list(dict.fromkeys(said))
+
+
+def _layer(
+    timeline: Timeline,
+    flat: Flat,
+    on_track: Sequence[Flat],
+    reel_of_clip: Callable[[Clip], Reel],
+    look_of_clip: Callable[[Clip, Reel], Look],
+    said: list[str],
+) -> Layer:
+    clip = flat.clip
+    if flat.effects:
+        said.append(f"effects that are not rendered: {', '.join(dict.fromkeys(flat.effects))} on {clip.name}")
+    place = on_track.index(flat)
+    follows = place > 0 and on_track[place - 1].record.end == flat.record.start
+    is_followed = place + 1 < len(on_track) and on_track[place + 1].record.start == flat.record.end
+    fade_in = _fade(clip.transition_in, said)
+    fade_out = (0, 0) if is_followed else _fade(clip.transition_out, said)
+    tail = _fade(on_track[place + 1].clip.transition_in, []) if is_followed else (0, 0)
+    if clip.kind is ClipKind.BLACK:
+        return Layer(flat.record, None, Fraction(0), Fraction(0), fade_in, fade_out, tail[1], follows)
+    reel = reel_of_clip(clip)
+    first, step = source_frames_of(timeline, clip, reel, flat.record, flat.head, flat.speed)
+    return Layer(
+        flat.record, reel, first, step, fade_in, fade_out, tail[1], follows, look_of_clip(clip, reel)
+    )  # fmt: skip
+
+
+def _fade(transition: Transition | None, said: list[str]) -> tuple[int, int]:
+    """Frames before and behind a cut over which two pictures are mixed."""
+    if transition is None or not transition.length:
+        return 0, 0
+    if transition.kind.casefold() not in _DISSOLVES:
+        said.append(f"transitions that are rendered as dissolves: {transition.kind}")
+    return transition.before, transition.after
+
+
+def _sounds(
+    timeline: Timeline, reel_of_clip: Callable[[Clip], Reel], wished: Wished, said: list[str]
+) -> list[SoundLayer]:
+    found = []
+    for track in timeline.sound_tracks:
+        if not (track.enabled and wished.takes(track.name)):
+            continue
+        for clip in track.clips:
+            if not clip.enabled or clip.kind is not ClipKind.MEDIA:
+                continue
+            if clip.speed != 1:
+                said.append(f"sound whose speed is changed is left out: {clip.name} on {track.name}")
+                continue
+            if clip.effects:
+                names = ", ".join(dict.fromkeys(clip.effects))
+                said.append(f"effects that are not rendered: {names} on the sound of {clip.name}")
+            reel = reel_of_clip(clip)
+            if not reel.sound_source.audio:
+                said.append(f"{reel.source.label} has no sound for {track.name}")
+                continue
+            first, step = source_frames_of(timeline, clip, reel, clip.record, Fraction(0), Fraction(1))
+            start = int(first)
+            frames = -(-clip.record.length * step.numerator // step.denominator)
+            found.append(SoundLayer(clip.record, reel, Span(start, start + frames)))
+    return found
