@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -57,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Write the still."""
     from boxkite.core.render.sheets import save_still
 
-    job = job_from(arguments)
+    job = replace(job_from(arguments), existing="replace")  # what is there already is no reason not to look
     plan = plan_with_progress(job)
     rows = _chosen(plan, arguments)
     image = _sheet(rows, arguments) if arguments.sheet else _one(rows[0], arguments)

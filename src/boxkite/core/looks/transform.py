@@ -59,7 +59,7 @@ def processor_of(look: Look) -> Processor:
             group.appendTransform(ocio.ColorSpaceTransform(src=step.from_space, dst=step.to_space))
     try:
         return Processor(config.getProcessor(group))
-    except ocio.Exception as error:
+    except (ocio.Exception, ocio.ExceptionMissingFile) as error:
         raise LookError(f"the look cannot be worked out: {_first_line(error)}") from None
 
 
@@ -71,7 +71,7 @@ def read_decision(path: Path, names: Sequence[str]) -> ColourDecision | None:
     ocio = _library()
     try:
         group = list(ocio.CDLTransform.CreateGroupFromFile(str(path)))
-    except ocio.Exception as error:
+    except (ocio.Exception, ocio.ExceptionMissingFile) as error:
         raise LookError(f"this is no colour decision list: {_first_line(error)}", path=path) from None
     wanted = {name.casefold() for name in names if name}
     called = [one for one in group if one.getID().casefold() in wanted]
@@ -113,7 +113,7 @@ def _check_file(config: Any, path: Path) -> None:
         raise LookError("there is no such look file", path=path)
     try:
         config.getProcessor(_file_transform(path))
-    except ocio.Exception as error:
+    except (ocio.Exception, ocio.ExceptionMissingFile) as error:
         raise LookError(f"this look file cannot be read: {_first_line(error)}", path=path) from None
 
 
@@ -121,7 +121,7 @@ def _config_of(step: SpacesStep) -> Any:
     ocio = _library()
     try:
         config = ocio.Config.CreateFromFile(str(step.config or BUILT_IN_CONFIG))
-    except ocio.Exception as error:
+    except (ocio.Exception, ocio.ExceptionMissingFile) as error:
         raise LookError(
             f"these colour spaces cannot be read: {_first_line(error)}", path=step.config
         ) from None

@@ -37,6 +37,9 @@ class BurnIns:
         for one, pattern, alike in self._read[id(preset)]:
             if alike:
                 planned.append(alike)
+                fixed = "".join(part for part in alike.parts if not isinstance(part, Running))
+                if not fixed.isascii() and (signs := unshown_signs(fixed, one.font)):
+                    warnings.append(_lacking(signs))
                 continue
             values: ChainMap[str, Value] = ChainMap(own, of_output, of_shot)  # type: ignore[arg-type]
             if any(choice.name not in own and choice.name not in TOKENS for choice in pattern.choices):
@@ -44,8 +47,12 @@ class BurnIns:
             text = plain_text(pattern, values)
             planned.append(PlannedLettering(_parts(text), one))
             if not text.isascii() and (signs := unshown_signs(text, one.font)):
-                warnings.append(f"its burn-in lacks what the font has no sign for: {signs}")
+                warnings.append(_lacking(signs))
         return tuple(planned), tuple(warnings)
+
+
+def _lacking(signs: str) -> str:
+    return f"its burn-in lacks what the font has no sign for: {signs}"
 
 
 def _always_alike(wanted: Lettering, pattern: Pattern) -> PlannedLettering | None:

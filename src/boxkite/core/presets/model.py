@@ -280,7 +280,7 @@ class Preset:
     enlarge: bool = False
     square_pixels: bool = False
     scaling: Scaling = "good"
-    rate: str | None = None
+    rate: str | float | None = None
     first_number: Annotated[int, Interval(ge=0, le=99_999_999)] = 1
     digits: Annotated[int, Interval(ge=1, le=10)] = 4
     source_numbers: bool = False
@@ -313,7 +313,7 @@ class Preset:
         if self.audio and self.container == "wav" and self.audio.tracks == "all":
             raise ValueError('audio.tracks: wav holds one track: give "merged", "mixed" or "first"')
         self._check_sizing()
-        if self.rate:
+        if self.rate is not None:
             self._check_rate()
 
     def _check_copy(self) -> None:
@@ -325,7 +325,7 @@ class Preset:
 
     def _check_rate(self) -> None:
         try:
-            FrameRate.parse(self.rate or "")
+            FrameRate.parse(str(self.rate))
         except RateError as error:
             raise ValueError(f"rate: {error.message}") from None
 
@@ -367,7 +367,7 @@ class Preset:
     @property
     def frame_rate(self) -> FrameRate | None:
         """The rate it is written at, where that is not the source's."""
-        return FrameRate.parse(self.rate) if self.rate else None
+        return None if self.rate is None else FrameRate.parse(str(self.rate))
 
     @property
     def is_sequence(self) -> bool:

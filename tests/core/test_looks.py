@@ -1,0 +1,172 @@
+"""Looks: what they do to colours against the colour library in float, which one a shot gets, what cannot be read."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+import pytest
+from av.video.frame import VideoFrame
+
+from boxkite.core.edit.timeline import ColourDecision
+from boxkite.core.errors import LookError
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.source import Source, SourceKind, VideoFacts
+from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
+from boxkite.core.looks.transform import processor_of, read_decision
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.colouring import ColourCode
+from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.plan.rows import Row
+from boxkite.core.presets.geometry import plan_geometry
+from boxkite.core.presets.model import LookWanted, Preset, Video
+from boxkite.core.shots.looks import LookFinder
+from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.timebase import FrameRate, Span, Timecode
+
+RATE = FrameRate(Fraction(25))
+WARM = ColourDecision((1.12, 1.0, 0.88), (0.02, 0.0, -0.02), (1.0, 1.08, 1.0), 0.85)
+CCC = """<ColorCorrectionCollection xmlns="urn:ASC:CDL:v1.2">
+<ColorCorrection id="A-vat2"><SOPNode><Slope>1.2 1 1</Slope><Offset>0 0 0</Offset><Power>1 1 1</Power></SOPNode>
+<SatNode><Saturation>0.5</Saturation></SatNode></ColorCorrection>
+<ColorCorrection id="B-loft7"><SOPNode><Slope>1 1 2</Slope><Offset>0 0 0</Offset><Power>1 1 1</Power></SOPNode>
+</ColorCorrection></ColorCorrectionCollection>"""
+
+
+def write_cube(path: Path, size: int = 17) -> Path:
+    """A contrasty look, as display looks for flat camera pictures are."""
+    steps = np.linspace(0, 1, size)
+    blue, green, red = np.meshgrid(steps, steps, steps, indexing="ij")
+    bent = [np.clip((one - 0.08) * 1.5, 0, 1) ** 0.9 for one in (red, green, blue)]
+    mean = sum(bent) / 3
+    rows = np.stack([np.clip(mean + 1.15 * (one - mean), 0, 1) for one in bent], axis=-1).reshape(-1, 3)
+    lines = "\n".join(" ".join(f"{value:.6f}" for value in row) for row in rows)
+    path.write_text(f"LUT_3D_SIZE {size}\n{lines}\n")
+    return path
+
+
+def a_shot(folder: Path, name: str = "A-vat2.mov", pixel_format: str = "yuv420p", **facts: str) -> Shot:
+    video = VideoFacts(0, "h264", 256, 144, RATE, 10, True, pixel_format, 10 if "10" in pixel_format else 8)
+    source = Source(folder / name, SourceKind.VIDEO, "mov", 1, Fraction(1), video)
+    table = FrameTable(RATE, 10, 10, 0, Fraction(1, 25), constant=True)
+    return Shot(Reel(source, table, Timecode(0, RATE), False), Span(0, 10), facts=facts, origin="table:2")
+
+
+def through_chain(look: Look, pixel_format: str, written: str, codes: list[np.ndarray]) -> list[np.ndarray]:
+    """Flat patches of 8 × 8 pixels, one for each colour, before and after the picture chain, as codes."""
+    preset = Preset(container="mkv", video=Video(codec="ffv1", pixel_format=written))
+    side = 8 * int(np.sqrt(codes[0].size))
+    geometry = plan_geometry(preset, side, side, rotation_degrees=0, sample_aspect=Fraction(1))
+    shot = a_shot(Path(), pixel_format=pixel_format)
+    row = Row(1, shot, preset, Path(), "x", "x", geometry, (), (), 0, look=look)
+    frame, layout = VideoFrame(side, side, pixel_format), PixelLayout.of(pixel_format)
+    for plane, values in zip(frame.planes, codes, strict=True):
+        target = plane_array(plane, layout)
+        each = target.shape[0] // values.shape[0]
+        target[:] = np.repeat(np.repeat(values, each, axis=0), target.shape[1] // values.shape[1], axis=1)
+    frame.colorspace, frame.color_range = 1, 1
+    (made,) = list(PictureChain(row).put(frame))
+    assert made.format.name == written
+    layout = PixelLayout.of(written)
+    planes = [plane_array(plane, layout) for plane in made.planes]
+    shifts = [(0, 0), *[(layout.shift_y, layout.shift_x)] * 2]
+    return [
+        plane[4 >> down :: 8 >> down, 4 >> across :: 8 >> across].astype(np.float32)
+        for plane, (down, across) in zip(planes, shifts, strict=True)
+    ]
+
+
+@pytest.mark.parametrize(
+    ("pixel_format", "written", "bound"),
+    [
+        ("yuv420p", "yuv420p", 1.5),
+        ("yuv420p10le", "yuv420p10le", 1.0),
+        ("yuv444p10le", "yuv444p10le", 1.0),
+        ("yuv420p10le", "yuv420p", 1.5),
+    ],
+)
+def test_a_lut_and_a_cdl_come_out_as_the_colour_library_has_them_in_float(
+    pixel_format: str, written: str, bound: float, tmp_path: Path
+) -> None:
+    code = ColourCode(10 if "10" in pixel_format else 8, 1)
+    out = ColourCode(10 if "10" in written else 8, 1)
+    rgb = np.random.default_rng(4).random((24, 24, 3), np.float32)
+    codes = [code.legal(plane) for plane in code.from_rgb(rgb)]
+    for look in (
+        (FileStep(write_cube(tmp_path / "show.cube")),),
+        (DecisionStep(WARM, "edit"), FileStep(tmp_path / "show.cube")),
+    ):
+        wanted = code.to_rgb(*(plane.astype(np.float32) for plane in codes))
+        processor_of(look).apply(wanted)
+        found = out.to_rgb(*through_chain(look, pixel_format, written, codes))
+        error = np.abs(np.clip(found, 0, 1) - np.clip(wanted, 0, 1)).mean() * 255
+        assert error < bound, look
+        assert np.abs(found - code.to_rgb(*(plane.astype(np.float32) for plane in codes))).mean() * 255 > 3
+
+
+@pytest.mark.parametrize("pixel_format", ["yuv420p", "yuv422p10le"])
+def test_a_look_that_changes_nothing_leaves_neutral_patches_within_one_code(pixel_format: str) -> None:
+    depth = 10 if "10" in pixel_format else 8
+    scale = 1 << (depth - 8)
+    greys = np.linspace(16 * scale, 235 * scale, 576).round().reshape(24, 24)
+    neutral = np.full((24, 24), 128 * scale)
+    look = (DecisionStep(ColourDecision(), "edit"),)
+    after = through_chain(look, pixel_format, pixel_format, [greys, neutral, neutral])
+    for before, found in zip((greys, neutral, neutral), after, strict=True):
+        assert np.abs(before - found).max() <= 1
+
+
+def test_a_decision_is_chosen_by_the_name_of_the_clip(tmp_path: Path) -> None:
+    path = tmp_path / "day.ccc"
+    path.write_text(CCC)
+    decision = read_decision(path, ("b-LOFT7", ""))
+    assert decision == ColourDecision((1, 1, 2), (0, 0, 0), (1, 1, 1), 1)
+    assert read_decision(path, ("C-press1",)) is None
+
+
+def test_each_shot_gets_its_look_in_a_stated_order_and_hears_of_what_it_does_not_get(tmp_path: Path) -> None:
+    (tmp_path / "A-vat2.ccc").write_text(CCC)
+    beside, show = write_cube(tmp_path / "a-VAT2.cube"), write_cube(tmp_path / "show.cube")
+    (tmp_path / "A-vat2.mov.drx").write_text("a maker's own")
+    finder, wanted = LookFinder(), LookWanted(file=show, from_space="ACEScg", to_space="sRGB - Texture")
+    look, said = finder.look_of(a_shot(tmp_path), wanted)
+    assert list(map(str, look)) == [
+        "CDL of A-vat2.ccc", "a-VAT2.cube", "show.cube", "ACEScg to sRGB - Texture",
+    ]  # fmt: skip
+    assert isinstance(look[0], DecisionStep) and look[0].decision.saturation == 0.5
+    assert look[1:3] == (FileStep(beside), FileStep(show))
+    assert said == ("the grade in A-vat2.mov.drx cannot be read, so it is not applied",)
+    tabled = a_shot(tmp_path, ASC_SOP="(1 1 1)(0.1 0 0)(1 1 1)", ASC_Sat="0.7", Look="show.cube")
+    look, _ = finder.look_of(tabled, None)
+    assert list(map(str, look)) == ["CDL of the table", "show.cube"]
+    assert isinstance(look[0], DecisionStep) and look[0].decision == ColourDecision(
+        offset=(0.1, 0, 0), saturation=0.7
+    )
+    none, said = finder.look_of(tabled, LookWanted(cdl=False, beside=False))
+    assert none == () and len(said) == 3
+    assert finder.look_of(a_shot(tmp_path, "other.mov"), None) == ((), ())
+
+
+@pytest.mark.parametrize(
+    ("look", "says"),
+    [
+        ((FileStep(Path("/nowhere/x.cube")),), "there is no such look file"),
+        ((SpacesStep("ACEScgg", "sRGB - Texture"),), "there is no colour space “ACEScgg”"),
+        ((SpacesStep("a", "b", Path("/nowhere/c.ocio")),), "these colour spaces cannot be read"),
+    ],
+)
+def test_a_look_that_cannot_be_read_says_which_file_or_space_is_wrong(look: Look, says: str) -> None:
+    with pytest.raises(LookError, match=says):
+        processor_of(look)
+
+
+def test_broken_look_files_and_decisions_are_refused(tmp_path: Path) -> None:
+    (tmp_path / "A-vat2.cube").write_text("LUT_3D_SIZE 33\n1 2\n")
+    with pytest.raises(LookError, match=r"A-vat2\.cube|cannot be read"):
+        LookFinder().look_of(a_shot(tmp_path), None)
+    with pytest.raises(LookError, match="no colour decision"):
+        LookFinder().look_of(a_shot(tmp_path, "x.mov", ASC_SOP="(1 1)(0)"), None)
+    (tmp_path / "x.cc").write_text("<nonsense>")
+    with pytest.raises(LookError, match=r"x\.cc"):
+        LookFinder().look_of(a_shot(tmp_path, "x.mov"), None)
