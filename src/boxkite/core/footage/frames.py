@@ -91,7 +91,8 @@ def _measured(source: Source) -> FrameTable:
             table = _from_index(container, stream, source) or _from_packets(container, stream, source)
             assert source.video
             rotation = source.video.rotation_degrees or _rotation(container, stream)
-            table = replace(table, rotation_degrees=rotation)
+            said = _broken_off(stream, source, table)
+            table = replace(table, rotation_degrees=rotation, warnings=(*table.warnings, *said))
     except av.error.FFmpegError as error:
         raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
     if table.frame_count < 1:
@@ -141,6 +142,19 @@ def _from_index(container: InputContainer, stream: VideoStream, source: Source) 
     if first is None:
         return None
     return FrameTable(rate, len(shown), len(shown), first, stream.time_base, constant=True)
+
+
+def _broken_off(stream: VideoStream, source: Source, table: FrameTable) -> list[str]:
+    """What is to be said of a file that ends before its index or its header says."""
+    lost = sum(entry.pos + entry.size > source.size_bytes for entry in stream.index_entries)
+    if lost:
+        return [f"the file breaks off: {lost} of its {table.picture_count} pictures lie behind its end"]
+    lasts = table.rate.seconds(table.frame_count)
+    if source.duration > lasts + 1 and source.duration > lasts * Fraction(21, 20):
+        return [
+            f"its header says {float(source.duration):.1f} s, its pictures end after {float(lasts):.1f} s"
+        ]
+    return []
 
 
 def _earliest_pts(container: InputContainer, stream: VideoStream) -> int | None:
