@@ -167,22 +167,38 @@ class _EveryPixel:
 def _way(look: Look, code: ColourCode) -> _Table | _EveryPixel:
     """The fastest way that is right enough for a look, found by trying colours from all of R′G′B′."""
     processor = processor_of(look)
-    if code.bit_depth in _MOST_ERROR:
-        for bits in _CHROMA_BITS:
-            table = _Table(processor, code, bits)
-            if error_of(table, processor, code) <= _MOST_ERROR[code.bit_depth]:
-                return table
+    for bits in _CHROMA_BITS:
+        if error_of_table(processor, code, bits) <= _MOST_ERROR.get(code.bit_depth, 0.0):
+            return _Table(processor, code, bits)
     return _EveryPixel(processor, code)
 
 
-def error_of(way: _Table | _EveryPixel, processor: Processor, code: ColourCode) -> float:
-    """Mean difference in R′G′B′ (0…1) between a way and the transform in float, over flat patches of all colours."""
+def error_of_table(processor: Processor, code: ColourCode, chroma_bits: int) -> float:
+    """Mean difference in R′G′B′ (0…1) between a table and the transform in float, over colours of all kinds.
+
+    Worked out for these colours alone, as the table would have them, without making it.
+    """
     random = np.random.default_rng(20)
-    codes = [code.legal(plane) for plane in code.from_rgb(random.random((64, _TRIED // 64, 3), np.float32))]
-    wanted = code.to_rgb(*(plane.astype(np.float32) for plane in codes))
+    luma, blue, red = (
+        code.legal(plane).astype(np.float32)
+        for plane in code.from_rgb(random.random((_TRIED, 3), np.float32))
+    )
+    wanted = code.to_rgb(luma, blue, red)
     processor.apply(wanted)
-    way.change(codes[0], codes[1], codes[2], PixelLayout(code.bit_depth, 0, 0))
-    found = code.to_rgb(*(plane.astype(np.float32) for plane in codes))
+    step = 1 << (code.bit_depth - chroma_bits)
+    coarse = [
+        np.minimum(np.floor((plane + step / 2) / step), (1 << chroma_bits) - 1) * step
+        for plane in (blue, red)
+    ]
+    coarse = [plane.astype(np.float32) for plane in coarse]
+    rgb = code.to_rgb(luma, *coarse)
+    processor.apply(rgb)
+    luma_after, blue_after, red_after = code.from_rgb(rgb)
+    found = code.to_rgb(
+        code.legal(luma_after).astype(np.float32),
+        code.legal(blue + np.rint(blue_after - coarse[0])).astype(np.float32),
+        code.legal(red + np.rint(red_after - coarse[1])).astype(np.float32),
+    )
     return float(np.abs(np.clip(found, 0, 1) - np.clip(wanted, 0, 1)).mean())
 
 
