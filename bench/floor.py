@@ -1,44 +1,59 @@
-"""The floor: the codec library decoding and encoding a file with no tool around it. Usage: floor.py IN OUT
+"""The floor: the codec library with no tool around it.
 
-The same encoder and muxer settings as the `web` preset; nothing is planned, cut to the sample or proved.
+Usage: floor.py web|review|decode|remux IN [OUT] [THREADS]. The same decode, scaling, encoder and muxer settings
+as the presets `web` and `review` and as copying; nothing is planned, cut to the sample, lettered or proved.
 """
 
 from __future__ import annotations
 
 import sys
 from fractions import Fraction
-from typing import cast
+from typing import Any, cast
 
 import av
+import av.filter
 from av.audio.stream import AudioStream
 from av.video.stream import VideoStream
 
-OPTIONS = {"preset": "faster", "crf": "21", "profile": "high"}
+OPTIONS = {
+    "web": {"preset": "faster", "crf": "21", "profile": "high"},
+    "review": {"preset": "veryfast", "crf": "26", "profile": "high"},
+}
+SOUND_BITS = {"web": 192_000, "review": 128_000}
 
 
-def transcode(source: str, target: str) -> None:
+def transcode(kind: str, source: str, target: str, threads: int) -> None:
     with (
         av.open(source) as incoming,
         av.open(target, "w", format="mp4", options={"movflags": "+faststart"}) as outgoing,
     ):
         picture_in = incoming.streams.video[0]
         picture_in.thread_type = "AUTO"
+        picture_in.codec_context.thread_count = threads
         rate = cast(Fraction, picture_in.average_rate)
-        options = {**OPTIONS, "g": str(round(2 * rate))}
+        options = {**OPTIONS[kind], "g": str(round(2 * rate))}
         picture_out = outgoing.add_stream("libx264", rate=rate, options=options)
-        picture_out.width, picture_out.height = picture_in.width, picture_in.height
+        share = 2 if kind == "review" else 1
+        picture_out.width, picture_out.height = picture_in.width // share, picture_in.height // share
         picture_out.pix_fmt = "yuv420p"
         picture_out.codec_context.thread_type = "AUTO"
+        picture_out.codec_context.thread_count = threads
         sound_out = None
         streams: list[VideoStream | AudioStream] = [picture_in]
         if incoming.streams.audio:
             sound_out = outgoing.add_stream("aac", rate=48_000, layout="stereo")
-            sound_out.bit_rate = 192_000
+            sound_out.bit_rate = SOUND_BITS[kind]
             streams.append(incoming.streams.audio[0])
+        graph = None
         for packet in incoming.demux(*streams):
             for frame in packet.decode():
                 if isinstance(frame, av.VideoFrame):
                     frame.pict_type = 0
+                    if share > 1:
+                        graph = graph or scaler(picture_in, share)
+                        graph.push(frame)
+                        frame = cast(Any, graph.pull())
+                        frame.pict_type = 0
                     outgoing.mux(picture_out.encode(frame))
                 elif isinstance(frame, av.AudioFrame) and sound_out:
                     outgoing.mux(sound_out.encode(frame))
@@ -47,5 +62,42 @@ def transcode(source: str, target: str) -> None:
             outgoing.mux(sound_out.encode(None))
 
 
+def scaler(stream: VideoStream, share: int) -> av.filter.Graph:
+    graph = av.filter.Graph()
+    source = graph.add_buffer(template=stream)
+    scale = graph.add("scale", f"{stream.width // share}:{stream.height // share}:flags=bicubic")
+    sink = graph.add("buffersink")
+    source.link_to(scale)
+    scale.link_to(sink)
+    graph.configure()
+    return graph
+
+
+def decode(source: str) -> None:
+    with av.open(source) as container:
+        stream = container.streams.video[0]
+        stream.thread_type = "AUTO"
+        for _ in container.decode(stream):
+            pass
+
+
+def remux(source: str, target: str) -> None:
+    with (
+        av.open(source) as incoming,
+        av.open(target, "w", format="mov", options={"movflags": "+faststart"}) as outgoing,
+    ):
+        streams = {stream.index: outgoing.add_stream_from_template(stream) for stream in incoming.streams}
+        for packet in incoming.demux():
+            if packet.size:
+                packet.stream = streams[packet.stream_index]
+                outgoing.mux(packet)
+
+
 if __name__ == "__main__":
-    transcode(sys.argv[1], sys.argv[2])
+    what, *rest = sys.argv[1:]
+    if what == "decode":
+        decode(rest[0])
+    elif what == "remux":
+        remux(rest[0], rest[1])
+    else:
+        transcode(what, rest[0], rest[1], int(rest[2]) if len(rest) > 2 else 0)

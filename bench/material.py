@@ -52,3 +52,45 @@ def write_marks(path: Path, seconds: int, shots: int) -> None:
     starts = [start + frames * index // shots for index in range(shots)]
     marks = [(first, first, "RED", f"shot {index}") for index, first in enumerate(starts, start=1)]
     write_edl(path, "measured", start, start + frames, marks)
+
+
+def write_cube(path: Path, size: int = 17) -> Path:
+    """A contrasty look, as display looks for flat camera pictures are."""
+    steps = np.linspace(0, 1, size)
+    blue, green, red = np.meshgrid(steps, steps, steps, indexing="ij")
+    bent = [np.clip((one - 0.08) * 1.5, 0, 1) ** 0.9 for one in (red, green, blue)]
+    rows = np.stack(bent, axis=-1).reshape(-1, 3)
+    lines = "\n".join(" ".join(f"{value:.6f}" for value in row) for row in rows)
+    path.write_text(f"LUT_3D_SIZE {size}\n{lines}\n")
+    return path
+
+
+def write_large(path: Path, size_bytes: int) -> None:
+    """A long ProRes file of about a size: the packets of two drawn seconds, over and over."""
+    with av.open(f"{path}.short.mov", "w") as short:
+        stream = short.add_stream("prores", rate=25, options={"profile": "3"})
+        stream.width, stream.height, stream.pix_fmt = 1920, 1080, "yuv422p10le"
+        grain = np.random.default_rng(7).integers(0, 40, (1080, 1920)).astype(np.uint8)
+        for number in range(50):
+            picture = draw_picture(PLACES[0], 1, number, 1920, 1080)
+            plane_array(picture.planes[0], PixelLayout(8, 1, 1))[:] += grain // 4
+            picture = picture.reformat(format="yuv422p10le")
+            picture.pts, picture.time_base = number, Fraction(1, 25)
+            short.mux(stream.encode(picture))
+        short.mux(stream.encode(None))
+    with av.open(f"{path}.short.mov") as loop, av.open(str(path), "w") as film:
+        written = film.add_stream_from_template(loop.streams.video[0])
+        packets = [packet for packet in loop.demux(video=0) if packet.size]
+        base = loop.streams.video[0].time_base
+        step = round(Fraction(1, 25) / base)
+        count = 0
+        total = 0
+        while total < size_bytes:
+            for packet in packets:
+                packet.pts = packet.dts = count * step
+                packet.time_base = base
+                packet.stream = written
+                total += packet.size
+                count += 1
+                film.mux(packet)
+    Path(f"{path}.short.mov").unlink()

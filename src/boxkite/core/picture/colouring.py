@@ -27,7 +27,7 @@ _CHROMA_BITS = (6, 7)
 _MOST_ERROR = {8: 1.3 / 255, 10: 0.9 / 255}
 """Mean difference from the transform in float, over all of R′G′B′, up to which a table is taken."""
 _LUMA_BITS_FOR_CHROMA = 7
-_ROWS_AT_ONCE = 32
+_ROWS_AT_ONCE = 64
 _TRIED = 4096
 
 
@@ -82,24 +82,23 @@ class _Table:
 
     def __init__(self, processor: Processor, code: ColourCode, chroma_bits: int) -> None:
         self.code = code
-        self.bits = chroma_bits
-        self.shift = code.bit_depth - chroma_bits
-        self.luma_shift = max(0, code.bit_depth - _LUMA_BITS_FOR_CHROMA)
-        steps = np.arange(1 << chroma_bits, dtype=np.float32) * (1 << self.shift)
-        levels = 1 << code.bit_depth
-        kind = np.uint8 if code.bit_depth == 8 else np.uint16
-        lumas_after = np.empty((levels, len(steps) ** 2), kind)
+        self._luma_shift = max(0, code.bit_depth - _LUMA_BITS_FOR_CHROMA)
+        levels, shift, bits = 1 << code.bit_depth, code.bit_depth - chroma_bits, chroma_bits
+        steps = np.arange(1 << bits, dtype=np.float32) * (1 << shift)
+        self._bits, self._shift = bits, shift
+        after = np.empty((levels, len(steps) ** 2), np.uint8 if code.bit_depth == 8 else np.uint16)
         at_once = 64
         for start in range(0, levels, at_once):
             lumas = np.arange(start, min(start + at_once, levels), dtype=np.float32)
-            lumas_after[start : start + at_once] = code.legal(self._through(processor, lumas, steps)[0])
-        half = (1 << self.luma_shift) / 2 - 0.5 if self.luma_shift else 0.0
-        coarse = np.arange(0, levels, 1 << self.luma_shift, dtype=np.float32) + np.float32(half)
-        self.chroma = []
-        for place, codes in enumerate(self._through(processor, coarse, steps)[1:]):
-            own = np.repeat(steps, len(steps)) if place == 0 else np.tile(steps, len(steps))
-            self.chroma.append(np.rint(codes - own).astype(np.int16).reshape(-1))
-        self.luma: Array = lumas_after.reshape(-1)
+            after[start : start + at_once] = code.legal(self._through(processor, lumas, steps)[0])
+        self._luma: Array = after.reshape(-1)
+        half = (1 << self._luma_shift) / 2 - 0.5 if self._luma_shift else 0.0
+        coarse = np.arange(0, levels, 1 << self._luma_shift, dtype=np.float32) + np.float32(half)
+        _, blue, red = self._through(processor, coarse, steps)
+        added = np.empty((blue.size, 2), np.int16)  # side by side, so that one look-up gives both
+        added[:, 0] = np.rint(blue - np.repeat(steps, len(steps))).reshape(-1)
+        added[:, 1] = np.rint(red - np.tile(steps, len(steps))).reshape(-1)
+        self._added: Array = added.view(np.int32).reshape(-1)
 
     def _through(self, processor: Processor, lumas: Array, steps: Array) -> list[Array]:
         """Codes after the look, each of (lumas, chromas)."""
@@ -111,31 +110,51 @@ class _Table:
         return [np.asarray(codes) for codes in self.code.from_rgb(rgb)]
 
     def change(self, luma: Array, blue: Array, red: Array, layout: PixelLayout) -> None:
-        """Change the planes in place."""
-        step_y, step_x = 1 << layout.shift_y, 1 << layout.shift_x
-        half, most = (1 << self.shift) >> 1, (1 << self.bits) - 1
+        """Change the planes in place, some rows at a time, so that what is worked on stays near the processor."""
+        step_y = 1 << layout.shift_y
         for top in range(0, blue.shape[0], _ROWS_AT_ONCE):
-            blues, reds = blue[top : top + _ROWS_AT_ONCE], red[top : top + _ROWS_AT_ONCE]
-            lumas = luma[top * step_y : (top + len(blues)) * step_y]
-            height, width = lumas.shape
-            place = np.minimum((blues.astype(np.int32) + half) >> self.shift, most)
-            place <<= self.bits
-            place |= np.minimum((reds.astype(np.int32) + half) >> self.shift, most)
-            whole = np.empty((blues.shape[0] * step_y, blues.shape[1] * step_x), np.int32)
-            whole[:height, :width] = lumas
-            if (height, width) != whole.shape:  # odd sides: the last chroma sample has fewer luma samples
-                whole[height:] = whole[height - 1 : height]
-                whole[:, width:] = whole[:, width - 1 : width]
-            blocks = whole.reshape(blues.shape[0], step_y, blues.shape[1], step_x)
-            mean = blocks.sum(axis=(1, 3)) if step_x * step_y > 1 else whole
-            chroma_place = mean >> (self.luma_shift + layout.shift_x + layout.shift_y)
-            chroma_place = (chroma_place << (2 * self.bits)) | place
-            whole <<= 2 * self.bits
-            blocks |= place[:, None, :, None]
-            lumas[:] = self.luma[whole[:height, :width]]
-            scale = 1 << (self.code.bit_depth - 8)
-            for plane, added in zip((blues, reds), self.chroma, strict=True):
-                plane[:] = np.clip(plane + added[chroma_place], scale, 255 * scale - 1)
+            part = slice(top, top + _ROWS_AT_ONCE)
+            rows = slice(top * step_y, (top + _ROWS_AT_ONCE) * step_y)
+            self._change(luma[rows], blue[part], red[part], layout)
+
+    def _coarse(self, plane: Array) -> Array:
+        """The nearest step of the table for each chroma sample."""
+        steps = np.add(plane, (1 << self._shift) >> 1, dtype=np.int32)
+        steps >>= self._shift
+        return np.asarray(np.minimum(steps, (1 << self._bits) - 1, out=steps))
+
+    def _change(self, lumas: Array, blues: Array, reds: Array, layout: PixelLayout) -> None:
+        step_y, step_x = 1 << layout.shift_y, 1 << layout.shift_x
+        place = self._coarse(blues)
+        place <<= self._bits
+        place += self._coarse(reds)
+        mean = _mean(lumas, blues.shape, layout) >> self._luma_shift
+        chroma_place = np.multiply(mean, 1 << (2 * self._bits), dtype=np.int32)
+        chroma_place += place
+        added = np.take(self._added, chroma_place, mode="clip").view(np.int16).reshape(*blues.shape, 2)
+        whole = np.multiply(lumas, 1 << (2 * self._bits), dtype=np.int32)
+        for down in range(step_y):
+            for across in range(step_x):
+                own = whole[down::step_y, across::step_x]
+                own += place[: own.shape[0], : own.shape[1]]
+        lumas[:] = np.take(self._luma, whole, mode="clip")
+        scale = 1 << (self.code.bit_depth - 8)
+        for index, plane in enumerate((blues, reds)):
+            codes = added[..., index] + plane
+            np.clip(codes, scale, 255 * scale - 1, out=codes)
+            plane[:] = codes
+
+
+def _mean(lumas: Array, shape: tuple[int, ...], layout: PixelLayout) -> Array:
+    """The mean luma of each chroma sample: of the pixels on its diagonal, which are mean enough."""
+    if not layout.shift_x:
+        return lumas
+    first = lumas[:: 1 << layout.shift_y, ::2].astype(np.uint16)
+    second = lumas[layout.shift_y :: 1 << layout.shift_y, 1::2]
+    common = first[: second.shape[0], : second.shape[1]]
+    common += second
+    common >>= 1
+    return first
 
 
 class _EveryPixel:
