@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from boxkite.core.job.words import PICTURES, WAYS_TO_CUT, WHETHER_JOINED
+from boxkite.core.job.words import DECODERS, PICTURES, WAYS_TO_CUT, WHETHER_JOINED
 
 if TYPE_CHECKING:
     from boxkite.core.job.job import Job
@@ -172,7 +172,13 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         "--look", metavar="FILE", help="look file (.cube …) for every picture, after the shot's own colours"
     )
     outputs.add_argument("--watermark", metavar="IMAGE", help="image to use in presets that have a watermark")
-    ends = parser.add_argument_group("copies, sound and damage")
+    ends = parser.add_argument_group("sources, copies and sound")
+    ends.add_argument(
+        "--decode-with",
+        metavar="KIND",
+        help=f"a decoder outside the CPU, where it works: {', '.join(DECODERS)}",
+    )
+    ends.add_argument("--layer", metavar="NAME", help="of EXR images that hold several, as diffuse")
     ends.add_argument(
         "--exact-cuts",
         action="store_true",

@@ -82,9 +82,9 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
         path = Path(arguments.save_plan).expanduser()
         save_plan(plan, path)
         said.append(f"plan saved: edit it, then boxkite run {path}")
-        if job.presets.own or job.presets.changes or job.watermark:
+        if job.presets.own or job.presets.changes or job.watermark or job.look:
             said.append(
-                "! the table names presets only: give the same --set, --watermark or presets when running it"
+                "! the table names presets only: give the same --set, --watermark, --look or presets when running it"
             )
     if arguments.chart:
         from boxkite.core.plan.chart import draw_chart
@@ -151,10 +151,12 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
 
 def _show_rows(console: Console, plan: Plan) -> None:
     from boxkite.cli.tables import Column, file_size, print_table
+    from boxkite.core.looks.look import look_words
     from boxkite.core.plan.rows import Action, ends_of
 
     has_handles = any(row.shot.handle_in or row.shot.handle_out for row in plan.rows)
     has_changes = any(row.change for row in plan.rows)
+    has_looks = any(row.look for row in plan.rows)
     all_encoded = all(row.how == "encode" and row.action is Action.MAKE for row in plan.rows)
     columns = [
         Column("#", right=True),
@@ -167,6 +169,7 @@ def _show_rows(console: Console, plan: Plan) -> None:
         *([Column("handles", right=True, optional=True)] if has_handles else []),
         Column("picture", optional=True),
         Column("preset"),
+        *([Column("look", gives_way=True)] if has_looks else []),
         Column("about", right=True, optional=True),
         Column("source", optional=True),
         Column("in folder", optional=True),
@@ -184,6 +187,7 @@ def _show_rows(console: Console, plan: Plan) -> None:
                 *([f"{row.shot.handle_in}+{row.shot.handle_out}"] if has_handles else []),
                 row.size,
                 row.preset.name,
+                *([look_words(row.look)] if has_looks else []),
                 file_size(row.expected_bytes),
                 row.shot.reel.source.label,
                 str(row.folder),

@@ -69,6 +69,14 @@ def _read(source: Source) -> StoredPictures:
             stream = picture_stream(container)
             if stream is None:
                 raise FootageError("there is no picture in it any more", path=source.path)
+            entries = stream.index_entries
+            if (
+                len(entries)
+                and len(entries) == stream.frames
+                and all(entry.is_keyframe and not entry.is_discard for entry in entries)
+            ):  # keyframes alone are shown in the order they are stored: the index says it all
+                times = [entry.timestamp for entry in entries]
+                return StoredPictures(np.array(times, dtype=np.int64), np.ones(len(times), dtype=bool))
             for other in container.streams:
                 if other.index != stream.index:
                     other.discard = Discard.all

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import Any, cast
 
 import av
+from av.codec.hwaccel import HWAccel
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
@@ -28,8 +29,8 @@ _LENIENT: dict[str, Any] = {"metadata_errors": "replace"} if int(av.__version__.
 _SAFE_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _MEDIA_FORMATS}
 
 
-def open_file(path: Path) -> InputContainer:
-    """Open a media file for reading.
+def open_file(path: Path, hardware: str = "") -> InputContainer:
+    """Open a media file for reading. hardware: a kind of decoder outside the CPU, taken where it works.
 
     Raises FootageError with the reason for anything that is not a readable media file.
     """
@@ -51,11 +52,29 @@ def open_file(path: Path) -> InputContainer:
             hint="ask for the right to read it",
         ) from None
     try:
-        opened = av.open(f"file:{path}", "r", options=dict(_SAFE_OPTIONS), **_LENIENT)
+        opened = av.open(
+            f"file:{path}", "r", options=dict(_SAFE_OPTIONS), hwaccel=_decoder(hardware), **_LENIENT
+        )
         return cast(InputContainer, opened)
     except (av.error.FFmpegError, ValueError, OSError):
         reason, hint = explain(path)
         raise FootageError(reason, path=path, hint=hint) from None
+
+
+def _decoder(hardware: str) -> Any:
+    """What PyAV takes for a decoder outside the CPU; None where there is none of that kind."""
+    return HWAccel(hardware, allow_software_fallback=True) if works_here(hardware) else None
+
+
+def works_here(hardware: str) -> bool:
+    """Whether there is a device of a kind that decodes."""
+    if not hardware:
+        return False
+    try:
+        HWAccel(hardware, allow_software_fallback=True).create(av.codec.Codec("h264", "r"))
+    except (av.error.FFmpegError, ValueError, NotImplementedError, RuntimeError):
+        return False
+    return True
 
 
 def open_sequence(sequence: SequencePattern, rate: FrameRate) -> InputContainer:
@@ -81,11 +100,14 @@ def open_sequence(sequence: SequencePattern, rate: FrameRate) -> InputContainer:
         raise FootageError(f"the images cannot be read ({error})", path=sequence.folder) from None
 
 
-def open_source(source: Source) -> InputContainer:
-    """Open a source again. Raises FootageError when it has gone or changed into something unreadable."""
+def open_source(source: Source, hardware: str = "") -> InputContainer:
+    """Open a source again; hardware as open_file takes it.
+
+    Raises FootageError when it has gone or changed into something unreadable.
+    """
     if source.sequence and source.video:
         return open_sequence(source.sequence, source.video.rate)
-    return open_file(source.path)
+    return open_file(source.path, hardware)
 
 
 def real_pictures(container: InputContainer) -> list[VideoStream]:

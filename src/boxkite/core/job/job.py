@@ -62,6 +62,7 @@ class Job:
     exceptions: shots that are done otherwise. look: a look file for all shots. sound: where the waves of a sound
     recorder lie. exact_cuts: encode what cannot be copied exactly. joined: whether copies become one file.
     tracks: of an edit that is rendered, by name; empty for all. retime: give clips of originals the edit's speed.
+    decode_with: a kind of decoder outside the CPU. layer: of images that hold several.
     accept_damaged: make what can be made of damaged footage.
     """
 
@@ -98,5 +99,7 @@ class Job:
     accept_damaged: bool = False
     tracks: tuple[str, ...] = ()
     retime: bool = False
+    decode_with: str = ""
+    layer: str = ""
     user: str = ""
     now: datetime = field(default_factory=datetime.now)

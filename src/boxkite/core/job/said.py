@@ -13,6 +13,7 @@ from boxkite.core.job.choosing import Choice
 from boxkite.core.job.job import Job, Otherwise, Output
 from boxkite.core.job.words import (
     CLOSING_MARKER,
+    DECODERS,
     PICTURES,
     WAYS_TO_CUT,
     WHERE_THERE,
@@ -74,6 +75,8 @@ class JobWords:
     accept_damaged: bool | None = None
     tracks: tuple[str, ...] = ()
     retime: bool | None = None
+    decode_with: str | None = None
+    layer: str | None = None
     presets: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     otherwise: tuple[OtherwiseWords, ...] = ()
 
@@ -150,6 +153,8 @@ def job_from_words(
         accept_damaged=bool(words.accept_damaged),
         tracks=tuple(name.strip() for text in words.tracks for name in text.split(",") if name.strip()),
         retime=bool(words.retime),
+        decode_with=_one_of(words.decode_with, DECODERS, DECODERS, "decode-with") or "",
+        layer=words.layer or "",
         exceptions=tuple(_otherwise(one) for one in words.otherwise),
         user=user,
         now=now or datetime.now(),

@@ -13,4 +13,6 @@ Existing = Literal["stop", "number", "skip", "replace"]
 WHERE_THERE: tuple[Existing, ...] = ("stop", "number", "skip", "replace")
 Joined = Literal["no", "also", "only"]
 WHETHER_JOINED: tuple[Joined, ...] = ("no", "also", "only")
+DECODERS = ("cuda", "qsv", "vaapi", "videotoolbox", "d3d11va")
+"""Kinds of decoders outside the CPU, by the codec library's names."""
 CLOSING_MARKER = "END"

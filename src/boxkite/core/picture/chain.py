@@ -54,6 +54,7 @@ class PictureChain:
         self._graph: av.filter.Graph | None = None
         self._ready = False
         self._matrix = _BT709
+        self._tags: dict[str, int] = {}
         self._count_in = 0
         self._count_out = 0
         self._first = first
@@ -81,6 +82,7 @@ class PictureChain:
             picture = self._colouring_module().colour_linear(picture, self.row.look)
         if not self._ready:
             self._matrix = matrix_of(picture)
+            self._tags = colour_tags(picture)
             self._settle_look(picture)
             self._graph = self._build(picture)
             self._ready = True
@@ -108,6 +110,12 @@ class PictureChain:
                 return
             if isinstance(picture, VideoFrame):
                 yield self._finish(picture, shared=False)
+
+    def _tag(self, picture: VideoFrame) -> None:
+        """The source's colour tags, which filters lose, for encoders that take them from each picture."""
+        picture.colorspace = self._tags["colorspace"]
+        picture.color_primaries = self._tags["color_primaries"]
+        picture.color_trc = self._tags["color_trc"]
 
     def _settle_look(self, picture: VideoFrame) -> None:
         if not self.row.look or picture.format.name.startswith(_LINEAR):
@@ -137,6 +145,8 @@ class PictureChain:
         if self._draws:
             self._letter(picture)
         picture = self._as_written(picture)
+        if not picture.format.is_rgb:
+            self._tag(picture)
         picture.pts = self._count_out
         picture.time_base = self._time_base
         picture.pict_type = _NO_PICTURE_TYPE

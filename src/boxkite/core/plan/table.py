@@ -42,6 +42,8 @@ _KEPT_WORDS = (
     "look",
     "accept_damaged",
     "exact_cuts",
+    "decode_with",
+    "layer",
 )
 """What may be said of a job beside a saved plan; the table says the rest."""
 

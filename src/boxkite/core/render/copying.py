@@ -10,6 +10,7 @@ from typing import Any
 import av
 from av.container import InputContainer, OutputContainer
 from av.packet import Packet
+from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError, ProofError
 from boxkite.core.footage.keyframes import stored_pictures
@@ -170,16 +171,29 @@ def _hand_over(packet: Packet[Any], stream: Any, begin: Fraction, outgoing: Outp
     outgoing.mux(packet)
 
 
+def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
+    """(pictures, time of the last keyframe): by the index of a finished MOV or MP4, else by reading all packets."""
+    entries = stream.index_entries
+    if container.format.name.startswith("mov") and len(entries) and len(entries) == stream.frames:
+        return len(entries), max(entry.timestamp for entry in entries if entry.is_keyframe)
+    count, last_key = 0, 0
+    for packet in container.demux(stream):
+        if packet.size:
+            count += 1
+            if packet.is_keyframe:
+                last_key = max(last_key, packet.pts or 0)
+    return count, last_key
+
+
 def _prove(row: Row, partial: Path, pictures: int) -> Proof:
     """Read the copy again: it holds the pictures, and its first and last are those of the source."""
     try:
         with av.open(f"file:{partial}", options={"protocol_whitelist": "file"}) as container:
             stream = container.streams.video[0]
-            packets = [packet for packet in container.demux(stream) if packet.size]
-            if len(packets) != pictures:
-                raise ProofError(f"the copy holds {len(packets)} pictures, it should hold {pictures}")
+            found, last_key = _count(container, stream)
+            if found != pictures:
+                raise ProofError(f"the copy holds {found} pictures, it should hold {pictures}")
             tracks = len(container.streams.audio)
-            last_key = max(packet.pts or 0 for packet in packets if packet.is_keyframe)
             container.seek(0, stream=stream)
             first = next(container.decode(stream))
             container.seek(last_key, stream=stream)

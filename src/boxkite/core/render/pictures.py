@@ -22,6 +22,14 @@ _LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 """How far before the wanted frame to look for a keyframe that is shown no later than it."""
 
 
+@dataclass(frozen=True)
+class Decoding:
+    """How a source is decoded. hardware: a kind of decoder outside the CPU. layer: of images that hold several."""
+
+    hardware: str = ""
+    layer: str = ""
+
+
 @dataclass
 class Damage:
     """What was found to be damaged while reading: numbers of frames, and how many are lacking at the end."""
@@ -49,7 +57,13 @@ class Damage:
 
 
 def read_pictures(
-    source: Source, table: FrameTable, span: Span, *, threads: int = 0, damage: Damage | None = None
+    source: Source,
+    table: FrameTable,
+    span: Span,
+    *,
+    threads: int = 0,
+    damage: Damage | None = None,
+    decoding: Decoding | None = None,
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Yield (frame number, picture) for every frame of the span, once each and in order.
 
@@ -58,12 +72,12 @@ def read_pictures(
     `damage`, what is missing inside shows the picture before it, what is missing at the end does not come, and
     both are counted there.
     """
-    pictures = _pictures_from(source, table, span, threads, damage)
+    pictures = _pictures_from(source, table, span, threads, damage, decoding or Decoding())
     yield from _fill_span(pictures, table, span, damage)
 
 
 def _pictures_from(
-    source: Source, table: FrameTable, span: Span, threads: int, damage: Damage | None
+    source: Source, table: FrameTable, span: Span, threads: int, damage: Damage | None, decoding: Decoding
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Decoded pictures with their numbers, the first of them no later than the span's first frame.
 
@@ -71,12 +85,14 @@ def _pictures_from(
     that only begins to refresh the picture, gives out nothing until later. At last reads from the start.
     """
     for target in [*_seek_targets(source, table, span.start), None]:
-        with open_source(source) as container:
+        with open_source(source, decoding.hardware) as container:
             stream = picture_stream(container)
             if stream is None:
                 raise DamagedError("its picture has gone", path=source.path)
             stream.codec_context.thread_count = threads
             stream.thread_type = "AUTO"
+            if decoding.layer:
+                stream.codec_context.options = {"layer": decoding.layer}
             packets = _packets_from(container, stream, table, span.start, target)
             if packets is None:
                 continue

@@ -12,6 +12,7 @@ from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import BoxkiteError, RenderError
+from boxkite.core.footage.opening import works_here
 from boxkite.core.plan.rows import Action, Row, stretch_of
 from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.coding import sound_rate
@@ -283,6 +284,8 @@ def _finish(making: _Making, damage: Damage | None) -> Result:
         discard(making.partial)
         return Result(row.number, row.path, failure=explain(error))
     warnings = [*making.writer.warnings, *making.warnings]
+    if row.decode_with and not works_here(row.decode_with):
+        warnings.append(f"no {row.decode_with} decoder works here: the CPU decoded it")
     if damage:
         warnings += damage.words(row.span)
     if making.reached < row.span.end:

@@ -1,0 +1,151 @@
+"""Colours that stay what they were: untagged, BT.601 and BT.709, with transparency, in layers of EXR images."""
+
+from __future__ import annotations
+
+import struct
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+from av.video.frame import VideoFrame
+from PIL import Image
+
+from boxkite.core.picture.stamp import PixelLayout, plane_array
+from tests.proof import boxkite
+
+PATCHES = [
+    (16, 128, 128),
+    (235, 128, 128),
+    (126, 128, 128),
+    (81, 90, 240),
+    (145, 54, 34),
+    (41, 240, 110),
+    (210, 16, 146),
+]
+"""Y′, Cb, Cr of black, white, grey, red, green, blue and yellow, as 8 bit codes."""
+
+
+def write_patches(path: Path, matrix: int, pixel_format: str = "yuv420p") -> None:
+    with av.open(str(path), "w") as container:
+        stream = container.add_stream("ffv1", rate=25)
+        stream.width, stream.height, stream.pix_fmt = 64 * len(PATCHES), 64, pixel_format
+        context = stream.codec_context
+        context.colorspace = context.color_primaries = context.color_trc = matrix
+        context.color_range = 1
+        layout = PixelLayout.of(pixel_format)
+        for number in range(5):
+            picture = VideoFrame(stream.width, stream.height, pixel_format)
+            for index, plane in enumerate(picture.planes):
+                area = plane_array(plane, layout)
+                each = area.shape[1] // len(PATCHES)
+                for place, codes in enumerate(PATCHES):
+                    area[:, place * each : (place + 1) * each] = codes[index] << (layout.bit_depth - 8)
+            picture.pts, picture.time_base = number, Fraction(1, 25)
+            container.mux(stream.encode(picture))
+        container.mux(stream.encode(None))
+
+
+@pytest.mark.parametrize(
+    ("matrix", "pixel_format"), [(2, "yuv420p"), (6, "yuv420p"), (1, "yuv422p10le"), (2, "yuv444p")]
+)
+def test_colours_survive_the_way_through_stock_with_their_tags(
+    matrix: int, pixel_format: str, tmp_path: Path
+) -> None:
+    write_patches(tmp_path / "patches.mkv", matrix, pixel_format)
+    done = boxkite("run", "patches.mkv", "--to", "stock:s", "--to", "master:m", "--to", "web:w", "--to", "frames-png:p",
+                   cwd=tmp_path)  # fmt: skip
+    assert done.status == 0, done.err
+    for made in ("s/patches.mov", "m/patches.mov", "w/patches.mp4"):
+        with av.open(str(tmp_path / made)) as container:
+            picture = next(container.decode(video=0))
+        assert int(picture.colorspace) in ((0, 2) if matrix == 2 else (matrix,)), made
+        layout = PixelLayout.of(picture.format.name)
+        for index, plane in enumerate(picture.planes):
+            area = plane_array(plane, layout)
+            each = area.shape[1] // len(PATCHES)
+            for place, codes in enumerate(PATCHES):
+                found = area[8:-8, place * each + each // 4 : (place + 1) * each - each // 4].mean()
+                assert abs(found / (1 << (layout.bit_depth - 8)) - codes[index]) <= 2, (made, place, index)
+    image = np.asarray(Image.open(tmp_path / "p/patches/patches.0001.png")).astype(int) / 257
+    image = np.asarray(image if image.max() > 1 else image * 257)
+    kr, kb = (0.2126, 0.0722) if matrix == 1 else (0.299, 0.114)
+    for place, (y, cb, cr) in enumerate(PATCHES):
+        red = (y - 16) / 219 + 2 * (1 - kr) * (cr - 128) / 224
+        blue = (y - 16) / 219 + 2 * (1 - kb) * (cb - 128) / 224
+        green = ((y - 16) / 219 - kr * red - kb * blue) / (1 - kr - kb)
+        found = image[32, place * 64 + 32]
+        scale = 255 if image.max() > 1.5 else 1
+        wanted = np.clip([red, green, blue], 0, 1) * scale
+        assert np.abs(found - wanted).max() <= 0.015 * scale, place
+
+
+def test_transparency_is_kept_where_the_preset_keeps_it(tmp_path: Path) -> None:
+    folder = tmp_path / "title"
+    folder.mkdir()
+    for number in range(1, 6):
+        image = np.zeros((90, 160, 4), np.uint8)
+        image[20:70, 20:60] = (200, 40, 40, 255)
+        image[20:70, 80:140] = (40, 40, 200, 128)
+        Image.fromarray(image).save(folder / f"t.{number:04d}.png")
+    done = boxkite(
+        "run",
+        folder,
+        "--images-rate",
+        "25",
+        "--to",
+        "master-alpha:a",
+        "--to",
+        "stock:s",
+        "--json",
+        cwd=tmp_path,
+    )
+    assert done.status == 0, done.err + done.out
+    said = {file["preset"]: file["warnings"] for file in done.json["files"]}
+    assert [any("transparency" in text for text in texts) for texts in said.values()] == [False, True]
+    with av.open(done.json["files"][0]["path"]) as container:
+        picture = next(container.decode(video=0))
+    assert picture.format.name.startswith("yuva444p")
+    alpha = plane_array(picture.planes[3], PixelLayout.of(picture.format.name)).astype(float)
+    alpha /= alpha.max()
+    assert abs(alpha[40, 40] - 1) < 0.02 and abs(alpha[40, 110] - 0.5) < 0.02 and alpha[5, 5] < 0.02
+
+
+def write_exr(path: Path, layers: dict[str, float]) -> None:
+    """An uncompressed scan line image of float channels, flat in each layer (the OpenEXR file layout)."""
+    names = sorted(f"{layer}.{channel}" if layer else channel for layer in layers for channel in "RGB")
+    width, height = 64, 48
+    channels = b"".join(name.encode() + b"\0" + struct.pack("<iB3xii", 2, 0, 1, 1) for name in names) + b"\0"
+    box = struct.pack("<iiii", 0, 0, width - 1, height - 1)
+    header = b"".join(
+        name.encode() + b"\0" + kind.encode() + b"\0" + struct.pack("<i", len(value)) + value
+        for name, kind, value in (
+            ("channels", "chlist", channels), ("compression", "compression", b"\0"), ("dataWindow", "box2i", box),
+            ("displayWindow", "box2i", box), ("lineOrder", "lineOrder", b"\0"),
+            ("pixelAspectRatio", "float", struct.pack("<f", 1)),
+            ("screenWindowCenter", "v2f", struct.pack("<ff", 0, 0)),
+            ("screenWindowWidth", "float", struct.pack("<f", 1)),
+        )
+    )  # fmt: skip
+    start = struct.pack("<II", 20000630, 2) + header + b"\0"
+    row = b"".join(np.full(width, layers[name.rpartition(".")[0]], "<f4").tobytes() for name in names)
+    offsets = [len(start) + 8 * height + line * (8 + len(row)) for line in range(height)]
+    lines = b"".join(struct.pack("<ii", line, len(row)) + row for line in range(height))
+    path.write_bytes(start + struct.pack(f"<{height}Q", *offsets) + lines)
+
+
+def test_a_layer_of_exr_images_is_chosen_and_float_values_stay_what_they_are(tmp_path: Path) -> None:
+    folder = tmp_path / "shot"
+    folder.mkdir()
+    for number in range(1, 4):
+        write_exr(folder / f"x.{number:04d}.exr", {"": 0.25, "diffuse": 0.75})
+    for layer, value in (("", 0.25), ("diffuse", 0.75)):
+        words = ("--layer", layer) if layer else ()
+        done = boxkite(
+            "run", folder, *words, "--images-rate", "25", "--to", f"frames-exr:{layer or 'own'}", cwd=tmp_path
+        )
+        assert done.status == 0, done.err
+        with av.open(str(tmp_path / (layer or "own") / "x" / "x.0001.exr")) as container:
+            picture = next(container.decode(video=0))
+        assert np.abs(picture.to_ndarray(format="gbrpf32le") - value).max() < 0.001
