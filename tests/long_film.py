@@ -11,9 +11,9 @@ from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
 
-RATE = FrameRate.parse("29.97")
-LOOP_FRAMES = 300
-LOOP_SECONDS = Fraction(300 * 1001, 30000)
+RATE = FrameRate.parse("23.976")
+LOOP_FRAMES = 240
+LOOP_SECONDS = Fraction(240 * 1001, 24000)
 
 
 def write_long_film(path: Path, loops: int) -> int:

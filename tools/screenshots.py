@@ -13,8 +13,6 @@ import tempfile
 import time
 from pathlib import Path
 
-import av
-
 ROOT = Path(__file__).resolve().parent.parent
 TARGET = ROOT / "docs" / "screenshots"
 BOXKITE = Path(sys.executable).with_name("boxkite")
@@ -82,13 +80,13 @@ def shoot(name: str, words: str, wait: float, columns: int, folder: Path) -> Non
     terminal.wait()
 
 
-def still(folder: Path) -> None:
-    """A frame of a review file, as a player shows it."""
-    with av.open(str(folder / "demo/out/review/first dip.mp4")) as container:
-        for number, picture in enumerate(container.decode(video=0)):
-            if number == 30:
-                picture.to_image(width=1280, height=720).save(TARGET / "review-frame.png")  # type: ignore[no-untyped-call]
-                return
+def preview(folder: Path) -> None:
+    """A frame of the program beside that of its review file, with a look."""
+    words = f"preview {MILL} --to review:out/review --look demo/warm.cube --file 2 --before-after"
+    still = folder / "preview.png"
+    command = [str(BOXKITE), *words.split(), "--still", str(still)]
+    subprocess.run(command, cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    shutil.copy(still, TARGET / "preview.png")
 
 
 def main() -> None:
@@ -99,7 +97,7 @@ def main() -> None:
             f"{', '.join(missing)} missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core"
         )
     TARGET.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or [*TERMINALS, "review-frame", "strip", "chart"]
+    wanted = sys.argv[1:] or [*TERMINALS, "preview", "strip", "chart"]
     folder = Path(tempfile.gettempdir()) / "hundred-sheets"
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir()
@@ -122,8 +120,8 @@ def main() -> None:
                         undo = [str(BOXKITE), "rename", "--undo"]
                         subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)
                     print(f"docs/screenshots/{shot}.png")
-            if "review-frame" in wanted:
-                still(folder)
+            if "preview" in wanted:
+                preview(folder)
             if "chart" in wanted:
                 chart = f"--to review:cuts --chart {folder / 'chart.png'}"
                 plan = (

@@ -96,8 +96,8 @@ class Server(SimpleHTTPRequestHandler):
 
 @pytest.mark.skipif(CHROMIUM is None, reason="there is no Chromium here")
 def test_web_files_play_in_a_browser_with_their_frames_and_sound(tmp_path: Path) -> None:
-    write_movie(Movie(tmp_path / "dip.mov", 75, RATE, ((0, VAT), (40, LOFT)), width=640, height=360))
-    presets = {"web": "mp4", "web-vp9": "webm", "web-av1": "mp4", "review": "mp4", "web-small": "mp4"}
+    write_movie(Movie(tmp_path / "dip.mov", 75, RATE, ((0, VAT), (40, LOFT)), width=320, height=180))
+    presets = {"web": "mp4", "web-vp9": "webm", "web-av1": "mp4", "review": "mp4"}
     words = [word for preset in presets for word in ("--to", f"{preset}:{preset}")]
     done = boxkite("run", "dip.mov", *words, cwd=tmp_path)
     assert done.status == 0, done.err
@@ -121,7 +121,7 @@ def test_web_files_play_in_a_browser_with_their_frames_and_sound(tmp_path: Path)
         server.server_close()
     for found, preset in zip(Server.said, presets, strict=True):
         assert "error" not in found, found
-        size = [320, 180] if preset == "review" else [640, 360]
+        size = [160, 90] if preset == "review" else [320, 180]
         assert found["size"] == size
         assert abs(found["seconds"] - 3) < 0.06
         for frame, (time, row) in zip((0, 37, 74), found["at"], strict=True):

@@ -41,6 +41,11 @@ def pictures(path: Path) -> list[np.ndarray]:
         ]
 
 
+def image_of(path: Path) -> np.ndarray:
+    with Image.open(path) as image:
+        return np.asarray(image)
+
+
 def run(folder: Path, *words: str | Path) -> dict:
     done = boxkite("run", *words, "--json", cwd=folder)
     assert done.status == 0, done.out + done.err
@@ -52,10 +57,17 @@ def test_a_look_beside_the_clip_is_applied_by_itself_and_stands_in_the_plan(
 ) -> None:
     clip = tmp_path / "A-vat2.mov"
     clip.symlink_to(card / "A-vat2.mov")
-    plain = run(tmp_path, clip, "--to", "master:plain")
+    plain = run(tmp_path, clip, "--to", "proxy-dnxhr:plain")
     write_cube(tmp_path / "A-vat2.cube")
     made = run(
-        tmp_path, clip, "--to", "master:graded", "--to", "copy:copied", "--set", "master.look.cdl=true"
+        tmp_path,
+        clip,
+        "--to",
+        "proxy-dnxhr:graded",
+        "--to",
+        "copy:copied",
+        "--set",
+        "proxy-dnxhr.look.cdl=true",
     )
     assert [file["look"] for file in plain["files"] + made["files"]] == [[], ["A-vat2.cube"], []]
     assert "its look A-vat2.cube is not applied" in made["files"][1]["warnings"]
@@ -70,14 +82,14 @@ def test_a_preview_is_the_frame_that_a_run_encodes_and_tuned_values_become_a_pre
     card: Path, tmp_path: Path
 ) -> None:
     cube = write_cube(tmp_path / "show.cube")
-    words = (card / "A-vat2.mov", "--to", "stock:out", "--look", cube, "--set", "fit=320x180")
-    shown = boxkite("preview", *words, "--at", "10:00:01:00", "--save-preset", "mill-stock", cwd=tmp_path)
+    words = (card / "A-vat2.mov", "--to", "proxy-dnxhr:out", "--look", cube, "--set", "fit=320x180")
+    shown = boxkite("preview", *words, "--at", "10:00:01:00", "--save-preset", "mill-proxy", cwd=tmp_path)
     assert shown.status == 0, shown.err
-    assert shown.out.startswith("preview.png: 320x180, file 1, A-vat2.mov (stock), look: show.cube")
-    still = np.asarray(Image.open(tmp_path / "preview.png"))
+    assert shown.out.startswith("preview.png: 320x180, file 1, A-vat2.mov (proxy-dnxhr), look: show.cube")
+    still = image_of(tmp_path / "preview.png")
     run(tmp_path, *words)
     assert np.abs(pictures(tmp_path / "out/A-vat2.mov")[25].astype(int) - still).max() <= 1
-    run(tmp_path, card / "A-vat2.mov", "--to", "mill-stock:again")
+    run(tmp_path, card / "A-vat2.mov", "--to", "mill-proxy:again")
     assert (tmp_path / "again/A-vat2.mov").read_bytes() == (tmp_path / "out/A-vat2.mov").read_bytes()
     (tmp_path / "mine.png").write_bytes(b"a picture of my own")
     refused = boxkite("preview", *words, "--still", "mine.png", cwd=tmp_path)
@@ -85,9 +97,9 @@ def test_a_preview_is_the_frame_that_a_run_encodes_and_tuned_values_become_a_pre
     sheet = boxkite(
         "preview", card, "--to", "web:out", "--to", "stock:out", "--sheet", "--guides", cwd=tmp_path
     )
-    assert sheet.status == 0 and Image.open(tmp_path / "preview.png").width > 3 * 400
+    assert sheet.status == 0 and image_of(tmp_path / "preview.png").shape[1] > 3 * 400
     both = boxkite("preview", card, "--to", "review:o", "--before-after", "--at", "25%", cwd=tmp_path)
-    assert both.status == 0 and Image.open(tmp_path / "preview.png").width > 2 * 320
+    assert both.status == 0 and image_of(tmp_path / "preview.png").shape[1] > 2 * 320
 
 
 def test_burn_ins_are_placed_nudged_and_coloured_and_say_what_they_cannot_show(
@@ -105,7 +117,7 @@ def test_burn_ins_are_placed_nudged_and_coloured_and_say_what_they_cannot_show(
     )  # fmt: skip
     made = run(tmp_path, card / "B-quiet.mov", "--to", "lettered.toml:out")
     assert any("no sign for: 紙" in warning for warning in made["files"][0]["warnings"])
-    first = np.asarray(Image.open(tmp_path / "out/B-quiet/B-quiet.0001.png")).astype(int)
+    first = image_of(tmp_path / "out/B-quiet/B-quiet.0001.png").astype(int)
     red, green, blue = np.moveaxis(first, -1, 0)
     magenta = np.argwhere(np.minimum(red, blue) - green > 120)
     cyan = np.argwhere(np.minimum(green, blue) - red > 120)

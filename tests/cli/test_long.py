@@ -15,13 +15,13 @@ LOOPS = 720
 
 def test_the_end_of_two_hours_is_in_sync(tmp_path: Path) -> None:
     frames = write_long_film(tmp_path / "day.mkv", LOOPS)
-    assert frames == 216_000
-    marks = f"name,in,out\nend,{frames - 450},{frames - 1}\nstart,150,599\n"
+    assert frames == 172_800
+    marks = f"name,in,out\nend,{frames - 360},{frames - 1}\nstart,120,479\n"
     (tmp_path / "m.csv").write_text(marks)
     done = boxkite("run", "day.mkv", "--by", "ranges", "--marks", "m.csv", "--names", "@marker", "--to", "stock:s",
                    "--to", "copy:c", "--json", cwd=tmp_path)  # fmt: skip
     assert done.status == 0, done.out + done.err
-    expected = [(1, frame % LOOP_FRAMES) for frame in range(150, 599)]
+    expected = [(1, frame % LOOP_FRAMES) for frame in range(120, 479)]
     heard = {}
     for name in ("end", "start"):
         assert frames_of(tmp_path / f"s/{name}.mov") == expected
@@ -30,7 +30,7 @@ def test_the_end_of_two_hours_is_in_sync(tmp_path: Path) -> None:
     ticks = list(tick_frames(LOOP_FRAMES, RATE))
     wanted = [tick + loop * LOOP_FRAMES for loop in range(2) for tick in ticks]
     places = [
-        sample_at(tick, RATE, 8000) - sample_at(150, RATE, 8000) for tick in wanted if 150 <= tick < 599
+        sample_at(tick, RATE, 8000) - sample_at(120, RATE, 8000) for tick in wanted if 120 <= tick < 479
     ]
     for found in heard.values():
         assert len(found) == len(places)
@@ -39,5 +39,5 @@ def test_the_end_of_two_hours_is_in_sync(tmp_path: Path) -> None:
         )  # 1.5 ms: times are whole ones
     copied = next(file for file in done.json["files"] if file["preset"] == "copy")
     first = copied["in_frame"]
-    assert first <= frames - 450
+    assert first <= frames - 360
     assert frames_of(Path(copied["path"]))[0] == (1, first % LOOP_FRAMES)

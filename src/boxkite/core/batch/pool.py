@@ -18,7 +18,7 @@ from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.batch.messages import ShotTask, Told
 from boxkite.core.errors import RequestError
 from boxkite.core.plan.rows import Plan, Row, rows_by_stretch
-from boxkite.core.render.publishing import discard, partial_path, prepare_folders
+from boxkite.core.render.publishing import discard, discard_notes, partial_path, prepare_folders
 from boxkite.core.render.result import Result
 
 _STARTED_EARLY = 2
@@ -52,6 +52,8 @@ class _Worker:
         self.process.wait()
         for row in self.rows:
             discard(partial_path(row.path, self.process.pid))
+            if row.preset.video and row.preset.video.passes == 2:
+                discard_notes(row.path, self.process.pid)
 
 
 class Crew:

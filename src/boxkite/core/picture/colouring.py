@@ -87,17 +87,19 @@ class _Table:
         steps = np.arange(1 << bits, dtype=np.float32) * (1 << shift)
         self._bits, self._shift = bits, shift
         after = np.empty((levels, len(steps) ** 2), np.uint8 if code.bit_depth == 8 else np.uint16)
-        at_once = 64
+        at_once = 32
         for start in range(0, levels, at_once):
             lumas = np.arange(start, min(start + at_once, levels), dtype=np.float32)
             after[start : start + at_once] = code.legal(self._through(processor, lumas, steps)[0])
         self._luma: Array = after.reshape(-1)
         half = (1 << self._luma_shift) / 2 - 0.5 if self._luma_shift else 0.0
         coarse = np.arange(0, levels, 1 << self._luma_shift, dtype=np.float32) + np.float32(half)
-        _, blue, red = self._through(processor, coarse, steps)
-        added = np.empty((blue.size, 2), np.int16)  # side by side, so that one look-up gives both
-        added[:, 0] = np.rint(blue - np.repeat(steps, len(steps))).reshape(-1)
-        added[:, 1] = np.rint(red - np.tile(steps, len(steps))).reshape(-1)
+        added = np.empty((len(coarse), len(steps) ** 2, 2), np.int16)  # side by side: one look-up gives both
+        for start in range(0, len(coarse), at_once):
+            part = slice(start, start + at_once)
+            _, blue, red = self._through(processor, coarse[part], steps)
+            added[part, :, 0] = np.rint(blue - np.repeat(steps, len(steps)))
+            added[part, :, 1] = np.rint(red - np.tile(steps, len(steps)))
         self._added: Array = added.view(np.int32).reshape(-1)
 
     def _through(self, processor: Processor, lumas: Array, steps: Array) -> list[Array]:

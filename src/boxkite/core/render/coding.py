@@ -54,9 +54,9 @@ def encoder_options(
         if video.profile:
             options["profile"] = video.profile
         if video.codec == "hevc":
-            options["x265-params"] = ":".join(["log-level=error", *_pass_words(video, stats)])
+            options["x265-params"] = ":".join(["log-level=error", *_pass_words(stats)])
         elif stats:
-            options["x264-params"] = ":".join(_pass_words(video, stats))
+            options["x264-params"] = ":".join(_pass_words(stats))
     elif video.codec in ("av1", "vp9"):
         options |= _newer_options(video, threads)
     elif video.codec == "prores":
@@ -72,10 +72,13 @@ def encoder_options(
     return options
 
 
-def _pass_words(video: Video, stats: tuple[int, str] | None) -> list[str]:
+def _pass_words(stats: tuple[int, str] | None) -> list[str]:
+    """Which pass it is, and where the notes lie; the signs that part the encoder's own options stand for themselves."""
     if stats is None:
         return []
     number, path = stats
+    for sign in ("\\", ":", "'", "="):
+        path = path.replace(sign, f"\\{sign}")
     return [f"pass={number}", f"stats={path}"]
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import av
@@ -13,21 +12,8 @@ from boxkite.core.errors import RenderError
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.coding import ENCODERS, encoder_options
-from boxkite.core.render.publishing import partial_path
+from boxkite.core.render.publishing import notes_path
 from boxkite.core.render.writing import set_picture_facts
-
-
-def stats_path(row: Row) -> Path:
-    """Where the encoder's notes on a row are kept between its passes: hidden, beside the file."""
-    return partial_path(row.path.with_name(f"{row.path.name}.passes"))
-
-
-def remove_stats(row: Row) -> None:
-    """Remove the notes; encoders write some beside, under longer names."""
-    if row.preset.video and row.preset.video.passes == 2:
-        notes = stats_path(row)
-        for path in notes.parent.glob(f"{notes.name}*"):
-            path.unlink(missing_ok=True)
 
 
 class FirstPass:
@@ -44,7 +30,7 @@ class FirstPass:
         set_picture_facts(context, row, video)
         context.framerate = row.rate.fraction
         context.bit_rate = round((video.bitrate_mbps or 0) * 1_000_000)
-        context.options = encoder_options(video, row.rate.fraction, threads, (1, str(stats_path(row))))
+        context.options = encoder_options(video, row.rate.fraction, threads, (1, str(notes_path(row.path))))
         context.thread_count = threads
         context.thread_type = "AUTO"
         self._context = context

@@ -24,6 +24,18 @@ def partial_path(final: Path, process: int | None = None) -> Path:
     return final.with_name(f"{PARTIAL_PREFIX}{key}-{process or os.getpid()}{PARTIAL_ENDING}")
 
 
+def notes_path(final: Path, process: int | None = None) -> Path:
+    """Where an encoder's notes on a file are kept between its passes: hidden, beside the file."""
+    return partial_path(final.with_name(f"{final.name}.passes"), process)
+
+
+def discard_notes(final: Path, process: int | None = None) -> None:
+    """Remove an encoder's notes; some lie beside them, under longer names."""
+    notes = notes_path(final, process)
+    for path in notes.parent.glob(f"{notes.name}*"):
+        path.unlink(missing_ok=True)
+
+
 def discard(partial: Path) -> None:
     """Remove a partial file, or folder of images, if it is there."""
     if partial.is_dir():
@@ -117,8 +129,10 @@ def prepare_folders(folders: set[Path]) -> None:
 
 def _remove_stale_partials(folder: Path) -> None:
     """Remove what killed runs left in a folder: partial files of processes that are no more."""
-    for path in folder.glob(f"{PARTIAL_PREFIX}*{PARTIAL_ENDING}"):
-        process = path.name.removesuffix(PARTIAL_ENDING).rpartition("-")[2]
+    for path in folder.glob(
+        f"{PARTIAL_PREFIX}*{PARTIAL_ENDING}*"
+    ):  # encoders put more behind the names of their notes
+        process = path.name.partition(PARTIAL_ENDING)[0].rpartition("-")[2]
         if process.isdigit() and not _is_running(int(process)):
             discard(path)
 

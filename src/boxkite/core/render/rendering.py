@@ -21,10 +21,10 @@ from boxkite.core.render.explaining import explain
 from boxkite.core.render.images import ImageWriter, prove_images
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
-from boxkite.core.render.passes import FirstPass, remove_stats, stats_path
+from boxkite.core.render.passes import FirstPass
 from boxkite.core.render.pictures import Damage
 from boxkite.core.render.proving import Expected, picture_look, prove
-from boxkite.core.render.publishing import discard, partial_path, publish
+from boxkite.core.render.publishing import discard, discard_notes, notes_path, partial_path, publish
 from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
 from boxkite.core.render.writing import FileWriter, Prepared, expected_samples, sound_tracks_of
@@ -133,7 +133,8 @@ def render_stretch(rows: Sequence[Row], *, threads: int, progress: Progress = la
                 making.fail(error)
     results += [_finish(making, damage) for making in makings]
     for row in encoded:
-        remove_stats(row)
+        if row.preset.video and row.preset.video.passes == 2:
+            discard_notes(row.path)
     share = (time.monotonic() - started) / len(rows)
     timed = [replace(result, seconds=share) for result in results]
     return sorted(timed, key=lambda result: result.row_number)
@@ -161,7 +162,7 @@ def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> d
     for row in twice:
         try:
             row.path.parent.mkdir(parents=True, exist_ok=True)
-            makings.append(_Making(row, stats_path(row), FirstPass(row, threads), row.span.start))
+            makings.append(_Making(row, notes_path(row.path), FirstPass(row, threads), row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             results.append(Result(row.number, row.path, failure=explain(error)))
             del prepared[row.number]
@@ -177,7 +178,7 @@ def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> d
             results.append(Result(making.row.number, making.row.path, failure=making.failure))
             del prepared[making.row.number]
         else:
-            stats = (2, str(stats_path(making.row)))
+            stats = (2, str(notes_path(making.row.path)))
             prepared[making.row.number] = replace(prepared[making.row.number], stats=stats)
     return prepared
 
