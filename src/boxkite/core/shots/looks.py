@@ -24,6 +24,7 @@ LOOK_ENDINGS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".look"
 """Of the look files that OpenColorIO reads."""
 UNREAD_ENDINGS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
 """Of grades beside camera files that no open library reads."""
+_NONE = LookWanted(cdl=False, beside=False)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 
 
@@ -43,14 +44,30 @@ class LookFinder:
         self._beside: dict[int, _Beside] = {}
         self._names: dict[Path, dict[str, Path]] = {}
         self._tried: set[Look] = set()
+        self._columns: dict[tuple[str, ...], list[str]] = {}
+        self._without_facts: dict[tuple[int, int], tuple[Look, tuple[str, ...]]] = {}
 
     def look_of(self, shot: Shot, wanted: LookWanted | None) -> tuple[Look, tuple[str, ...]]:
         """The look of a shot, and what is to be said of what it does not get.
 
         Raises LookError for one that cannot be read.
         """
-        wanted = wanted or LookWanted()
-        facts = {key.casefold(): value for key, value in shot.facts.items()} if shot.facts else {}
+        facts = self._said_of(shot)
+        if facts:
+            return self._look(shot, wanted or LookWanted(), facts)
+        key = id(shot.reel.source), id(wanted)
+        if key not in self._without_facts:
+            self._without_facts[key] = self._look(shot, wanted or LookWanted(), facts)
+        return self._without_facts[key]
+
+    def _said_of(self, shot: Shot) -> dict[str, str]:
+        """What tables and edit say of a shot's look; most say nothing, so the names of columns are looked at once."""
+        columns = tuple(shot.facts)
+        if columns not in self._columns:
+            self._columns[columns] = [name for name in columns if name.casefold() in (SOP, SAT, LOOK)]
+        return {name.casefold(): shot.facts[name] for name in self._columns[columns] if shot.facts[name]}
+
+    def _look(self, shot: Shot, wanted: LookWanted, facts: Mapping[str, str]) -> tuple[Look, tuple[str, ...]]:
         beside = self._beside_of(shot.reel.source)
         warnings = list(beside.warnings)
         steps: list[DecisionStep | FileStep | SpacesStep] = []
@@ -77,7 +94,7 @@ class LookFinder:
 
     def unapplied(self, shot: Shot) -> tuple[str, ...]:
         """What is to be said where no look can be applied at all."""
-        return self.look_of(shot, LookWanted(cdl=False, beside=False))[1]
+        return self.look_of(shot, _NONE)[1]
 
     def _decision(self, shot: Shot, facts: Mapping[str, str]) -> DecisionStep | None:
         """The colour decision that edit or table say, as ASC_SOP and ASC_SAT."""
