@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 STAMP := $(VENV)/ready
 DEMO ?= demo
 
-.PHONY: demo test bench fuzz screenshots lint clean
+.PHONY: demo test bench codecs fuzz screenshots lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -18,6 +18,9 @@ bench: $(STAMP)
 	$(BIN)/python bench/looking.py
 	$(BIN)/python bench/planning.py
 	$(BIN)/python bench/speed.py
+
+codecs: $(STAMP)
+	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
 
 fuzz: $(STAMP)
 	BOXKITE_FUZZ=1200 $(BIN)/python -m pytest -n 2 tests/core/test_fuzz.py

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from itertools import cycle
 from pathlib import Path
 
@@ -62,7 +63,10 @@ def test_every_codec_profile_and_pixel_format_is_exact_in_every_container(clips:
             settings = [f'pixel_format = "{one}"' for one in codec.formats]
             if name in ("prores", "dnxhr"):
                 settings = [f'profile = "{one}"' for one in codec.profiles]
-            if any(wanted_codec == name for _, _, wanted_codec in wanted):
+            if (
+                any(wanted_codec == name for _, _, wanted_codec in wanted)
+                and "BOXKITE_EVERY_CODEC" not in os.environ
+            ):
                 settings = [""]  # all of them were made in the container before
             for number, setting in enumerate(settings):
                 preset = f"{container}-{name}-{number}"

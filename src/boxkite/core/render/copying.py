@@ -21,7 +21,7 @@ from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.explaining import explain
 from boxkite.core.render.pictures import read_pictures
 from boxkite.core.render.proving import compare_looks, picture_look
-from boxkite.core.render.publishing import discard, partial_path, publish
+from boxkite.core.render.publishing import discard, partial_path, publish, start_syncing
 from boxkite.core.render.result import Proof, Result
 from boxkite.core.timebase import Span
 
@@ -34,6 +34,7 @@ def copy_shot(row: Row) -> Result:
     try:
         row.path.parent.mkdir(parents=True, exist_ok=True)
         count = _copy(row, partial)
+        start_syncing(partial)
         proof = _prove(row, partial, count)
         publish(partial, row.path, replacing=row.action is Action.REPLACE)
     except Exception as error:

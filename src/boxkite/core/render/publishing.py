@@ -6,6 +6,7 @@ import contextlib
 import hashlib
 import os
 import shutil
+import threading
 from pathlib import Path
 
 from boxkite.core.errors import PlanError, RenderError
@@ -145,6 +146,17 @@ def _is_running(process: int) -> bool:
     except OSError:
         return True
     return True
+
+
+def start_syncing(partial: Path) -> None:
+    """Let a finished file begin to reach the disk while it is proved; publishing it waits for what is left."""
+    if partial.is_file():
+        threading.Thread(target=_sync_quietly, args=(partial,), daemon=True).start()
+
+
+def _sync_quietly(path: Path) -> None:
+    with contextlib.suppress(OSError):  # it may have been given up meanwhile; publishing syncs it for good
+        _sync(path)
 
 
 def _sync(path: Path) -> None:

@@ -24,7 +24,14 @@ from boxkite.core.render.mixing import silence
 from boxkite.core.render.passes import FirstPass
 from boxkite.core.render.pictures import Damage
 from boxkite.core.render.proving import Expected, picture_look, prove
-from boxkite.core.render.publishing import discard, discard_notes, notes_path, partial_path, publish
+from boxkite.core.render.publishing import (
+    discard,
+    discard_notes,
+    notes_path,
+    partial_path,
+    publish,
+    start_syncing,
+)
 from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
 from boxkite.core.render.writing import FileWriter, Prepared, expected_samples, sound_tracks_of
@@ -277,6 +284,7 @@ def _finish(making: _Making, damage: Damage | None) -> Result:
         return Result(row.number, row.path, failure=making.failure)
     try:
         expected = _expected(making)
+        start_syncing(making.partial)
         is_folder = row.preset.is_sequence
         proof = prove_images(making.partial, row, expected) if is_folder else prove(making.partial, expected)
         proof = replace(proof, checksum=file_checksum(making.partial))
