@@ -234,3 +234,17 @@ def test_two_passes_hardware_that_is_not_there_and_chosen_image_numbers(card: Pa
     again = run(tmp_path, tmp_path / "x/B-quiet", "--images-rate", "25", "--to", "archive:again")
     assert again["files"][0]["frames"] == 25
     assert frames_of(tmp_path / "again/B-quiet.mkv") == [(1, frame) for frame in range(25)]
+
+
+def test_sound_beside_images_and_the_words_of_a_shot_in_its_file(card: Path, tmp_path: Path) -> None:
+    (tmp_path / "both.toml").write_text('based_on = "frames-jpeg"\nwith_presets = ["sound"]\n')
+    (tmp_path / "m.csv").write_text(
+        "source,name,in,out,keywords,note\nA-vat2.mov,dip,25,50,vat; hands,slow\n"
+    )
+    made = run(tmp_path, card / "A-vat2.mov", "--by", "ranges", "--marks", "m.csv", "--names", "@marker",
+               "--to", "both.toml:out", "--to", "web:web")  # fmt: skip
+    assert [Path(file["path"]).name for file in made["files"]] == ["dip", "dip.wav", "dip.mp4"]
+    assert len(list((tmp_path / "out/dip").iterdir())) == 25
+    with av.open(str(tmp_path / "web/dip.mp4")) as container:
+        said = container.metadata
+    assert (said["title"], said["keywords"], said["comment"]) == ("dip", "vat, hands", "slow")
