@@ -48,13 +48,13 @@ def transcode(kind: str, source: str, target: str, threads: int) -> None:
         for packet in incoming.demux(*streams):
             for frame in packet.decode():
                 if isinstance(frame, av.VideoFrame):
-                    frame.pict_type = 0
+                    picture: Any = frame
                     if share > 1:
                         graph = graph or scaler(picture_in, share)
                         graph.push(frame)
-                        frame = cast(Any, graph.pull())
-                        frame.pict_type = 0
-                    outgoing.mux(picture_out.encode(frame))
+                        picture = graph.pull()
+                    picture.pict_type = 0
+                    outgoing.mux(picture_out.encode(picture))
                 elif isinstance(frame, av.AudioFrame) and sound_out:
                     outgoing.mux(sound_out.encode(frame))
         outgoing.mux(picture_out.encode(None))

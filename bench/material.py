@@ -81,7 +81,7 @@ def write_large(path: Path, size_bytes: int) -> None:
     with av.open(f"{path}.short.mov") as loop, av.open(str(path), "w") as film:
         written = film.add_stream_from_template(loop.streams.video[0])
         packets = [packet for packet in loop.demux(video=0) if packet.size]
-        base = loop.streams.video[0].time_base
+        base = loop.streams.video[0].time_base or Fraction(1, 12800)
         step = round(Fraction(1, 25) / base)
         count = 0
         total = 0

@@ -1,7 +1,8 @@
 """What the speed figures in the README come from: ratios to the codec library alone, measured in one run.
 
-Usage: speed.py [PAIRS] [SECONDS] [PART…], parts as the functions below are called. Each pair runs the tool and the floor one after the other; medians are of
-the pairs' ratios. Memory is the peak of the resident sizes of all processes of a run added up.
+Usage: speed.py [PAIRS] [SECONDS] [PART…], parts as the functions below are called. Each pair runs the tool and the
+floor one after the other; medians are of the pairs' ratios. Memory is the peak of the resident sizes of all processes
+of a run added up.
 """
 
 from __future__ import annotations
@@ -104,7 +105,7 @@ def several_at_once(*commands: list[str]) -> float:
     """Wall seconds until all of several commands that run side by side have ended."""
     started = time.monotonic()
     processes = [subprocess.Popen(command, stdout=subprocess.DEVNULL) for command in commands]
-    if any([process.wait() for process in processes]):
+    if sum(process.wait() for process in processes):
         raise SystemExit("one of them failed")
     return time.monotonic() - started
 
