@@ -112,6 +112,9 @@ def _say_what_next(console: Console, folder: Path) -> None:
         f' --names "@(Paper weight:slug)/@camera@scene@shot.t@take_@marker" --to review:{folder}/out/picks',
         f"plan {folder}/day.otio --by cuts --picture originals --handles 12 --to review:{folder}/out/cuts",
         f"run {folder}/day.otio {folder}/day.mov --by timelines,cuts --to web:{folder}/out/day",
+        f"run {folder}/day.otio --picture edit --by timelines --media {folder}/card --to web:{folder}/out/rendered",
+        f"preview {folder}/mill.mov --marks {folder}/mill.edl --look {folder}/warm.cube --before-after"
+        f" --to review:{folder}/out/review --still {folder}/preview.png",
         f"mark detect {folder}/day.mov --strip {folder}/cuts.png",
         f"inspect {folder}/card --tokens --metadata {folder}/slates.csv",
         "presets show review",

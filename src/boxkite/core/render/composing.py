@@ -276,7 +276,7 @@ class EditSounds:
         self._span = span
         self._reached = self._sample(span.start)
         self.silence_samples = 0
-        """Samples of a clip that its media lack."""
+        """The most samples of a clip that its media lack, in the file's own counting."""
 
     def until(self, frame: int) -> Iterator[tuple[int, AudioFrame]]:
         """Yield (0, sound) up to the moment a frame begins."""
@@ -289,6 +289,7 @@ class EditSounds:
         for one in self._sounding:
             one.add_to(mixed, self._reached, min(frame, self._span.end))
         for one in [one for one in self._sounding if one.end <= end]:
+            self.silence_samples = max(self.silence_samples, one.silence_samples)
             one.close()
             self._sounding.remove(one)
         self._reached = end
@@ -318,6 +319,12 @@ class _Sounding:
         self._reader = SoundReader(Shot(layer.reel, Span(start, end)), Span(start, end), (0,))
         self._resampler = av.AudioResampler(format="flt", layout=SOUND.layout, rate=SOUND.sample_rate_hz)
         self._source_end = end
+        self._is_flushed = False
+
+    @property
+    def silence_samples(self) -> int:
+        """Samples that its media lack."""
+        return self._reader.silence_samples
 
     def add_to(self, mixed: np.ndarray, begins: int, frame: int) -> None:
         """Add what is heard before a frame of the timeline to sound that begins at a sample."""
@@ -326,7 +333,8 @@ class _Sounding:
         for _, sound in self._reader.until(wanted):
             for part in self._resampler.resample(sound):
                 self._add(mixed, begins, interleaved(part))
-        if wanted >= self._source_end and self._resampler:
+        if wanted >= self._source_end and not self._is_flushed:
+            self._is_flushed = True
             for part in self._resampler.resample(None):
                 self._add(mixed, begins, interleaved(part))
 

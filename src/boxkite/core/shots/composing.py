@@ -71,17 +71,16 @@ def _layer(
     if flat.effects:
         said.append(f"effects that are not rendered: {', '.join(dict.fromkeys(flat.effects))} on {clip.name}")
     place = on_track.index(flat)
-    follows = place > 0 and on_track[place - 1].record.end == flat.record.start
     is_followed = place + 1 < len(on_track) and on_track[place + 1].record.start == flat.record.end
     fade_in = _fade(clip.transition_in, said)
     fade_out = (0, 0) if is_followed else _fade(clip.transition_out, said)
     tail = _fade(on_track[place + 1].clip.transition_in, []) if is_followed else (0, 0)
     if clip.kind is ClipKind.BLACK:
-        return Layer(flat.record, None, Fraction(0), Fraction(0), fade_in, fade_out, tail[1], follows)
+        return Layer(flat.record, None, Fraction(0), Fraction(0), fade_in, fade_out, tail[1])
     reel = reel_of_clip(clip)
     first, step = source_frames_of(timeline, clip, reel, flat.record, flat.head, flat.speed)
     return Layer(
-        flat.record, reel, first, step, fade_in, fade_out, tail[1], follows, look_of_clip(clip, reel)
+        flat.record, reel, first, step, fade_in, fade_out, tail[1], look_of_clip(clip, reel)
     )  # fmt: skip
 
 

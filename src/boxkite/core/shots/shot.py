@@ -57,7 +57,6 @@ class Layer:
     first: the source's frame that its first frame shows; step: source frames for each frame after it, below 0
     backwards, 0 a frozen frame. fade_in, fade_out: frames before and behind its start and its end over which it
     is mixed with what is there else. tail: frames behind its end in which the next clip is still mixed with it.
-    follows: whether another clip ends where it begins.
     """
 
     record: Span
@@ -67,7 +66,6 @@ class Layer:
     fade_in: tuple[int, int] = (0, 0)
     fade_out: tuple[int, int] = (0, 0)
     tail: int = 0
-    follows: bool = False
     look: Look = ()
 
     @property
