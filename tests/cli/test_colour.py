@@ -47,9 +47,7 @@ def write_patches(path: Path, matrix: int, pixel_format: str = "yuv420p") -> Non
         container.mux(stream.encode(None))
 
 
-@pytest.mark.parametrize(
-    ("matrix", "pixel_format"), [(2, "yuv444p"), (6, "yuv420p"), (1, "yuv422p10le")]
-)
+@pytest.mark.parametrize(("matrix", "pixel_format"), [(2, "yuv444p"), (6, "yuv420p"), (1, "yuv422p10le")])
 def test_colours_survive_the_way_through_stock_with_their_tags(
     matrix: int, pixel_format: str, tmp_path: Path
 ) -> None:

@@ -87,7 +87,7 @@ def test_every_frame_is_the_one_the_edit_shows_whatever_speed_size_and_rate(
     found, expected = shown(tmp_path / "cut.mov"), wanted()
     assert len(found) == len(expected) == 80
     for frame, (one, other) in enumerate(zip(found, expected, strict=True)):
-        if other is None or one is None or 17 <= frame < 23:
+        if other is None or 17 <= frame < 23:
             continue
         assert one == other, frame
     assert all(found[frame] is None for frame in range(40, 50))

@@ -8,12 +8,13 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from boxkite.cli.options import add_job_arguments, job_from, preset_changes, words_from
+from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
 
 if TYPE_CHECKING:
     from PIL.Image import Image
 
+    from boxkite.core.job.job import Job
     from boxkite.core.plan.rows import Plan, Row
 
 EXAMPLES = """\
@@ -69,7 +70,7 @@ def run(arguments: argparse.Namespace) -> int:
         said = f"{said}, {_words(rows[0])}"
     _tell(said)
     if arguments.save_preset:
-        _save_preset(arguments, rows[0])
+        _save_preset(arguments, job, rows[0])
     return 0
 
 
@@ -128,14 +129,12 @@ def _words(row: Row) -> str:
     return f"file {row.number}, {row.name}{row.ending} ({row.preset.name}){look}"
 
 
-def _save_preset(arguments: argparse.Namespace, row: Row) -> None:
+def _save_preset(arguments: argparse.Namespace, job: Job, row: Row) -> None:
     from boxkite.core.presets.making import make_preset
 
-    prefix = f"{row.preset.name}."
-    changes = preset_changes(arguments, words_from(arguments))
-    own = {key.removeprefix(prefix): value for key, value in changes.items()}
-    if arguments.look:
-        own["look.file"] = str(Path(arguments.look).expanduser().absolute())
+    own = job.presets.changes_of(row.preset.name)
+    if job.look:
+        own["look.file"] = str(job.look)
     path = make_preset(arguments.save_preset, row.preset.name, own)
     _tell(f"preset saved: {path}; use it as --to {arguments.save_preset}:out")
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from pathlib import Path
 from typing import Any, cast
 
@@ -66,8 +67,9 @@ def _decoder(hardware: str) -> Any:
     return HWAccel(hardware, allow_software_fallback=True) if works_here(hardware) else None
 
 
+@lru_cache(maxsize=8)
 def works_here(hardware: str) -> bool:
-    """Whether there is a device of a kind that decodes."""
+    """Whether there is a device of a kind that decodes; tried once."""
     if not hardware:
         return False
     try:

@@ -11,6 +11,8 @@ from av.video.plane import VideoPlane
 Array = np.ndarray
 
 _ALPHA_ONE = 256
+ACTION_SAFE = 0.035
+"""Share of each side outside the safe area for action (EBU R 95)."""
 
 
 @dataclass(frozen=True)
@@ -125,7 +127,7 @@ def place(
     percent of the picture's width and height, but never out of the picture.
     """
     width, height = stamp.size
-    margin_x, margin_y = picture_width * 0.035, picture_height * 0.035
+    margin_x, margin_y = picture_width * ACTION_SAFE, picture_height * ACTION_SAFE
     words = position.split()
     left = (picture_width - width) / 2
     top = (picture_height - height) / 2

@@ -26,11 +26,9 @@ from boxkite.core.plan.token_values import ShotValues
 from boxkite.core.presets.fonts import unshown_signs
 from boxkite.core.presets.model import LookWanted, Preset
 from boxkite.core.records.store import Records
-from boxkite.core.shots.looks import LookFinder
+from boxkite.core.shots.looks import NO_LOOK, LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.timebase import Span
-
-_NO_LOOK = LookWanted(cdl=False, beside=False)
 
 
 def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
@@ -120,12 +118,14 @@ class Outputs:
         self.job = job
         self._presets: dict[str, Preset] = {}
         outputs = [*job.outputs, *(output for one in job.exceptions for output in one.outputs)]
-        outputs = [one for output in outputs for one in self._with_others(output)]
         if not job.outputs:
             raise PlanError(
                 "no output is named", hint="give a preset and a folder, as --to review:out/review"
             )
         self._read = {output: self._settle(output) for output in dict.fromkeys(outputs)}
+        for output in list(self._read):
+            for other in self._with_others(output)[1:]:
+                self._read.setdefault(other, self._settle(other))
         if job.watermark and not any(preset.watermark for _, preset in self._read.values()):
             raise PlanError(
                 "--watermark: none of these presets has a watermark", hint="leave it out, or use review"
@@ -145,11 +145,7 @@ class Outputs:
 
     def _with_others(self, output: Output) -> list[Output]:
         """An output, and those of the presets that are made along with it, in the same folder."""
-        along = (
-            self.job.presets.load(output.preset).with_presets if output.preset not in self._presets else ()
-        )
-        if output.preset in self._presets:
-            along = self._presets[output.preset].with_presets
+        along = self._read[output][1].with_presets
         return [output, *(Output(name, output.folder) for name in along)]
 
     def _settle(self, output: Output) -> tuple[Output, Preset]:
@@ -262,7 +258,7 @@ class _RowMaker:
                 f"{shot.origin}: --exact-cuts cannot encode {codec} as {source.label} holds it",
                 hint="leave --exact-cuts out, or give a preset that encodes",
             )
-        encoding = Making.of(shot.reel, making.output, replace(preset, look=_NO_LOOK))
+        encoding = Making.of(shot.reel, making.output, replace(preset, look=NO_LOOK))
         row = self.row(number, shot, encoding, name, plain_name, values)
         said = "encoded, not copied: its ends are no keyframes"
         return replace(row, exact=True, warnings=(*row.warnings, said))

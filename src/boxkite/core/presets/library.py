@@ -91,7 +91,7 @@ class Shelf:
 
     def read(self, file: PresetFile) -> Preset:
         """Read and check a preset, what it is based on and what was set from outside put together."""
-        changes = self._changes_of(file.name)
+        changes = self.changes_of(file.name)
         if file.built_in and not changes:
             return trusted(file.name, self._tables(file, ()))
         preset = checked(file.name, self._tables(file, ()), file.path, file.key)
@@ -102,7 +102,8 @@ class Shelf:
             preset = checked(file.name, tables, "--set", file.name)
         return preset
 
-    def _changes_of(self, name: str) -> dict[str, Any]:
+    def changes_of(self, name: str) -> dict[str, Any]:
+        """What is set from outside of one preset, by its own keys."""
         found = {}
         for key, value in self.changes.items():
             first, _, rest = key.partition(".")

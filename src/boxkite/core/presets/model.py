@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import lru_cache
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -250,6 +251,12 @@ class LookWanted:
             raise ValueError("config: it goes with from_space and to_space")
 
 
+@lru_cache(maxsize=64)
+def _rate_said(text: str) -> FrameRate:
+    """A rate as a preset says it; it is asked for with every picture."""
+    return FrameRate.parse(text)
+
+
 @dataclass(frozen=True, kw_only=True)
 class Preset:
     """A whole recipe.
@@ -367,7 +374,7 @@ class Preset:
     @property
     def frame_rate(self) -> FrameRate | None:
         """The rate it is written at, where that is not the source's."""
-        return None if self.rate is None else FrameRate.parse(str(self.rate))
+        return None if self.rate is None else _rate_said(str(self.rate))
 
     @property
     def is_sequence(self) -> bool:

@@ -8,10 +8,11 @@ from pathlib import Path
 from PIL import Image, ImageDraw, ImageFont, PngImagePlugin
 
 from boxkite.core.errors import PlanError
+from boxkite.core.picture.stamp import ACTION_SAFE
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 
-ACTION_SAFE, GRAPHICS_SAFE = 0.035, 0.05
-"""Shares of each side outside the safe areas for action and graphics (EBU R 95)."""
+GRAPHICS_SAFE = 0.05
+"""Share of each side outside the safe area for graphics (EBU R 95)."""
 _MAKER = "Box Kite preview"
 _PAPER, _INK, _PALE, _LINE = (250, 248, 243), (38, 36, 34), (120, 114, 106), (255, 196, 64)
 _MARGIN, _GAP, _CAPTION = 20, 16, 26

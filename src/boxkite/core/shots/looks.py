@@ -24,7 +24,7 @@ LOOK_ENDINGS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".look"
 """Of the look files that OpenColorIO reads."""
 UNREAD_ENDINGS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
 """Of grades beside camera files that no open library reads."""
-_NONE = LookWanted(cdl=False, beside=False)
+NO_LOOK = LookWanted(cdl=False, beside=False)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 
 
@@ -94,7 +94,7 @@ class LookFinder:
 
     def unapplied(self, shot: Shot) -> tuple[str, ...]:
         """What is to be said where no look can be applied at all."""
-        return self.look_of(shot, _NONE)[1]
+        return self.look_of(shot, NO_LOOK)[1]
 
     def _decision(self, shot: Shot, facts: Mapping[str, str]) -> DecisionStep | None:
         """The colour decision that edit or table say, as ASC_SOP and ASC_SAT."""
