@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import subprocess
 import sys
@@ -90,3 +91,13 @@ def assert_holds(
     found = [tick for tick in find_ticks(samples, sample_rate) if tick < sure]
     assert len(found) == len(wanted), (path, found, wanted)
     assert all(abs(a - b) <= sample_slack for a, b in zip(found, wanted, strict=True)), (path, found, wanted)
+
+
+def decoded_hash(path: Path) -> str:
+    """A hash over every decoded picture of a file: equal for two files that show the same to the last bit."""
+    found = hashlib.sha256()
+    with av.open(str(path)) as container:
+        for picture in container.decode(container.streams.video[0]):
+            for plane in picture.planes:
+                found.update(bytes(plane))
+    return found.hexdigest()

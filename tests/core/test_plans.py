@@ -26,6 +26,7 @@ from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.totals import add_up, expected_time
 from boxkite.core.plan.versions import MARK, next_version
 from boxkite.core.presets.inheriting import merged
+from boxkite.core.records.journal import Journal
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.store import Records
 from boxkite.core.renaming.wanted import wanted_names
@@ -171,7 +172,7 @@ def test_records_keep_batches_files_and_speeds(tmp_path: Path) -> None:
     assert not Records.are_kept(tmp_path)
     with Records(tmp_path) as records:
         name = records.begin("@marker", 3, [record(1, pixels=1000), record(2, marker="caf\udce9")])
-        records.ended(name, record(1, state="proved", checksum="c", size_bytes=7, seconds=2.0))
+        Journal(records, name).proved(1, checksum="c", size_bytes=7, seconds=2.0)
         batch = records.batch("last")
         assert (batch.name, batch.version, batch.pattern) == (name, 3, "@marker")
         assert [(file.state, file.checksum) for file in batch.files] == [("proved", "c"), ("planned", "")]
@@ -210,7 +211,7 @@ def test_a_plan_takes_as_long_as_this_machine_took_before(
     assert expected_time(plan, 2) is None
     with Records() as records:
         name = records.begin("", None, [record(1, pixels=640 * 360 * 50)])
-        records.ended(name, record(1, state="proved", seconds=3.0))
+        Journal(records, name).proved(1, checksum="c", size_bytes=7, seconds=3.0)
     time = expected_time(plan, 2)
     assert time and (time.seconds, time.workers, time.files) == (pytest.approx(6.0), 2, 1)
     other = planned(
@@ -226,10 +227,10 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
     path.touch()
     one = reel(path)
     before = planned(tmp_path, shots_of(one, (0, 50), (50, 90), (90, 120)), "@marker")
-    from boxkite.core.batch.recording import _file_record
+    from boxkite.core.batch.recording import file_record
     from boxkite.core.plan.recipes import Recipes
 
-    files = tuple(replace(_file_record(row, Recipes(), {}), state="proved") for row in before.rows)
+    files = tuple(replace(file_record(row, Recipes(), {}, 1), state="proved") for row in before.rows)
     batch = BatchRecord("b", None, "", "", None, files)  # type: ignore[arg-type]
     moved = Shot(one, Span(52, 95), marker="m50", way="ranges")
     after = planned(tmp_path, [*shots_of(one, (0, 50)), moved, *shots_of(one, (200, 230))], "@marker")

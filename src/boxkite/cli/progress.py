@@ -12,7 +12,7 @@ from rich.text import Text
 
 from boxkite.cli.messages import printable
 from boxkite.cli.tables import counted, file_size, print_line
-from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
+from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted, TriedAgain, TurnAwaited
 from boxkite.core.plan.rows import Plan, rows_by_stretch, stretch_of
 
 
@@ -62,6 +62,7 @@ class WindowProgress:
         """Draw what has happened."""
         if isinstance(event, ShotStarted):
             first = event.rows[0]
+            self._lengths.setdefault(first.number, stretch_of(event.rows).length)
             self._first_of |= {row.number: first.number for row in event.rows}
             presets = ", ".join(dict.fromkeys(row.preset.name for row in event.rows))
             self._tasks[first.number] = self._progress.add_task(
@@ -69,8 +70,20 @@ class WindowProgress:
             )
         elif isinstance(event, FramesDone):
             self._advance(event.first_row, event.frames)
-        else:
+        elif isinstance(event, FileEnded):
             self._end_file(event)
+        else:
+            if isinstance(event, TriedAgain):
+                self._take_back(event)
+            if text := line_of(event):
+                self._progress.console.print(Text(printable(text), style="yellow"))
+
+    def _take_back(self, event: TriedAgain) -> None:
+        """A shot begins anew: its bar starts over."""
+        shot = self._first_of.get(event.rows[0].number)
+        if shot in self._tasks and shot is not None:
+            self._advance(shot, 0)
+            self._progress.update(self._tasks[shot], visible=False)
 
     def _advance(self, first_row: int, frames: int) -> None:
         self._done[first_row] = frames
@@ -113,6 +126,19 @@ class LinesProgress:
         if isinstance(event, FileEnded):
             self._ended += 1
             print_line(self._console, f"{self._ended}/{self._files} {file_line(event)[0]}")
+        elif text := line_of(event):
+            print_line(self._console, text)
+
+
+def line_of(event: Event) -> str:
+    """What is to be said of an event that is no file's end; empty for most."""
+    if isinstance(event, TurnAwaited):
+        ahead = ", ".join(event.ahead)
+        return f"waiting for batch {ahead}; --turn share begins at once, beside others"
+    if isinstance(event, TriedAgain):
+        names = ", ".join(f"{row.name}{row.ending}" for row in event.rows)
+        return f"again   {names}: {event.reason}"
+    return ""
 
 
 def file_line(event: FileEnded) -> tuple[str, str]:

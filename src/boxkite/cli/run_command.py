@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import argparse
+import sys
 import time
 from typing import TYPE_CHECKING, Any
 
+from boxkite.cli.batch_options import add_batch_arguments, notices_from
 from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
 
 if TYPE_CHECKING:
+    from collections.abc import Iterator
+
     from rich.console import Console
 
-    from boxkite.core.batch.events import FileEnded
-    from boxkite.core.batch.pool import Crew
+    from boxkite.core.batch.crew import Makers
+    from boxkite.core.batch.events import Event, FileEnded
     from boxkite.core.batch.recording import Batch
     from boxkite.core.plan.rows import Plan
 
@@ -22,40 +26,91 @@ examples:
   boxkite run mill.mov --marks mill.edl --to review:out/review
   boxkite run mill.mov --marks mill.edl --names "@marker" --to review:out/review --to stock:out/stock
   boxkite run card1/ --by files --to web:out/web --workers 1
+  boxkite run mill.toml --background --when-ended "notify-send mill done"
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """A job, and how to run it."""
     add_job_arguments(parser)
+    add_batch_arguments(parser)
     parser.add_argument(
-        "--workers", type=int, metavar="N", help="shots made at the same time (default: one a core)"
+        "--background", action="store_true", help="return at once; it goes on when the terminal closes"
     )
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Run the plan; status 1 when files failed."""
-    from boxkite.core.batch.pool import Crew
+    """Run the plan; status 1 when files failed or were not begun."""
+    from boxkite.core.batch.crew import Crew
     from boxkite.core.batch.recording import Batch
 
     job = job_from(arguments)
+    batch = Batch(
+        turn=arguments.turn or "wait", job=job, notices=notices_from(arguments), words={"typed": sys.argv[1:]}
+    )
+    if arguments.background:
+        return _in_background(arguments, batch)
     with Crew(arguments.workers) as crew:
-        from boxkite.cli.tables import make_console, print_json
-
         plan = plan_with_progress(job)
-        started = time.monotonic()
-        batch = Batch()
-        ended = make_files(make_console(stderr=arguments.json), plan, crew, batch)
-        seconds = time.monotonic() - started
-    if arguments.json:
-        print_json(as_json(plan, ended, seconds, batch))
+        return run_and_tell(plan, crew, batch, as_json=arguments.json)
+
+
+def run_and_tell(plan: Plan, crew: Makers, batch: Batch, *, as_json: bool) -> int:
+    """Run a plan, show how it goes and what came of it; the exit status."""
+    from boxkite.cli.tables import make_console, print_json
+
+    started = time.monotonic()
+    ended = make_files(make_console(stderr=as_json), plan, crew, batch)
+    seconds = time.monotonic() - started
+    if as_json:
+        print_json(batch_as_json(plan, ended, seconds, batch))
     else:
         show_summary(make_console(), plan, ended, seconds, batch)
-    return 1 if any(event.result.failure for event in ended) else 0
+    return exit_status(ended, batch)
 
 
-def make_files(console: Console, plan: Plan, crew: Crew, batch: Batch) -> list[FileEnded]:
-    """Run a plan with progress on the terminal, or a line a file where there is none."""
+def exit_status(ended: list[FileEnded], batch: Batch) -> int:
+    """0 all well, 1 some files failed or were not begun, 130 stopped."""
+    if batch.stopped:
+        return 130
+    return 1 if batch.lacking or any(event.result.failure for event in ended) else 0
+
+
+def _in_background(arguments: argparse.Namespace, batch: Batch) -> int:
+    """Note the batch, and leave it to a process of its own."""
+    from boxkite.cli.background import go_on_in_background
+    from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.core.batch.recording import begin_batch, fitting_workers
+    from boxkite.core.batch.sharing import usable_cores
+    from boxkite.core.records.store import Records
+
+    assert batch.job
+    plan = plan_with_progress(batch.job)
+    if not plan.to_make:
+        print_line(make_console(), "there is nothing to make", "bold green")
+        return 0
+    workers = arguments.workers or fitting_workers(plan.to_make, usable_cores())
+    with Records() as records:
+        begin_batch(plan, batch, records, workers)
+        process = go_on_in_background(records, batch.name)
+    if arguments.json:
+        print_json({"batch": batch.name, "process": process, "files": len(plan.to_make)})
+        return 0
+    console = make_console()
+    print_line(
+        console, f"batch {batch.name} runs in the background: {counted(len(plan.to_make), 'file')}", "bold"
+    )
+    print_line(console, f"boxkite status {batch.name} --follow shows it; boxkite stop {batch.name} stops it")
+    return 0
+
+
+def make_files(
+    console: Console, plan: Plan, crew: Makers, batch: Batch, events: Iterator[Event] | None = None
+) -> list[FileEnded]:
+    """Run a plan with progress on the terminal, or a line a file where there is none.
+
+    events: of a batch that is gone on with; None for a new one.
+    """
     from boxkite.cli.progress import LinesProgress, WindowProgress
     from boxkite.core.batch.events import FileEnded
     from boxkite.core.batch.recording import run_recorded
@@ -63,7 +118,7 @@ def make_files(console: Console, plan: Plan, crew: Crew, batch: Batch) -> list[F
     ended: list[FileEnded] = []
     drawing = WindowProgress(console, plan) if console.is_terminal else LinesProgress(console, plan)
     with drawing:
-        for event in run_recorded(plan, crew, batch):
+        for event in run_recorded(plan, crew, batch) if events is None else events:
             drawing.show(event)
             if isinstance(event, FileEnded):
                 ended.append(event)
@@ -98,15 +153,18 @@ def show_summary(
         )
     for folder in dict.fromkeys(str(row.folder) for row in plan.rows):
         print_line(console, f"in {folder}")
-    kept = len(plan.rows) - len(plan.to_make)
+    kept = sum(row.action.value == "keep" for row in plan.rows)
     if kept:
         print_line(console, f"{counted(kept, 'file')} kept: the same was there already")
     if batch.name:
         print_line(console, f"batch {batch.name}; plan --since {batch.name} shows what changes later")
-    if batch.problem:
-        print_line(console, f"! {batch.problem}", "yellow")
+    for line in ([batch.problem] if batch.problem else []) + batch.said:
+        print_line(console, f"! {line}", "yellow")
+    _show_what_is_left(console, plan, ended, batch)
     for event in failed:
         print_line(console, f"failed: {event.row.path.name}: {event.result.failure}", "red")
+    if failed and batch.name:
+        print_line(console, f"boxkite log {batch.name} --errors has the detail")
     for event in ended:
         for warning in (*(event.row.warnings if warnings else ()), *event.result.warnings):
             print_line(console, f"! {event.row.name} ({event.row.preset.name}): {warning}", "yellow")
@@ -114,7 +172,25 @@ def show_summary(
         print_line(console, f"! {notice}", "yellow")
 
 
-def as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> dict[str, Any]:
+def _show_what_is_left(console: Console, plan: Plan, ended: list[FileEnded], batch: Batch) -> None:
+    """What was not begun, and what to do about it."""
+    from boxkite.cli.tables import counted, file_size, print_line
+
+    left = len(plan.to_make) - len(ended)
+    if batch.lacking:
+        lacking = batch.lacking
+        print_line(
+            console,
+            f"! {counted(left, 'file')} not begun: {lacking.folder} has {file_size(lacking.free_bytes)} left;"
+            f" make room, then: boxkite resume {batch.name}",
+            "bold yellow",
+        )
+    elif batch.stopped:
+        said = f"stopped: {counted(left, 'file')} left; boxkite resume {batch.name} makes them"
+        print_line(console, said, "bold yellow")
+
+
+def batch_as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> dict[str, Any]:
     """A batch that has ended as plain values."""
     from boxkite.core.plan.rows import row_as_json
 
@@ -132,9 +208,12 @@ def as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) ->
             }
         )
     kept = [{**row_as_json(row), "state": "kept"} for row in plan.rows if row.action.value == "keep"]
+    done = {event.row.number for event in ended}
+    left = [{**row_as_json(row), "state": "planned"} for row in plan.to_make if row.number not in done]
     return {
         "batch": batch.name or None,
-        "files": sorted([*files, *kept], key=lambda file: file["number"]),
-        "notices": [*plan.notices, *([batch.problem] if batch.problem else [])],
+        "files": sorted([*files, *kept, *left], key=lambda file: file["number"]),
+        "notices": [*plan.notices, *([batch.problem] if batch.problem else []), *batch.said],
+        "stopped": batch.stopped,
         "seconds": round(seconds, 3),
     }

@@ -41,6 +41,24 @@ class Column:
 
 def print_table(console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> None:
     """Print rows under headings, one line each, within the window; complete where there is none."""
+    lines = _table_lines(console, columns, rows)
+    if not console.is_terminal:
+        console.file.write("\n".join(lines) + "\n")
+        return
+    for number, line in enumerate(lines):
+        console.print(Text(line, style="bold" if number == 0 else ""), no_wrap=True)
+
+
+def table_text(
+    console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]], styles: Sequence[str]
+) -> Text:
+    """The same table as one text, its rows in styles of their own."""
+    lines = _table_lines(console, columns, rows)
+    parts = [Text(line, style=style) for line, style in zip(lines, ("bold", *styles), strict=True)]
+    return Text("\n").join(parts)
+
+
+def _table_lines(console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[str]:
     by_column = [
         [column.heading, *(printable(row[index]) for row in rows)] for index, column in enumerate(columns)
     ]
@@ -57,12 +75,7 @@ def print_table(console: Console, columns: Sequence[Column], rows: Sequence[Sequ
             too_wide -= widths[index] - kept
             widths[index] = kept
     fitted = [_fitted_column(by_column[index], widths[index], columns[index]) for index in shown]
-    lines = [(" " * _GAP).join(parts).rstrip() for parts in zip(*fitted, strict=True)]
-    if not console.is_terminal:
-        console.file.write("\n".join(lines) + "\n")
-        return
-    for number, line in enumerate(lines):
-        console.print(Text(line, style="bold" if number == 0 else ""), no_wrap=True)
+    return [(" " * _GAP).join(parts).rstrip() for parts in zip(*fitted, strict=True)]
 
 
 def _width(cell: str) -> int:
@@ -125,7 +138,9 @@ def file_size(size_bytes: int) -> str:
 
 def counted(number: int, noun: str) -> str:
     """A number with its noun: 1 file, 2 files."""
-    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+    if number == 1:
+        return f"1 {noun}"
+    return f"{number} {noun}es" if noun.endswith("ch") else f"{number} {noun}s"
 
 
 def length_of_time(seconds: float) -> str:

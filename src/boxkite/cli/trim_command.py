@@ -61,9 +61,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Show what comes out, make it, write the edit; status 1 when files failed, and then no edit."""
-    from boxkite.cli.run_command import as_json, make_files, show_summary
+    from boxkite.cli.run_command import batch_as_json, exit_status, make_files, show_summary
     from boxkite.cli.tables import make_console, print_json, print_line
-    from boxkite.core.batch.pool import Crew
+    from boxkite.core.batch.crew import Crew
     from boxkite.core.batch.recording import Batch
     from boxkite.core.job.said import JobWords, job_from_words
     from boxkite.core.plan.rows import plan_as_json
@@ -88,17 +88,17 @@ def run(arguments: argparse.Namespace) -> int:
     with Crew(arguments.workers) as crew:
         ended = make_files(console, trim.plan, crew, batch)
     seconds = time.monotonic() - started
-    failed = any(event.result.failure for event in ended)
+    failed = len(ended) < len(trim.plan.to_make) or any(event.result.failure for event in ended)
     if not failed:
         _write_edits(trim, edits)
     if arguments.json:
         made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
-        print_json({**as_json(trim.plan, ended, seconds, batch), **made})
-        return 1 if failed else 0
+        print_json({**batch_as_json(trim.plan, ended, seconds, batch), **made})
+        return exit_status(ended, batch)
     show_summary(console, trim.plan, ended, seconds, batch, warnings=False)
     for path in edits:
         print_line(console, f"no edit was written: {path}" if failed else f"edit: {path}")
-    return 1 if failed else 0
+    return exit_status(ended, batch)
 
 
 def _show(console: Console, trim: Trim) -> None:

@@ -3,14 +3,22 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Result
 
 
 @dataclass(frozen=True)
+class TurnAwaited:
+    """Other batches go first. ahead: their names."""
+
+    ahead: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class ShotStarted:
-    """A worker has begun on a shot. rows: the files it makes."""
+    """A worker is about to begin on a shot. rows: the files it makes."""
 
     rows: tuple[Row, ...]
 
@@ -24,6 +32,14 @@ class FramesDone:
 
 
 @dataclass(frozen=True)
+class FileReady:
+    """A file is proved and about to get its name."""
+
+    row: Row
+    result: Result
+
+
+@dataclass(frozen=True)
 class FileEnded:
     """A file is proved and named, or has failed."""
 
@@ -31,4 +47,28 @@ class FileEnded:
     result: Result
 
 
-Event = ShotStarted | FramesDone | FileEnded
+@dataclass(frozen=True)
+class TriedAgain:
+    """Files are going to be made once more. reason: what became of the last attempt; detail: for the log."""
+
+    rows: tuple[Row, ...]
+    reason: str
+    detail: str = ""
+
+
+@dataclass(frozen=True)
+class NoRoom:
+    """Files are not begun because a volume is nearly full."""
+
+    rows: tuple[Row, ...]
+    folder: Path
+    needed_bytes: int
+    free_bytes: int
+
+
+@dataclass(frozen=True)
+class Moment:
+    """Time has passed and nothing happened; told at least twice a second."""
+
+
+Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Moment

@@ -10,7 +10,7 @@ from boxkite.core.render.result import Result
 
 @dataclass(frozen=True)
 class ShotTask:
-    """All files of one shot, and how many threads the decoder and each encoder may use, 0 for their own choice."""
+    """All files of one shot, and how many threads the decoder and each encoder use."""
 
     rows: tuple[Row, ...]
     threads: int

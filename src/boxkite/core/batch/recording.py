@@ -1,87 +1,292 @@
-"""Keeping the record of a batch while it runs."""
+"""Running a batch by its journal: noted before it is begun, at every step, and when it ends."""
 
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
-from dataclasses import dataclass, replace
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
 
-from boxkite.core.batch.events import Event, FileEnded
-from boxkite.core.batch.pool import Crew, run_plan
+import av
+
+from boxkite import __version__
+from boxkite.core.batch.crew import Makers
+from boxkite.core.batch.events import (
+    Event,
+    FileEnded,
+    FileReady,
+    FramesDone,
+    NoRoom,
+    ShotStarted,
+    TriedAgain,
+    TurnAwaited,
+)
+from boxkite.core.batch.notices import Notices
+from boxkite.core.batch.packing import Packed, pack
+from boxkite.core.batch.running import Orders, run_plan
+from boxkite.core.batch.sharing import free_memory_bytes, settle_threads, usable_cores, workers_for
+from boxkite.core.batch.turns import Share, Turn, batches_ahead
 from boxkite.core.errors import RecordsError
+from boxkite.core.job.job import Job
 from boxkite.core.plan.recipes import Recipes
-from boxkite.core.plan.rows import Plan, Row
+from boxkite.core.plan.rows import Plan, Row, stretch_of
 from boxkite.core.records.checksum import file_stamp
+from boxkite.core.records.holding import Holding
+from boxkite.core.records.journal import Journal
+from boxkite.core.records.overview import overviews
 from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import Records
 from boxkite.core.render.result import Result
 
+_NOTE_FRAMES_EVERY_SECONDS = 1.0
+_ASK_EVERY_SECONDS = 0.4
+_TURN_EVERY_SECONDS = 0.5
+
 
 @dataclass
 class Batch:
-    """A plan being run. name: that its record bears, empty while it has none; problem: why it cannot be kept."""
+    """A plan being run, as whoever runs it wants it and as it turns out.
 
+    turn: wait for other batches, or share the cores with them. words: what the job was said in. notices: who is
+    told of its end. name: that its journal bears, empty while it has none; problem: why it cannot be kept.
+    stopped: whether it was asked to stop. lacking: what it had no room for. said: what else is to be known.
+    """
+
+    turn: Turn = "wait"
+    job: Job | None = None
+    words: Mapping[str, Any] = field(default_factory=dict)
+    notices: Notices = field(default_factory=Notices)
     name: str = ""
     problem: str = ""
+    stopped: bool = False
+    lacking: NoRoom | None = None
+    said: list[str] = field(default_factory=list)
 
 
-def run_recorded(plan: Plan, crew: Crew, batch: Batch) -> Iterator[Event]:
-    """Run a plan as run_plan does, and keep the record of it: the plan before, each file as it ends.
+@dataclass(frozen=True)
+class Work:
+    """What is to be made of a batch now. seconds: that it has run before. refused: rows that are not made, and why."""
 
-    Where the record cannot be kept the files are made all the same, and the batch says so.
+    rows: tuple[Row, ...]
+    threads: Mapping[int, int]
+    seconds: float = 0.0
+    refused: tuple[tuple[Row, str], ...] = ()
+
+
+def begin_batch(plan: Plan, batch: Batch, records: Records, workers: int) -> Work:
+    """Note a plan in a journal before its first file is made, with all that decides how its files come out.
+
+    Raises RecordsError.
+    """
+    work = Work(plan.to_make, settle_threads(plan.to_make, usable_cores(), workers))
+    recipes = Recipes()
+    stamps: dict[str, str] = {}
+    batch.name = records.begin(
+        plan.pattern,
+        plan.version,
+        [file_record(row, recipes, stamps, work.threads[row.number]) for row in work.rows],
+        packed_plan=pack(Packed(work.rows, batch.job)),
+        folders=list(dict.fromkeys(row.folder for row in work.rows)),
+        settings={
+            **versions(),
+            "workers": workers,
+            "turn": batch.turn,
+            "words": dict(batch.words),
+            "when_ended": batch.notices.command,
+            "web_hook": batch.notices.web_hook,
+        },
+    )
+    return work
+
+
+def versions() -> dict[str, str]:
+    """What the pictures depend on beside the plan: versions of the program and of the codec libraries."""
+    libraries = " ".join(
+        f"{name} {'.'.join(map(str, number))}" for name, number in sorted(av.library_versions.items())
+    )
+    return {"version": __version__, "codecs": libraries}
+
+
+def run_recorded(plan: Plan, makers: Makers, batch: Batch) -> Iterator[Event]:
+    """Run a plan as run_plan does, by a journal of its own.
+
+    Where the journal cannot be kept the files are made all the same, and the batch says so.
     """
     if not plan.to_make:
         return
+    if not getattr(makers, "is_chosen", True):
+        makers.size = fitting_workers(plan.to_make, makers.size)
     with contextlib.ExitStack() as stack:
-        recorder = None
         try:
-            recorder = _Recorder(stack.enter_context(Records()), plan)
-            batch.name = recorder.name
+            records = stack.enter_context(Records())
+            work = begin_batch(plan, batch, records, makers.size)
+            stack.enter_context(Holding(records.folder, batch.name))
         except RecordsError as error:
             batch.problem = f"{error}; this batch is made without a record"
-        for event in run_plan(plan, crew):
-            if recorder and isinstance(event, FileEnded):
-                try:
-                    recorder.ended(event.row, event.result)
-                except RecordsError as error:
-                    batch.problem = f"{error}; the record of this batch has gaps"
-            yield event
+            yield from run_plan(plan.to_make, makers)
+            return
+        yield from go_on(records, work, makers, batch)
+
+
+def fitting_workers(rows: Sequence[Row], wanted: int) -> int:
+    """How many of the wanted workers the memory that is free allows."""
+    return workers_for(rows, wanted, settle_threads(rows, usable_cores(), wanted), free_memory_bytes())
+
+
+def go_on(records: Records, work: Work, makers: Makers, batch: Batch) -> Iterator[Event]:
+    """Make what is to be made of a batch that is held, journal kept. Its turn comes first, notices at its end."""
+    recorder = _Recorder(records, work, batch, makers.size)
+    try:
+        yield from recorder.turn()
+        if not batch.stopped:
+            for row, reason in work.refused:
+                yield from recorder.noted(FileEnded(row, Result(row.number, row.path, failure=reason)))
+            for event in run_plan(work.rows, makers, threads=work.threads, orders=recorder.orders):
+                yield from recorder.noted(event)
+            recorder.is_through = True
+    finally:
+        recorder.end()
 
 
 class _Recorder:
-    """Notes a plan before its first file is made, and each file as it ends."""
+    """Keeps the journal of a batch while it runs, and hears from it what is asked of the batch."""
 
-    def __init__(self, records: Records, plan: Plan) -> None:
-        """Raises RecordsError."""
+    def __init__(self, records: Records, work: Work, batch: Batch, workers: int) -> None:
         self._records = records
-        recipes = Recipes()
-        stamps: dict[str, str] = {}
-        self._files = {row.number: _file_record(row, recipes, stamps) for row in plan.to_make}
-        self.name = records.begin(plan.pattern, plan.version, list(self._files.values()))
+        self._journal = Journal(records, batch.name)
+        self._batch = batch
+        self._before = work.seconds
+        self._begun = time.monotonic()
+        self._share = Share(records, batch.name, workers)
+        self._asked = self._noted = 0.0
+        self._done: dict[int, int] = {}
+        self._shots: dict[int, tuple[Row, ...]] = {}
+        self._running: set[int] = set()
+        self.orders = Orders()
+        self.is_through = False
 
-    def ended(self, row: Row, result: Result) -> None:
-        """Note what became of a row. Raises RecordsError."""
-        proof = result.proof
-        record = replace(
-            self._files[row.number],
-            state="proved" if proof else "failed",
-            checksum=proof.checksum if proof else "",
-            size_bytes=proof.size_bytes if proof else 0,
-            seconds=result.seconds,
+    def turn(self) -> Iterator[Event]:
+        """Wait until it is this batch's turn, or until it is asked to stop."""
+        self._note(self._journal.batch_is, "waiting")
+        told: tuple[str, ...] = ()
+        while self._batch.turn == "wait":
+            ahead: tuple[str, ...] = ()
+            with contextlib.suppress(RecordsError):
+                ahead = batches_ahead(self._records, self._batch.name)
+            if not ahead:
+                break
+            if ahead != told:
+                told = ahead
+                yield TurnAwaited(ahead)
+            self._hear_orders()
+            if self._batch.stopped:
+                return
+            time.sleep(_TURN_EVERY_SECONDS)
+        self._begun = time.monotonic()
+        self._note(self._journal.batch_is, "running", note="")
+
+    def noted(self, event: Event) -> Iterator[Event]:
+        """Pass an event on, once it is in the journal."""
+        journal = self._journal
+        if isinstance(event, ShotStarted):
+            self._shots[event.rows[0].number] = event.rows
+            self._running |= {row.number for row in event.rows}
+            self._note(journal.started, [row.number for row in event.rows])
+        elif isinstance(event, FramesDone):
+            rows = self._shots[event.first_row]
+            length = stretch_of(rows).length
+            self._done |= {row.number: event.frames * row.frames // length for row in rows}
+        elif isinstance(event, FileReady):
+            result = event.result
+            assert result.proof and result.partial
+            self._note(
+                journal.ready,
+                event.row.number,
+                result.partial,
+                result.proof.checksum,
+                result.proof.size_bytes,
+            )
+        elif isinstance(event, FileEnded):
+            self._ended(event.row, event.result)
+        elif isinstance(event, TriedAgain):
+            self._running -= {row.number for row in event.rows}
+            self._note(journal.planned_again, [row.number for row in event.rows], event.reason, event.detail)
+        elif isinstance(event, NoRoom):
+            self._batch.lacking = event
+        self._now_and_then()
+        yield event
+
+    def end(self) -> None:
+        """Note how the batch has ended, give back what was begun, and tell those who want to know."""
+        if self._running:
+            self._note(self._journal.planned_again, sorted(self._running), "the batch was stopped")
+        whole = self.is_through and not self.orders.stop and self._batch.lacking is None
+        note = ""
+        if lacking := self._batch.lacking:
+            note = f"{len(lacking.rows)} files were not begun: no room in {lacking.folder}"
+        self._note(
+            self._journal.batch_is, "ended" if whole else "stopped", seconds=self._seconds(), note=note
         )
-        self._records.ended(self.name, record)
+        if self._batch.notices and self.is_through:
+            with contextlib.suppress(RecordsError):
+                for problem in self._batch.notices.send(overviews(self._records, (self._batch.name,))[0]):
+                    self._batch.said.append(problem)
+                    self._note(self._journal.say, problem)
+
+    def _ended(self, row: Row, result: Result) -> None:
+        self._running.discard(row.number)
+        self._done.pop(row.number, None)
+        if result.proof:
+            self._note(
+                self._journal.proved,
+                row.number,
+                checksum=result.proof.checksum,
+                size_bytes=result.proof.size_bytes,
+                seconds=result.seconds,
+                warnings=(*row.warnings, *result.warnings),
+            )
+        else:
+            self._note(
+                self._journal.failed, row.number, result.failure, seconds=result.seconds, detail=result.detail
+            )
+
+    def _now_and_then(self) -> None:
+        now = time.monotonic()
+        if now - self._noted >= _NOTE_FRAMES_EVERY_SECONDS:
+            self._noted = now
+            self._note(self._journal.frames_done, self._done, self._seconds())
+        if now - self._asked >= _ASK_EVERY_SECONDS:
+            self._asked = now
+            self._hear_orders()
+
+    def _hear_orders(self) -> None:
+        with contextlib.suppress(RecordsError):
+            self.orders.stop = self._journal.stop_asked()
+            self.orders.workers = self._share.workers()
+        self._batch.stopped = bool(self.orders.stop)
+
+    def _seconds(self) -> float:
+        return self._before + time.monotonic() - self._begun
+
+    def _note(self, step: Callable[..., None], *what: object, **more: object) -> None:
+        """Put something in the journal; where that fails the files go on, and the batch says so."""
+        try:
+            step(*what, **more)
+        except RecordsError as error:
+            self._batch.problem = f"{error}; the record of this batch has gaps"
 
 
-def _file_record(row: Row, recipes: Recipes, stamps: dict[str, str]) -> FileRecord:
+def file_record(row: Row, recipes: Recipes, stamps: dict[str, str], threads: int) -> FileRecord:
+    """What is kept of a row before it is made. stamps: those of sources that are known already."""
     source = row.shot.reel.source.path.absolute()
-    if str(source) not in stamps:
-        stamps[str(source)] = file_stamp(source)
     return FileRecord(
         number=row.number,
         path=row.path,
         plain_name=row.plain_name,
         source=source,
-        stamp=stamps[str(source)],
+        stamp=stamp_of(source, stamps),
         in_frame=row.span.start,
         out_frame=row.span.end,
         preset=row.preset.name,
@@ -91,4 +296,17 @@ def _file_record(row: Row, recipes: Recipes, stamps: dict[str, str]) -> FileReco
         in_timecode=str(row.in_timecode),
         out_timecode=str(row.out_timecode),
         pixels=row.geometry.width_px * row.geometry.height_px * row.span.length if row.geometry else 0,
+        threads=threads,
+        frames=row.frames,
     )
+
+
+def stamp_of(source: Path, stamps: dict[str, str]) -> str:
+    """The stamp of a source, looked at once; empty where it is not there."""
+    key = str(source)
+    if key not in stamps:
+        try:
+            stamps[key] = file_stamp(source)
+        except OSError:
+            stamps[key] = ""
+    return stamps[key]

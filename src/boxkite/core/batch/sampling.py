@@ -10,8 +10,9 @@ from pathlib import Path
 
 import av
 
+from boxkite.core.batch.crew import Crew
 from boxkite.core.batch.events import FileEnded
-from boxkite.core.batch.pool import Crew, run_plan
+from boxkite.core.batch.running import run_plan
 from boxkite.core.plan.rows import Action, Plan, Row
 from boxkite.core.plan.totals import by_output
 from boxkite.core.timebase import Span
@@ -120,7 +121,7 @@ def _encoded(plan: Plan, crew: Crew, progress: Progress) -> list[tuple[Row, Path
     """The probes that could be made, each with its file."""
     made = []
     for done, event in enumerate(
-        (event for event in run_plan(plan, crew) if isinstance(event, FileEnded)), start=1
+        (event for event in run_plan(plan.to_make, crew) if isinstance(event, FileEnded)), start=1
     ):
         progress(done, len(plan.rows))
         if event.result.proof:

@@ -2,27 +2,59 @@
 
 from __future__ import annotations
 
+import faulthandler
 import os
 import pickle
+import queue
 import signal
 import sys
+import threading
 import time
 from typing import BinaryIO
 
 from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.plan.rows import stretch_of
+from boxkite.core.plan.rows import Row, stretch_of
+from boxkite.core.render.publishing import discard, discard_notes, partial_path
 from boxkite.core.render.rendering import render_stretch
 
 _TELL_EVERY_SECONDS = 0.2
+_NICENESS = 10
+
+
+class _Tasks:
+    """The shots that come in. Read beside the work, so that the end of whoever sends them is known at once."""
+
+    def __init__(self, incoming: BinaryIO) -> None:
+        self._waiting: queue.Queue[ShotTask] = queue.Queue()
+        self._rows: tuple[Row, ...] = ()
+        threading.Thread(target=self._read, args=(incoming,), daemon=True).start()
+
+    def next(self) -> ShotTask:
+        """Wait for the next shot."""
+        task = self._waiting.get()
+        self._rows = task.rows
+        return task
+
+    def _read(self, incoming: BinaryIO) -> None:
+        while True:
+            try:
+                self._waiting.put(pickle.load(incoming))
+            except Exception:  # the sender has ended, in order or not
+                self._leave()
+
+    def _leave(self) -> None:
+        """End at once: nothing half-made stays, and nobody is there to give a finished file its name."""
+        for row in self._rows:
+            discard(partial_path(row.path))
+            discard_notes(row.path)
+        os._exit(1)
 
 
 def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
-    """Make one shot after another until there are no more."""
+    """Make one shot after another until whoever sends them has ended."""
+    tasks = _Tasks(incoming)
     while True:
-        try:
-            task: ShotTask = pickle.load(incoming)
-        except EOFError:
-            return
+        task = tasks.next()
         last_told = 0.0
 
         def tell(frames: int) -> None:
@@ -41,11 +73,27 @@ def _send(outgoing: BinaryIO, told: Told) -> None:
     outgoing.flush()
 
 
+def _give_way() -> None:
+    """Let whatever else the machine is used for go first."""
+    if hasattr(os, "nice"):
+        os.nice(_NICENESS)
+        return
+    import psutil
+
+    psutil.Process().nice(psutil.BELOW_NORMAL_PRIORITY_CLASS)  # type: ignore[attr-defined, unused-ignore]
+
+
 def main() -> None:
     """Serve on the standard streams; whatever libraries print goes to the standard error."""
+    import av.logging
+
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # the process that started us decides when to stop
     outgoing = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
+    faulthandler.enable()
+    av.logging.set_level(av.logging.WARNING)
+    av.logging.restore_default_callback()
+    _give_way()
     try:
         serve(sys.stdin.buffer, outgoing)
     except BrokenPipeError:

@@ -1,10 +1,19 @@
-"""What is kept of a batch and of each of its files."""
+"""What is kept of a batch, of each of its files, and of what happened to them."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
+from typing import Any, Literal
+
+BatchState = Literal["waiting", "running", "stopped", "ended"]
+"""As it is stored: waiting for its turn, running, stopped before its end, at its end."""
+FileState = Literal["planned", "started", "ready", "proved", "failed"]
+"""ready: proved, and about to get its name."""
+Stop = Literal["", "after", "now"]
+"""What has been asked of a running batch: nothing, to end after the current files, to end at once."""
 
 
 @dataclass(frozen=True)
@@ -13,7 +22,9 @@ class FileRecord:
 
     plain_name: its name below the output folder with the version left out, the same from round to round.
     source, stamp: what it was made from, as it was then. recipe: checksum of all that decides how it looks and
-    sounds. state: "planned", "proved" or "failed". pixels: of all its pictures together; seconds: of one worker.
+    sounds; threads: those of its encoder, which decide it too. pixels: of all its pictures together; seconds: of
+    one worker. partial: where it lies while it is ready. frames: pictures it shall hold, frames_done: so far.
+    started, ended: local time in ISO 8601.
     """
 
     number: int
@@ -34,6 +45,15 @@ class FileRecord:
     size_bytes: int = 0
     pixels: int = 0
     seconds: float = 0.0
+    threads: int = 0
+    frames: int = 0
+    frames_done: int = 0
+    attempts: int = 0
+    started: str = ""
+    ended: str = ""
+    failure: str = ""
+    warnings: tuple[str, ...] = ()
+    partial: Path | None = None
 
     @property
     def content(self) -> tuple[str, int, int, str]:
@@ -43,7 +63,11 @@ class FileRecord:
 
 @dataclass(frozen=True)
 class BatchRecord:
-    """One run of a plan. version: that its names bear, where they do. pattern: that its names came of."""
+    """One run of a plan. version: that its names bear, where they do. pattern: that its names came of.
+
+    settings: what was settled before its first file: versions of the program and its libraries, workers, words.
+    seconds: how long it has run. folders: where its files go.
+    """
 
     name: str
     started: datetime
@@ -51,3 +75,62 @@ class BatchRecord:
     pattern: str
     version: int | None
     files: tuple[FileRecord, ...]
+    state: str = "ended"
+    ended: str = ""
+    seconds: float = 0.0
+    process: int = 0
+    stop: str = ""
+    folders: tuple[Path, ...] = ()
+    settings: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One line of the log of a batch. number: of the file, 0 for the batch. kind: "state", "warning" or "detail"."""
+
+    at: str
+    number: int
+    kind: str
+    text: str
+    name: str = ""
+
+
+@dataclass(frozen=True)
+class Overview:
+    """How far a batch is. frames: that its files shall hold, frames_done: that are made; seconds: it has run.
+
+    held: whether a process is running it, or waiting for its turn, just now.
+    """
+
+    name: str
+    state: str
+    started: datetime
+    seconds: float
+    folders: tuple[Path, ...]
+    files: int
+    proved: int
+    failed: int
+    frames: int
+    frames_done: int
+    size_bytes: int
+    stop: str = ""
+    held: bool = False
+    note: str = ""
+
+    @property
+    def shown_state(self) -> str:
+        """The state as people say it."""
+        if self.held:
+            return "stopping" if self.stop else self.state
+        if self.state in ("running", "waiting"):
+            return "interrupted"
+        if self.state == "stopped":
+            return "stopped"
+        if self.failed:
+            return f"ended, {self.failed} failed"
+        return "all proved" if self.proved == self.files else "unfinished"
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether every file of it is proved."""
+        return self.proved == self.files

@@ -3,36 +3,29 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
 import platform
 import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import fields
 from datetime import datetime
 from pathlib import Path
+from typing import Any
 
 from boxkite.core.errors import RecordsError
 from boxkite.core.records.record import BatchRecord, FileRecord
+from boxkite.core.records.tables import bring_up_to_date
 from boxkite.core.suggest import did_you_mean
 
 FOLDER_VARIABLE = "BOXKITE_STATE"
 LAST = "last"
 _FILE = "batches.sqlite"
-_FORM = 1
-_COLUMNS = (
-    "number, path, plain_name, source, stamp, in_frame, out_frame, preset, recipe, marker, clip,"
-    " in_timecode, out_timecode, state, checksum, size_bytes, pixels, seconds"
+_KEYS = tuple(one.name for one in fields(FileRecord))
+_COLUMNS = ", ".join(_KEYS)
+_OF_BATCH = (
+    "id, name, started, machine, pattern, version, state, ended, seconds, process, stop, folders, settings"
 )
-_TABLES = f"""
-create table if not exists batch (
-    id integer primary key, name text unique not null, started text not null, machine text not null,
-    pattern text not null, version integer);
-create table if not exists file (
-    batch integer not null references batch (id) on delete cascade,
-    {_COLUMNS.replace("number,", "number integer,").replace("path,", "path blob,").replace("source,", "source blob,")},
-    primary key (batch, number)) without rowid;
-create index if not exists file_by_path on file (path);
-pragma user_version = {_FORM};
-"""
 _FILES_FOR_SPEED = 200
 
 
@@ -50,21 +43,19 @@ class Records:
 
     def __init__(self, folder: Path | None = None) -> None:
         """Open the store, made where there is none. Raises RecordsError where that cannot be."""
-        self.path = (folder or state_folder()) / _FILE
+        self.folder = folder or state_folder()
+        self.path = self.folder / _FILE
         try:
-            self.path.parent.mkdir(parents=True, exist_ok=True)
+            self.folder.mkdir(parents=True, exist_ok=True)
             self._store = sqlite3.connect(self.path, timeout=30, isolation_level=None)
             self._store.execute("pragma journal_mode = wal")
             self._store.execute("pragma synchronous = normal")
             self._store.execute("pragma foreign_keys = on")
-            form = self._store.execute("pragma user_version").fetchone()[0]
-            if form not in (0, _FORM):
+            if not bring_up_to_date(self._store):
                 raise RecordsError(
                     "the records of batches were written by another version of Box Kite", path=self.path,
                     hint=f"use that one, or name another folder with {FOLDER_VARIABLE}",
                 )  # fmt: skip
-            if form == 0:
-                self._store.executescript(_TABLES)
         except (OSError, sqlite3.Error) as error:
             raise RecordsError(
                 f"the records of batches cannot be kept: {error}", path=self.path,
@@ -87,98 +78,133 @@ class Records:
         self._store.close()
 
     @contextlib.contextmanager
-    def _change(self) -> Iterator[sqlite3.Connection]:
+    def change(self) -> Iterator[sqlite3.Connection]:
         """One step that happens whole or not at all. Raises RecordsError."""
         try:
             self._store.execute("begin immediate")
             try:
                 yield self._store
             except BaseException:
-                self._store.execute("rollback")
+                with contextlib.suppress(sqlite3.Error):  # a full disk has ended it already
+                    self._store.execute("rollback")
                 raise
             self._store.execute("commit")
         except sqlite3.Error as error:
+            with contextlib.suppress(sqlite3.Error):
+                self._store.execute("rollback")
             raise RecordsError(f"the records of batches cannot be written: {error}", path=self.path) from None
 
-    def begin(self, pattern: str, version: int | None, files: Sequence[FileRecord]) -> str:
-        """Note a batch before its first file is made; its name is the day and a number. Raises RecordsError."""
+    def ask(self, question: str, *values: object) -> list[Any]:
+        """The rows that answer a question in SQL. Raises RecordsError."""
+        try:
+            return self._store.execute(question, values).fetchall()
+        except sqlite3.Error as error:
+            raise RecordsError(f"the records of batches cannot be read: {error}", path=self.path) from None
+
+    def begin(
+        self,
+        pattern: str,
+        version: int | None,
+        files: Sequence[FileRecord],
+        *,
+        packed_plan: bytes = b"",
+        folders: Sequence[Path] = (),
+        settings: Mapping[str, Any] | None = None,
+    ) -> str:
+        """Note a batch before its first file is made; its name is the day and a number. Raises RecordsError.
+
+        packed_plan: all that is needed to make the files, for going on later.
+        """
         now = datetime.now()
-        with self._change() as store:
+        with self.change() as store:
             day = f"{now:%Y-%m-%d}"
             names = store.execute("select name from batch where name like ?", (f"{day}.%",)).fetchall()
             number = max((int(name.rpartition(".")[2]) for (name,) in names), default=0) + 1
             name = f"{day}.{number}"
             batch = store.execute(
-                "insert into batch (name, started, machine, pattern, version) values (?, ?, ?, ?, ?)",
-                (name, now.isoformat(timespec="seconds"), platform.node(), pattern, version),
-            ).lastrowid
-            marks = ", ".join("?" * (len(_COLUMNS.split(",")) + 1))
+                "insert into batch (name, started, machine, pattern, version, state, folders, settings)"
+                " values (?, ?, ?, ?, ?, 'waiting', ?, ?)",
+                (name, now.isoformat(timespec="seconds"), platform.node(), pattern, version,
+                 json.dumps([str(folder) for folder in folders]), json.dumps(settings or {})),
+            ).lastrowid  # fmt: skip
+            marks = ", ".join("?" * (len(_KEYS) + 1))
             store.executemany(
                 f"insert into file (batch, {_COLUMNS}) values ({marks})",
                 [(batch, *_as_values(file)) for file in files],
             )
+            if packed_plan:
+                store.execute("insert into packed_plan values (?, ?)", (batch, packed_plan))
         return name
 
-    def ended(self, batch: str, file: FileRecord) -> None:
-        """Note what became of one file: its state, checksum, size and seconds. Raises RecordsError."""
-        with self._change() as store:
-            store.execute(
-                "update file set state = ?, checksum = ?, size_bytes = ?, seconds = ?"
-                " where number = ? and batch = (select id from batch where name = ?)",
-                (file.state, file.checksum, file.size_bytes, file.seconds, file.number, batch),
-            )
-
-    def batch(self, name: str) -> BatchRecord:
+    def batch(self, name: str, *, with_files: bool = True) -> BatchRecord:
         """A batch by its name, or the last one by "last". Raises RecordsError with the nearest names."""
-        found = self._store.execute(
-            "select id, name, started, machine, pattern, version from batch where name = ? or ? = ?"
-            " order by id desc limit 1",
-            (name, name, LAST),
-        ).fetchone()
-        if found is None:
-            names = [one for (one,) in self._store.execute("select name from batch order by id desc limit 5")]
+        found = self.ask(
+            f"select {_OF_BATCH} from batch where name = ? or ? = ? order by id desc limit 1",
+            name, name, LAST,
+        )  # fmt: skip
+        if not found:
+            names = [one for (one,) in self.ask("select name from batch order by id desc limit 5")]
             hint = did_you_mean(name, names) or (f"there are: {', '.join(names)}" if names else "")
             raise RecordsError(
-                f"there is no batch “{name}”", hint=hint or "none has been run on this machine"
+                f"there is no batch “{name}”" if name != LAST else "there is no batch yet",
+                hint=hint or "none has been run on this machine",
             )
-        rows = self._store.execute(f"select {_COLUMNS} from file where batch = ? order by number", found[:1])
+        (identity, named, started, machine, pattern, version, state, ended, seconds, process, stop, folders,
+         settings) = found[0]  # fmt: skip
+        question = f"select {_COLUMNS} from file where batch = ? order by number"
+        rows = self.ask(question, identity) if with_files else []
         return BatchRecord(
-            found[1], datetime.fromisoformat(found[2]), found[3], found[4], found[5],
-            tuple(_as_record(row) for row in rows),
+            named, datetime.fromisoformat(started), machine, pattern, version,
+            tuple(_as_record(row) for row in rows), state, ended, seconds, process, stop,
+            tuple(map(Path, json.loads(folders))), json.loads(settings),
         )  # fmt: skip
+
+    def packed_plan(self, name: str) -> bytes:
+        """What the plan of a batch was packed into; empty for a batch of an earlier version. Raises RecordsError."""
+        found = self.ask(
+            "select content from packed_plan where batch = (select id from batch where name = ?)", name
+        )
+        return bytes(found[0][0]) if found else b""
 
     def made_at(self, path: Path) -> FileRecord | None:
         """The last proved file of this path; None where no batch knows of one."""
-        row = self._store.execute(
+        rows = self.ask(
             f"select {_COLUMNS} from file where path = ? and state = 'proved' order by batch desc limit 1",
-            (os.fsencode(path),),
-        ).fetchone()
-        return _as_record(row) if row else None
+            os.fsencode(path),
+        )
+        return _as_record(rows[0]) if rows else None
 
     def seconds_per_pixel(self) -> Mapping[str, tuple[float, int]]:
         """By preset: seconds of one worker for each pixel of picture on this machine, and from how many files."""
-        rows = self._store.execute(
-            "select preset, sum(seconds), sum(pixels), count(*) from (select preset, seconds, pixels,"
+        rows = self.ask(
+            "select preset, sum(seconds), sum(pixels), count(*) from (select preset, file.seconds, pixels,"
             " row_number() over (partition by preset order by batch desc, number desc) as place from file"
-            " join batch on batch.id = file.batch where state = 'proved' and seconds > 0 and pixels > 0"
+            " join batch on batch.id = file.batch where file.state = 'proved' and file.seconds > 0 and pixels > 0"
             " and machine = ?) where place <= ? group by preset",
-            (platform.node(), _FILES_FOR_SPEED),
-        )
+            platform.node(), _FILES_FOR_SPEED,
+        )  # fmt: skip
         return {preset: (seconds / pixels, count) for preset, seconds, pixels, count in rows}
 
 
 def _as_values(file: FileRecord) -> tuple[object, ...]:
-    return tuple(_storable(value) for value in vars(file).values())
+    return tuple(storable(value) for value in vars(file).values())
 
 
-def _storable(value: object) -> object:
+def storable(value: object) -> object:
+    """A value as SQLite keeps it: paths as their bytes, lists as JSON, text that is proper UTF-8."""
     if isinstance(value, Path):
         return os.fsencode(value)
+    if isinstance(value, tuple):
+        return json.dumps(value)
+    if value is None:
+        return b""
     return value.encode("utf-8", "replace").decode() if isinstance(value, str) else value
 
 
 def _as_record(row: Sequence[object]) -> FileRecord:
-    values = dict(zip(_COLUMNS.replace(" ", "").split(","), row, strict=True))
+    values: dict[str, Any] = dict(zip(_KEYS, row, strict=True))
     for key in ("path", "source"):
-        values[key] = Path(os.fsdecode(values[key]))  # type: ignore[arg-type]
-    return FileRecord(**values)  # type: ignore[arg-type]
+        values[key] = Path(os.fsdecode(values[key]))
+    values["partial"] = Path(os.fsdecode(values["partial"])) if values["partial"] else None
+    values["warnings"] = tuple(json.loads(values["warnings"]))
+    return FileRecord(**values)

@@ -15,13 +15,13 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import DamagedError, ProofError
 from boxkite.core.footage.keyframes import stored_pictures
 from boxkite.core.footage.opening import open_source, picture_stream
-from boxkite.core.plan.rows import Action, Row
+from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.records.checksum import file_checksum
-from boxkite.core.render.explaining import explain
+from boxkite.core.render.explaining import failed
 from boxkite.core.render.pictures import read_pictures
 from boxkite.core.render.proving import compare_looks, picture_look
-from boxkite.core.render.publishing import discard, partial_path, publish, start_syncing
+from boxkite.core.render.publishing import discard, partial_path, start_syncing, sync
 from boxkite.core.render.result import Proof, Result
 from boxkite.core.timebase import Span
 
@@ -29,18 +29,17 @@ _KINDS = ("video", "audio", "subtitle")
 
 
 def copy_shot(row: Row) -> Result:
-    """Copy one planned shot. Never raises for what happens to the file: the result tells."""
+    """Copy one planned shot and prove it; it waits for its name. Never raises for what happens: the result tells."""
     partial = partial_path(row.path)
     try:
-        row.path.parent.mkdir(parents=True, exist_ok=True)
         count = _copy(row, partial)
         start_syncing(partial)
         proof = _prove(row, partial, count)
-        publish(partial, row.path, replacing=row.action is Action.REPLACE)
+        sync(partial)
     except Exception as error:
         discard(partial)
-        return Result(row.number, row.path, failure=explain(error))
-    return Result(row.number, row.path, proof=proof)
+        return failed(row, error)
+    return Result(row.number, row.path, proof=proof, partial=partial)
 
 
 def _copy(row: Row, partial: Path) -> int:

@@ -1,12 +1,30 @@
-"""Whatever goes wrong while a file is made, in words."""
+"""Whatever goes wrong while a file is made: in words, in full for the log, and whether trying again can help."""
 
 from __future__ import annotations
 
 import errno
+import traceback
 
 import av
 
 from boxkite.core.errors import BoxkiteError
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.result import Result
+
+_PASSING = {
+    getattr(errno, name)
+    for name in ("EIO", "ESTALE", "ETIMEDOUT", "ENETDOWN", "ENETUNREACH", "ENETRESET", "EHOSTDOWN", "EHOSTUNREACH",
+                 "ECONNRESET", "ECONNABORTED", "ENOTCONN", "EBUSY", "EINTR", "ENOMEM", "EMFILE", "ENFILE")
+    if hasattr(errno, name)
+}  # fmt: skip
+"""Of shares that were gone for a moment, and of a machine that was short of something."""
+
+
+def failed(row: Row, error: Exception) -> Result:
+    """The result of a row that an error has ended."""
+    return Result(
+        row.number, row.path, failure=explain(error), detail=_detail_of(error), may_pass=_may_pass(error)
+    )
 
 
 def explain(error: Exception) -> str:
@@ -14,9 +32,24 @@ def explain(error: Exception) -> str:
     if isinstance(error, BoxkiteError):
         return f"{error}" + (f" ({error.hint})" if error.hint else "")
     if isinstance(error, OSError) and error.errno == errno.ENOSPC:
-        return "the disk is full: make room, then run the rest again"
+        return "the disk is full: make room, then go on with boxkite resume"
+    if isinstance(error, MemoryError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
+        return "there is not enough memory: fewer --workers need less of it"
+    if isinstance(error, FileNotFoundError):
+        where = error.filename.removeprefix("file:") if isinstance(error.filename, str) else ""
+        return f"{where or 'a file or folder'} is not there any more"
     if isinstance(error, av.error.FFmpegError):
         return f"the codec library gave up: {error.strerror}"
     if isinstance(error, OSError):
         return f"{error.strerror or error}"
     return f"{type(error).__name__}: {error}"
+
+
+def _detail_of(error: Exception) -> str:
+    """Where in the program an error came from."""
+    return "".join(traceback.format_exception(error)).rstrip()
+
+
+def _may_pass(error: Exception) -> bool:
+    """Whether the same thing can go well a little later."""
+    return isinstance(error, MemoryError) or (isinstance(error, OSError) and error.errno in _PASSING)

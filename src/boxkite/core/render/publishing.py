@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
+import platform
 import shutil
 import threading
 from pathlib import Path
@@ -14,15 +15,30 @@ from boxkite.core.naming.filename import clash_key
 
 PARTIAL_PREFIX = ".boxkite-"
 PARTIAL_ENDING = ".partial"
+_HERE = hashlib.sha256(platform.node().encode("utf-8", "replace")).hexdigest()[:6]
+"""Tells this machine from others that write to the same share."""
 
 
 def partial_path(final: Path, process: int | None = None) -> Path:
-    """Where a file is written until it is proved: hidden, in the same folder, one name a process and file.
+    """Where a file is written until it is proved: hidden, in the same folder, one name a machine, process and file.
 
     process: the process that writes it; None for this one.
     """
+    return final.with_name(f"{_stem(final)}-{_HERE}-{process or os.getpid()}{PARTIAL_ENDING}")
+
+
+def _stem(final: Path) -> str:
+    """What all partial files of a final one begin with, whoever writes them."""
     key = hashlib.sha256(final.name.encode("utf-8", "surrogatepass")).hexdigest()[:12]
-    return final.with_name(f"{PARTIAL_PREFIX}{key}-{process or os.getpid()}{PARTIAL_ENDING}")
+    return f"{PARTIAL_PREFIX}{key}"
+
+
+def discard_all_of(final: Path) -> None:
+    """Remove whatever any process on any machine left half-made of a file, notes of its encoder too."""
+    with contextlib.suppress(OSError):
+        for name in (final, final.with_name(f"{final.name}.passes")):
+            for path in final.parent.glob(f"{_stem(name)}-*{PARTIAL_ENDING}*"):
+                discard(path)
 
 
 def notes_path(final: Path, process: int | None = None) -> Path:
@@ -46,14 +62,13 @@ def discard(partial: Path) -> None:
 
 
 def publish(partial: Path, final: Path, *, replacing: bool = False) -> None:
-    """Give a finished file, or folder of images, its name, after it has reached the disk.
+    """Give a finished file, or folder of images, its name; it has reached the disk already (see sync).
 
     replacing: what bears the name is given up in the same step. Raises RenderError if the name is taken otherwise.
     """
     if partial.is_dir():
         _publish_folder(partial, final, replacing=replacing)
         return
-    _sync(partial)
     if replacing:
         _replace_file(partial, final)
         return
@@ -85,9 +100,6 @@ def _replace_file(partial: Path, final: Path) -> None:
 
 
 def _publish_folder(partial: Path, final: Path, *, replacing: bool) -> None:
-    for image in partial.iterdir():
-        _sync(image)
-    _sync(partial)
     old = None
     if final.exists() and replacing:
         old = partial.with_name(f"{partial.name}-old{PARTIAL_ENDING}")
@@ -133,8 +145,8 @@ def _remove_stale_partials(folder: Path) -> None:
     for path in folder.glob(
         f"{PARTIAL_PREFIX}*{PARTIAL_ENDING}*"
     ):  # encoders put more behind the names of their notes
-        process = path.name.partition(PARTIAL_ENDING)[0].rpartition("-")[2]
-        if process.isdigit() and not _is_running(int(process)):
+        *_, machine, process = path.name.partition(PARTIAL_ENDING)[0].split("-")
+        if machine == _HERE and process.isdigit() and not _is_running(int(process)):
             discard(path)
 
 
@@ -152,6 +164,14 @@ def start_syncing(partial: Path) -> None:
     """Let a finished file begin to reach the disk while it is proved; publishing it waits for what is left."""
     if partial.is_file():
         threading.Thread(target=_sync_quietly, args=(partial,), daemon=True).start()
+
+
+def sync(partial: Path) -> None:
+    """Wait until a finished file, or folder of images, has reached the disk. Raises OSError."""
+    if partial.is_dir():
+        for image in partial.iterdir():
+            _sync(image)
+    _sync(partial)
 
 
 def _sync_quietly(path: Path) -> None:

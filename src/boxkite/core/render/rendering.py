@@ -1,4 +1,4 @@
-"""Making the files of one stretch of a source: one decode feeds all its outputs, each is proved and then named."""
+"""Making the files of one stretch of a source: one decode feeds all its outputs, each is proved and awaits its name."""
 
 from __future__ import annotations
 
@@ -13,11 +13,11 @@ from av.video.frame import VideoFrame
 
 from boxkite.core.errors import BoxkiteError, RenderError
 from boxkite.core.footage.opening import works_here
-from boxkite.core.plan.rows import Action, Row, stretch_of
+from boxkite.core.plan.rows import Row, stretch_of
 from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.coding import sound_rate
 from boxkite.core.render.copying import copy_shot
-from boxkite.core.render.explaining import explain
+from boxkite.core.render.explaining import failed
 from boxkite.core.render.images import ImageWriter, prove_images
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
@@ -29,8 +29,8 @@ from boxkite.core.render.publishing import (
     discard_notes,
     notes_path,
     partial_path,
-    publish,
     start_syncing,
+    sync,
 )
 from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
@@ -69,11 +69,11 @@ class _Making:
     partial: Path
     writer: Writer
     reached: int
-    failure: str = ""
+    failure: Result | None = None
     warnings: list[str] = field(default_factory=list)
 
     def fail(self, error: Exception) -> None:
-        self.failure = explain(error)
+        self.failure = failed(self.row, error)
         self.writer.abandon()
         discard(self.partial)
 
@@ -126,12 +126,11 @@ def render_stretch(rows: Sequence[Row], *, threads: int, progress: Progress = la
             continue
         partial = partial_path(row.path)
         try:
-            row.path.parent.mkdir(parents=True, exist_ok=True)
             writer = _writer(row, partial, threads, prepared[row.number])
             makings.append(_Making(row, partial, writer, row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             discard(partial)
-            results.append(Result(row.number, row.path, failure=explain(error)))
+            results.append(failed(row, error))
     try:
         _feed(makings, threads, progress, damage)
     except Exception as error:
@@ -161,17 +160,16 @@ def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> d
             gains, said = gains_for(row)
             prepared[row.number] = Prepared(gains=gains, warnings=tuple(said))
         except Exception as error:
-            results.append(Result(row.number, row.path, failure=explain(error)))
+            results.append(failed(row, error))
     twice = [
         row for row in rows if row.number in prepared and row.preset.video and row.preset.video.passes == 2
     ]
     makings = []
     for row in twice:
         try:
-            row.path.parent.mkdir(parents=True, exist_ok=True)
             makings.append(_Making(row, notes_path(row.path), FirstPass(row, threads), row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
-            results.append(Result(row.number, row.path, failure=explain(error)))
+            results.append(failed(row, error))
             del prepared[row.number]
     try:
         if makings:
@@ -182,7 +180,7 @@ def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> d
             making.fail(error)
     for making in makings:
         if making.failure:
-            results.append(Result(making.row.number, making.row.path, failure=making.failure))
+            results.append(making.failure)
             del prepared[making.row.number]
         else:
             stats = (2, str(notes_path(making.row.path)))
@@ -281,17 +279,17 @@ def _put_silence(makings: Sequence[_Making], frame: int) -> None:
 def _finish(making: _Making, damage: Damage | None) -> Result:
     row = making.row
     if making.failure:
-        return Result(row.number, row.path, failure=making.failure)
+        return making.failure
     try:
         expected = _expected(making)
         start_syncing(making.partial)
         is_folder = row.preset.is_sequence
         proof = prove_images(making.partial, row, expected) if is_folder else prove(making.partial, expected)
         proof = replace(proof, checksum=file_checksum(making.partial))
-        publish(making.partial, row.path, replacing=row.action is Action.REPLACE)
+        sync(making.partial)
     except Exception as error:
         discard(making.partial)
-        return Result(row.number, row.path, failure=explain(error))
+        return failed(row, error)
     warnings = [*making.writer.warnings, *making.warnings]
     if row.decode_with and not works_here(row.decode_with):
         warnings.append(f"no {row.decode_with} decoder works here: the CPU decoded it")
@@ -301,7 +299,7 @@ def _finish(making: _Making, damage: Damage | None) -> Result:
         warnings.append(
             f"{row.span.end - making.reached} frames are lacking at its end, where the source breaks off"
         )
-    return Result(row.number, row.path, proof=proof, warnings=tuple(warnings))
+    return Result(row.number, row.path, proof=proof, warnings=tuple(warnings), partial=making.partial)
 
 
 def _expected(making: _Making) -> Expected:

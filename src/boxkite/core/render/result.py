@@ -18,7 +18,11 @@ class Proof:
 
 @dataclass(frozen=True)
 class Result:
-    """What became of one row: a proof, or the reason it failed. seconds: of one worker, its share of the shot's."""
+    """What became of one row: a proof, or the reason it failed. seconds: of one worker, its share of the shot's.
+
+    partial: where the proved file lies until it is given its name. detail: of a failure, for the log.
+    may_pass: whether the failure is of a kind that trying again can help.
+    """
 
     row_number: int
     path: Path
@@ -26,3 +30,6 @@ class Result:
     failure: str = ""
     warnings: tuple[str, ...] = ()
     seconds: float = 0.0
+    partial: Path | None = None
+    detail: str = ""
+    may_pass: bool = False

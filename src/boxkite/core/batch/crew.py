@@ -1,35 +1,64 @@
-"""Running a plan on this machine: worker processes, the longest shots first, events as it goes."""
+"""The worker processes of this machine: they are given shots, and heard while they make them."""
 
 from __future__ import annotations
 
 import contextlib
-import os
 import pickle
 import queue
 import subprocess
 import sys
 import threading
-from collections.abc import Iterator
-from dataclasses import dataclass
+import time
+from collections import deque
+from dataclasses import dataclass, field
 from types import TracebackType
-from typing import Self
+from typing import Protocol, Self
 
-from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted
 from boxkite.core.batch.messages import ShotTask, Told
+from boxkite.core.batch.sharing import usable_cores
 from boxkite.core.errors import RequestError
-from boxkite.core.plan.rows import Plan, Row, rows_by_stretch
-from boxkite.core.render.publishing import discard, discard_notes, partial_path, prepare_folders
-from boxkite.core.render.result import Result
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.publishing import discard, discard_notes, partial_path
 
+MOST_WORKERS = 256
 _STARTED_EARLY = 2
 _WORKER = "from boxkite.core.batch.worker import main; main()"
+_LINES_KEPT = 60
+_LAST_WORDS_SECONDS = 0.05
 
 
-def usable_cores() -> int:
-    """Cores this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
+@dataclass(frozen=True)
+class Heard:
+    """What was heard of a shot. told: by its worker; None where that has ended, and lost says how.
+
+    rows: the shot's. said: what libraries printed meanwhile. is_over: whether its worker is done with it.
+    """
+
+    rows: tuple[Row, ...]
+    told: Told | None
+    lost: str = ""
+    said: str = ""
+
+    @property
+    def is_over(self) -> bool:
+        """Whether nothing more comes of this shot."""
+        return self.told is None or bool(self.told.results)
+
+
+class Makers(Protocol):
+    """Whoever makes shots: processes of this machine, or other machines."""
+
+    size: int
+
+    @property
+    def busy(self) -> int:
+        """How many are at a shot."""
+
+    def give(self, task: ShotTask) -> None:
+        """Hand a shot to one that is idle."""
+
+    def listen(self, seconds: float) -> Heard | None:
+        """What is heard next; None where there is nothing for so long."""
 
 
 @dataclass
@@ -38,10 +67,12 @@ class _Worker:
 
     process: subprocess.Popen[bytes]
     rows: tuple[Row, ...] = ()
+    said: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
 
     def give(self, task: ShotTask) -> None:
         assert self.process.stdin
         self.rows = task.rows
+        self.said.clear()
         with contextlib.suppress(BrokenPipeError):  # its death is told by its closing output
             pickle.dump(task, self.process.stdin, protocol=pickle.HIGHEST_PROTOCOL)
             self.process.stdin.flush()
@@ -55,6 +86,11 @@ class _Worker:
             if row.preset.video and row.preset.video.passes == 2:
                 discard_notes(row.path, self.process.pid)
 
+    @property
+    def how_it_ended(self) -> str:
+        status = self.process.returncode
+        return f"signal {-status}" if status < 0 else f"status {status}"
+
 
 class Crew:
     """The worker processes of this machine. The first start at once, while the plan is still worked out.
@@ -64,8 +100,9 @@ class Crew:
 
     def __init__(self, workers: int | None = None) -> None:
         """workers: shots made at the same time, 1 to 256; None for one a core. Raises RequestError for others."""
-        if workers is not None and not 1 <= workers <= 256:
-            raise RequestError(f"--workers {workers}: give a number from 1 to 256")
+        if workers is not None and not 1 <= workers <= MOST_WORKERS:
+            raise RequestError(f"--workers {workers}: give a number from 1 to {MOST_WORKERS}")
+        self.is_chosen = workers is not None
         self.size = workers or usable_cores()
         self._heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
         self._workers = [self._start() for _ in range(min(self.size, _STARTED_EARLY))]
@@ -93,25 +130,39 @@ class Crew:
             self._workers.append(idle)
         idle.give(task)
 
-    def listen(self) -> tuple[_Worker, Told | None]:
-        """What a worker says next; None where it has ended, after removing what it left half-made."""
+    def listen(self, seconds: float) -> Heard | None:
+        """What is heard next; None where there is nothing for so long. What a dead worker left is removed."""
+        until = time.monotonic() + seconds
         while True:
-            worker, told = self._heard.get()
+            try:
+                worker, told = self._heard.get(timeout=max(0.0, until - time.monotonic()))
+            except queue.Empty:
+                return None
             if told is None:
                 worker.kill()
                 self._workers.remove(worker)
             if worker.rows:
-                return worker, told
+                return self._understood(worker, told)
+
+    def _understood(self, worker: _Worker, told: Told | None) -> Heard:
+        rows, said = worker.rows, ""
+        if told is None or any(result.failure for result in told.results):
+            time.sleep(_LAST_WORDS_SECONDS)  # what it printed comes by another way
+            said = "\n".join(worker.said)
+        if told is None or told.results:
+            worker.rows = ()
+        return Heard(rows, told, "" if told else worker.how_it_ended, said)
 
     def _start(self) -> _Worker:
         process = subprocess.Popen(
             [sys.executable, "-c", _WORKER],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
-            stderr=subprocess.DEVNULL,
+            stderr=subprocess.PIPE,
         )
         worker = _Worker(process)
-        threading.Thread(target=self._hear, args=(worker,), daemon=True).start()
+        for listen in (self._hear, self._read_prints):
+            threading.Thread(target=listen, args=(worker,), daemon=True).start()
         return worker
 
     def _hear(self, worker: _Worker) -> None:
@@ -124,38 +175,8 @@ class Crew:
                 return
             self._heard.put((worker, told))
 
-
-def run_plan(plan: Plan, crew: Crew) -> Iterator[Event]:
-    """Make every file of a plan and yield what happens, in the order it does.
-
-    A shot's files share one decode. A worker that dies fails its own files only. Raises PlanError, before
-    anything is made, when a folder cannot be written to.
-    """
-    waiting = sorted(rows_by_stretch(plan.to_make), key=lambda rows: -sum(row.span.length for row in rows))
-    prepare_folders({row.path.parent for row in plan.to_make})
-    cores = usable_cores()
-    while waiting or crew.busy:
-        while waiting and crew.busy < crew.size:
-            rows = waiting.pop(0)
-            crew.give(ShotTask(rows, _threads(cores, min(crew.size, crew.busy + 1 + len(waiting)))))
-            yield ShotStarted(rows)
-        worker, told = crew.listen()
-        if told and not told.results:
-            yield FramesDone(worker.rows[0].number, told.frames)
-            continue
-        rows, worker.rows = worker.rows, ()
-        by_number = {row.number: row for row in rows}
-        for result in told.results if told else _lost(rows, worker.process.returncode):
-            yield FileEnded(by_number[result.row_number], result)
-
-
-def _threads(cores: int, side_by_side: int) -> int:
-    """Threads for a shot: its share of the cores, or the codecs' own choice when it is alone."""
-    return 0 if side_by_side <= 1 else max(1, cores // side_by_side)
-
-
-def _lost(rows: tuple[Row, ...], status: int) -> list[Result]:
-    """The results of a shot whose worker has ended."""
-    cause = f"signal {-status}" if status < 0 else f"status {status}"
-    failure = f"the process that made it ended ({cause}); the codec library may have crashed on it"
-    return [Result(row.number, row.path, failure=failure) for row in rows]
+    def _read_prints(self, worker: _Worker) -> None:
+        assert worker.process.stderr
+        with contextlib.suppress(ValueError, OSError):
+            for line in worker.process.stderr:
+                worker.said.append(line.decode("utf-8", "replace").rstrip())

@@ -1,0 +1,116 @@
+"""Go on with a batch that was stopped, killed or ran out of room: only what is missing is made."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from boxkite.cli.batch_options import add_batch_arguments
+
+if TYPE_CHECKING:
+    from boxkite.core.batch.recording import Batch
+    from boxkite.core.batch.resuming import Rest
+    from boxkite.core.records.store import Records
+
+EXAMPLES = """\
+examples:
+  boxkite resume
+  boxkite resume 2026-11-23.1
+  boxkite resume 2026-11-23.1 --background
+  boxkite resume last --missing
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Which batch."""
+    parser.add_argument(
+        "batch", nargs="?", metavar="BATCH", help="its name, or last (default: the last that is unfinished)"
+    )
+    parser.add_argument(
+        "--accept-changes", action="store_true", help="also make files of sources that have changed since"
+    )
+    parser.add_argument(
+        "--missing", action="store_true", help="make files again that were proved and are not there any more"
+    )
+    parser.add_argument(
+        "--background", action="store_true", help="return at once; it goes on when the terminal closes"
+    )
+    add_batch_arguments(parser)
+    parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Make what is missing; status 1 when files failed or were not begun."""
+    from boxkite.core.records.holding import Holding
+    from boxkite.core.records.journal import Journal
+    from boxkite.core.records.store import Records
+
+    with Records() as records:
+        name = _name(records, arguments.batch)
+        if arguments.background:
+            from boxkite.cli.background import go_on_in_background
+            from boxkite.cli.tables import make_console, print_line
+
+            with Holding(records.folder, name):  # nobody else goes on with it
+                Journal(records, name).batch_is("waiting")
+            go_on_in_background(records, name)
+            print_line(make_console(), f"batch {name} goes on in the background", "bold")
+            return 0
+        with Holding(records.folder, name):
+            return _go_on(arguments, records, name)
+
+
+def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
+    import time
+
+    from boxkite.cli.run_command import batch_as_json, exit_status, make_files, show_summary
+    from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.core.batch.crew import Crew
+    from boxkite.core.batch.recording import go_on
+    from boxkite.core.batch.resuming import rest_of
+    from boxkite.core.plan.rows import Plan
+
+    rest = rest_of(records, name, accept_changes=arguments.accept_changes, missing=arguments.missing)
+    batch = _batch(arguments, rest)
+    console = make_console(stderr=arguments.json)
+    rows = sorted((*rest.work.rows, *(row for row, _ in rest.work.refused)), key=lambda row: row.number)
+    plan = Plan(tuple(rows), rest.said, (), (), rest.record.pattern, version=rest.record.version)
+    if not arguments.json:
+        said = f"batch {name}: {counted(rest.done, 'file')} proved before, {len(rows)} to be made"
+        print_line(console, said, "bold")
+        for line in rest.said:
+            print_line(console, f"! {line}", "yellow")
+    started = time.monotonic()
+    with Crew(arguments.workers or rest.record.settings.get("workers")) as crew:
+        ended = make_files(console, plan, crew, batch, go_on(records, rest.work, crew, batch))
+    seconds = time.monotonic() - started
+    if arguments.json:
+        print_json({**batch_as_json(plan, ended, seconds, batch), "proved_before": rest.done})
+    elif rows:
+        show_summary(console, plan, ended, seconds, batch, warnings=False)
+    return exit_status(ended, batch)
+
+
+def _name(records: Records, wanted: str | None) -> str:
+    from boxkite.core.errors import RecordsError
+    from boxkite.core.records.overview import unfinished
+
+    if wanted:
+        return records.batch(wanted, with_files=False).name
+    found = unfinished(records)
+    if not found:
+        raise RecordsError("no batch is unfinished", hint="boxkite status lists them all")
+    return found[0].name
+
+
+def _batch(arguments: argparse.Namespace, rest: Rest) -> Batch:
+    from boxkite.core.batch.notices import Notices
+    from boxkite.core.batch.recording import Batch
+
+    settings = rest.record.settings
+    notices = Notices(
+        arguments.when_ended or settings.get("when_ended", ""),
+        arguments.web_hook or settings.get("web_hook", ""),
+    )
+    turn = arguments.turn or settings.get("turn", "wait")
+    return Batch(turn=turn, notices=notices, name=rest.record.name)

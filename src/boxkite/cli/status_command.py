@@ -1,0 +1,357 @@
+"""How far batches are: all of them, or one with its files."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from rich.console import Console, RenderableType
+
+    from boxkite.core.records.record import FileRecord, Overview
+    from boxkite.core.records.store import Records
+
+EXAMPLES = """\
+examples:
+  boxkite status
+  boxkite status last
+  boxkite status 2026-11-23.1 --follow
+  boxkite status last --open
+  boxkite status last --files --json
+"""
+_EVERY_SECONDS = 0.5
+_MOST_FILES = 30
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Which batch, and how much of it."""
+    parser.add_argument("batch", nargs="?", metavar="BATCH", help="its name, or last (default: all)")
+    parser.add_argument("--all", action="store_true", help="all batches, not only the latest 20")
+    parser.add_argument(
+        "--files", action="store_true", help="every file of the batch, not only those at work or failed"
+    )
+    parser.add_argument("--follow", action="store_true", help="go on showing it until nothing runs")
+    parser.add_argument("--open", action="store_true", help="open the folder its files go to")
+    parser.add_argument(
+        "--json", action="store_true", help="print JSON; with --follow a line each time it changes"
+    )
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Show it; status 1 for one batch with failed files."""
+    from boxkite.core.errors import RequestError
+    from boxkite.core.records.store import LAST, Records
+
+    if not Records.are_kept() and not arguments.batch:
+        from boxkite.cli.tables import make_console, print_json, print_line
+
+        if arguments.json:
+            print_json({"batches": []})
+        else:
+            print_line(make_console(), "no batch has been run on this machine")
+        return 0
+    if arguments.open and not arguments.batch:
+        arguments.batch = LAST
+    with Records() as records:
+        name = records.batch(arguments.batch, with_files=False).name if arguments.batch else ""
+        if arguments.files and not name:
+            raise RequestError("--files needs a batch", hint="as boxkite status last --files")
+        if arguments.open:
+            return _open(records, name)
+        if arguments.follow:
+            return _follow(records, name, arguments)
+        return _show(records, name, arguments)
+
+
+def _show(records: Records, name: str, arguments: argparse.Namespace) -> int:
+    from boxkite.cli.tables import make_console, print_json
+
+    found = _look(records, name, arguments)
+    if arguments.json:
+        print_json(_as_json(records, found, name, arguments))
+    else:
+        console = make_console()
+        for part in _drawn(console, records, found, name, arguments):
+            console.print(part)
+    return int(bool(name and found[0].failed))
+
+
+def _look(records: Records, name: str, arguments: argparse.Namespace) -> list[Overview]:
+    from boxkite.core.records.overview import overviews
+
+    return overviews(records, (name,) if name else (), latest=-1 if arguments.all else 20)
+
+
+def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
+    """Show it anew until nothing runs: in a window in its place, else a line each time it changes."""
+    import json
+    import sys
+
+    from boxkite.cli.tables import make_console, print_line
+
+    console = make_console()
+    if console.is_terminal and not arguments.json:
+        return _follow_in_window(console, records, name, arguments)
+    told = ""
+    while True:
+        found = _look(records, name, arguments)
+        if arguments.json:
+            text = json.dumps(_as_json(records, found, name, arguments))
+        else:
+            text = "\n".join(_line(one) for one in found)
+        if text != told:
+            told = text
+            if arguments.json:
+                sys.stdout.write(text + "\n")
+                sys.stdout.flush()
+            else:
+                for line in text.splitlines():
+                    print_line(console, line)
+        if not any(one.held for one in found):
+            return int(bool(name and found[0].failed))
+        time.sleep(_EVERY_SECONDS)
+
+
+def _follow_in_window(console: Console, records: Records, name: str, arguments: argparse.Namespace) -> int:
+    from rich.console import Group
+    from rich.live import Live
+
+    with Live(console=console, refresh_per_second=4, vertical_overflow="ellipsis") as live:
+        while True:
+            found = _look(records, name, arguments)
+            live.update(Group(*_drawn(console, records, found, name, arguments)))
+            if not any(one.held for one in found):
+                return int(bool(name and found[0].failed))
+            time.sleep(_EVERY_SECONDS)
+
+
+def _drawn(
+    console: Console, records: Records, found: list[Overview], name: str, arguments: argparse.Namespace
+) -> list[RenderableType]:
+    from rich.text import Text
+
+    if not found:
+        return [Text("no batch has been run on this machine")]
+    if name:
+        return _one_batch(console, found[0], _files(records, name, arguments))
+    return [_all_batches(console, found)]
+
+
+def _all_batches(console: Console, found: list[Overview]) -> RenderableType:
+    from boxkite.cli.tables import Column, table_text
+
+    columns = [
+        Column("batch"),
+        Column("state", gives_way=True),
+        Column("proved", right=True),
+        Column("", optional=True),
+        Column("left", right=True),
+        Column("folder", gives_way=True),
+    ]
+    rows = [
+        [
+            one.name,
+            one.shown_state,
+            f"{one.proved} of {one.files}",
+            _bar(one.frames_done, one.frames, 12),
+            _time_left(one),
+            ", ".join(map(str, one.folders)),
+        ]
+        for one in found
+    ]
+    return table_text(console, columns, rows, [_style(one) for one in found])
+
+
+def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list[RenderableType]:
+    from rich.text import Text
+
+    from boxkite.cli.messages import printable
+    from boxkite.cli.tables import Column, counted, file_size, length_of_time, table_text
+
+    said = [
+        f"{one.proved} of {counted(one.files, 'file')} proved",
+        *([f"{one.failed} failed"] if one.failed else []),
+    ]
+    lines = [
+        Text(f"batch {one.name}: {one.shown_state}; {', '.join(said)}", style=_style(one) or "bold"),
+        Text(
+            "  ".join(
+                part
+                for part in (
+                    _bar(one.frames_done, one.frames, 30),
+                    f"{_speed(one):.0f} frames a second" if one.seconds else "",
+                    f"{_time_left(one)} left" if _time_left(one) else "",
+                    f"{length_of_time(one.seconds)} so far"
+                    if one.held
+                    else f"took {length_of_time(one.seconds)}",
+                    file_size(one.size_bytes),
+                )
+                if part
+            )
+        ),
+        *(Text(printable(f"in {folder}")) for folder in one.folders),
+        *([Text(printable(f"! {one.note}"), style="yellow")] if one.note else []),
+    ]
+    if files:
+        columns = [
+            Column("file", gives_way=True),
+            Column("preset"),
+            Column("state"),
+            Column("", optional=True),
+            Column("frames", right=True),
+            Column("why", gives_way=True),
+        ]
+        shown = files[:_MOST_FILES] if console.is_terminal else files
+        rows = [
+            [file.path.name, file.preset, _file_state(file, one), _bar(file.frames_done, file.frames, 10),
+             f"{file.frames_done}/{file.frames}", file.failure]
+            for file in shown
+        ]  # fmt: skip
+        styles = {"failed": "red", "proved": "green", "started": "cyan"}
+        if not any(file.failure for file in shown):
+            columns, rows = columns[:-1], [row[:-1] for row in rows]
+        lines.append(table_text(console, columns, rows, [styles.get(file.state, "") for file in shown]))
+        if len(files) > len(shown):
+            lines.append(Text(f"and {len(files) - len(shown)} more: --json has them all"))
+    if hint := _what_to_do(one):
+        lines.append(Text(hint))
+    return list(lines)
+
+
+def _what_to_do(one: Overview) -> str:
+    if one.held or one.is_whole:
+        return ""
+    log = f"boxkite log {one.name} --errors says more; " if one.failed else ""
+    return f"{log}boxkite resume {one.name} makes what is missing"
+
+
+def _files(records: Records, name: str, arguments: argparse.Namespace) -> list[FileRecord]:
+    """The files to be shown: those at work and those that failed, or all."""
+    files = records.batch(name).files
+    if arguments.files:
+        return list(files)
+    return [file for file in files if file.state in ("started", "ready", "failed")]
+
+
+def _file_state(file: FileRecord, one: Overview) -> str:
+    said = {"started": "at work", "ready": "at work"}.get(file.state, file.state)
+    return "interrupted" if said == "at work" and not one.held else said
+
+
+def _style(one: Overview) -> str:
+    if one.failed or one.shown_state == "interrupted":
+        return "red"
+    return "green" if one.is_whole else "cyan" if one.held else "yellow"
+
+
+def _bar(done: int, total: int, width: int) -> str:
+    share = min(1.0, done / total) if total else 0.0
+    full = int(share * width)
+    return "━" * full + "─" * (width - full) + f" {int(share * 100):3} %"
+
+
+def _speed(one: Overview) -> float:
+    return one.frames_done / one.seconds if one.seconds else 0.0
+
+
+def _time_left(one: Overview) -> str:
+    from boxkite.cli.tables import length_of_time
+
+    if not one.held or one.state != "running" or not _speed(one):
+        return ""
+    return length_of_time((one.frames - one.frames_done) / _speed(one))
+
+
+def _line(one: Overview) -> str:
+    left = f", {_time_left(one)} left" if _time_left(one) else ""
+    failed = f", {one.failed} failed" if one.failed else ""
+    return (
+        f"{one.name} {one.shown_state}: {one.proved} of {one.files} proved{failed},"
+        f" {one.frames_done} of {one.frames} frames{left}"
+    )
+
+
+def _as_json(
+    records: Records, found: list[Overview], name: str, arguments: argparse.Namespace
+) -> dict[str, Any]:
+    batches = [_overview_as_json(one) for one in found]
+    if not name:
+        return {"batches": batches}
+    files = [
+        {
+            "number": file.number,
+            "name": file.path.name,
+            "path": str(file.path),
+            "preset": file.preset,
+            "state": file.state,
+            "frames": file.frames,
+            "frames_done": file.frames_done,
+            "attempts": file.attempts,
+            "threads": file.threads,
+            "failure": file.failure or None,
+            "warnings": list(file.warnings),
+            "started": file.started or None,
+            "ended": file.ended or None,
+            "seconds": round(file.seconds, 3),
+            "size_bytes": file.size_bytes,
+            "checksum": file.checksum or None,
+        }
+        for file in _files(records, name, arguments)
+    ]
+    return {**batches[0], "files": files}
+
+
+def _overview_as_json(one: Overview) -> dict[str, Any]:
+    return {
+        "batch": one.name,
+        "state": one.shown_state,
+        "running": one.held,
+        "started": one.started.isoformat(),
+        "seconds": round(one.seconds, 1),
+        "folders": [str(folder) for folder in one.folders],
+        "file_count": one.files,
+        "proved": one.proved,
+        "failed": one.failed,
+        "frames": one.frames,
+        "frames_done": one.frames_done,
+        "frames_a_second": round(_speed(one), 1),
+        "size_bytes": one.size_bytes,
+        "note": one.note or None,
+    }
+
+
+def _open(records: Records, name: str) -> int:
+    """Show the folder of a batch in the system's own window of files."""
+    from boxkite.cli.tables import make_console, print_line
+
+    for folder in records.batch(name, with_files=False).folders:
+        _show_folder(folder)
+        print_line(make_console(), str(folder))
+    return 0
+
+
+def _show_folder(folder: Path) -> None:
+    import os
+    import subprocess
+    import sys
+
+    from boxkite.core.errors import RequestError
+
+    if not folder.is_dir():
+        raise RequestError("this folder is not there", path=folder)
+    if sys.platform == "win32":
+        os.startfile(folder)
+        return
+    opener = "open" if sys.platform == "darwin" else "xdg-open"
+    try:
+        subprocess.Popen(
+            [opener, str(folder)],
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+    except OSError:
+        raise RequestError(f"there is no {opener} here to open it with", path=folder) from None

@@ -1,0 +1,123 @@
+"""Notices when a batch ends: a command that is run, an address on the web that is told."""
+
+from __future__ import annotations
+
+import json
+import os
+import shlex
+import subprocess
+import time
+import urllib.error
+import urllib.request
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from boxkite.core.errors import RequestError
+from boxkite.core.records.record import Overview
+
+_COMMAND_SECONDS = 60
+_HOOK_SECONDS = 15
+_HOOK_ATTEMPTS = 3
+_MOST_SAID = 400
+
+
+@dataclass(frozen=True)
+class Notices:
+    """Who is told. command: as typed in a shell, run without one; web_hook: an http or https address."""
+
+    command: str = ""
+    web_hook: str = ""
+
+    def __post_init__(self) -> None:
+        """Raises RequestError for what can be neither run nor told."""
+        if self.web_hook and not self.web_hook.lower().startswith(("http://", "https://")):
+            raise RequestError(
+                f"--web-hook {self.web_hook}: this is no address of the web",
+                hint="as https://example.org/hook",
+            )
+        try:
+            words = shlex.split(self.command)
+        except ValueError as error:
+            raise RequestError(f"--when-ended {self.command}: {error}") from None
+        if self.command and not words:
+            raise RequestError("--when-ended is empty")
+
+    def __bool__(self) -> bool:
+        return bool(self.command or self.web_hook)
+
+    def send(self, batch: Overview) -> list[str]:
+        """Tell everyone how a batch has ended; what went wrong with that, a line for each."""
+        facts = notice_of(batch)
+        problems = [_run(self.command, facts)] if self.command else []
+        problems += [_post(self.web_hook, facts)] if self.web_hook else []
+        return [problem for problem in problems if problem]
+
+
+def notice_of(batch: Overview) -> dict[str, Any]:
+    """What is told of a batch, as plain values."""
+    return {
+        "batch": batch.name,
+        "state_now": batch.shown_state,
+        "files": batch.files,
+        "proved": batch.proved,
+        "failed": batch.failed,
+        "left": batch.files - batch.proved - batch.failed,
+        "size_bytes": batch.size_bytes,
+        "seconds": round(batch.seconds, 1),
+        "folders": [str(folder) for folder in batch.folders],
+        "note": batch.note,
+    }
+
+
+def _run(command: str, facts: Mapping[str, Any]) -> str:
+    """Run the command, the facts in its environment and, as JSON, on its standard input."""
+    told = {
+        f"BOXKITE_{key.upper()}": os.pathsep.join(value) if isinstance(value, list) else str(value)
+        for key, value in facts.items()
+    }
+    try:
+        done = subprocess.run(
+            shlex.split(command),
+            env={**os.environ, **told},
+            input=json.dumps(facts),
+            text=True,
+            errors="replace",
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            timeout=_COMMAND_SECONDS,
+            check=False,
+        )
+    except (OSError, ValueError) as error:
+        return f"the notice could not be given: {command}: {error}"
+    except subprocess.TimeoutExpired:
+        return f"the notice was not given within {_COMMAND_SECONDS} seconds: {command}"
+    if done.returncode:
+        said = done.stdout.strip()[-_MOST_SAID:]
+        return f"the notice ended with status {done.returncode}: {command}" + (f": {said}" if said else "")
+    return ""
+
+
+def _post(address: str, facts: Mapping[str, Any]) -> str:
+    """Send the facts to an address as JSON by POST (RFC 9110), a few times where that fails."""
+    request = urllib.request.Request(
+        address,
+        data=json.dumps(facts).encode(),
+        headers={"Content-Type": "application/json", "User-Agent": "boxkite"},
+        method="POST",
+    )
+    problem = ""
+    for attempt in range(_HOOK_ATTEMPTS):
+        if attempt:
+            time.sleep(2**attempt - 1)
+        try:
+            with urllib.request.urlopen(request, timeout=_HOOK_SECONDS):
+                return ""
+        except urllib.error.HTTPError as error:
+            error.close()
+            problem = f"it answered {error.code}"
+            if error.code < 500:
+                break
+        except (OSError, ValueError) as error:
+            problem = str(getattr(error, "reason", error))
+    return f"the notice could not be sent to {address}: {problem}"

@@ -1,0 +1,86 @@
+"""Sharing the machine out: how many shots side by side, in what order, with how many threads each."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Mapping, Sequence
+
+from boxkite.core.plan.rows import Row, rows_by_stretch
+
+_OF_A_WORKER = 130_000_000
+"""Bytes of memory a worker takes before its first picture: the libraries, and what they load."""
+_HELD = {"h264": 60, "hevc": 60, "av1": 90, "vp9": 40}
+"""Pictures an encoder looks ahead at, its references and what is on its way; of codecs that know no others few."""
+_HELD_BY_OTHERS, _HELD_BY_DECODER = 6, 20
+_SHARE_OF_MEMORY = 0.8
+_DEEP = re.compile("p1[0246]|48|64|gbrpf")
+
+
+def usable_cores() -> int:
+    """Cores this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return len(os.sched_getaffinity(0))
+    return os.cpu_count() or 1
+
+
+def in_order(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
+    """The shots of a plan in the order they are begun: the longest first, so that the last does not run alone."""
+    return sorted(rows_by_stretch(rows), key=lambda members: -sum(map(_effort, members)))
+
+
+def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, int]:
+    """Threads for each row, by its number: as many as make use of all cores while so many shots are left.
+
+    Settled once, before the first shot: an encoder's pictures depend on how many threads it has.
+    """
+    shots = in_order(rows)
+    settled: dict[int, int] = {}
+    for place, members in enumerate(shots):
+        side_by_side = min(workers, len(shots) - place)
+        alone = side_by_side == 1 and place == 0
+        threads = cores + cores // 2 if alone else -(-cores // side_by_side)
+        settled |= {row.number: max(1, threads) for row in members}
+    return settled
+
+
+def workers_for(rows: Sequence[Row], wanted: int, threads: Mapping[int, int], memory_bytes: int) -> int:
+    """How many shots side by side the memory allows, at most so many as wanted and at least one."""
+    heaviest = sorted((_memory_of(members, threads) for members in rows_by_stretch(rows)), reverse=True)
+    taken, room = 0, round(memory_bytes * _SHARE_OF_MEMORY)
+    for count, need in enumerate(heaviest[:wanted]):
+        taken += need
+        if taken > room:
+            return max(1, count)
+    return wanted
+
+
+def free_memory_bytes() -> int:
+    """Memory that programs can still take without the machine beginning to swap."""
+    import psutil
+
+    return int(psutil.virtual_memory().available)
+
+
+def _effort(row: Row) -> int:
+    """About how much there is to do for a row: its pictures' pixels, and those that are decoded for it."""
+    video = row.shot.reel.source.video
+    pixels = row.geometry.width_px * row.geometry.height_px if row.geometry else 0
+    read = video.width_px * video.height_px // 4 if video else 0
+    return row.span.length * (pixels + read + 1)
+
+
+def _memory_of(rows: Sequence[Row], threads: Mapping[int, int]) -> int:
+    """About how much memory a worker takes for a shot."""
+    total = _OF_A_WORKER
+    video = rows[0].shot.reel.source.video
+    if video and not all(row.is_copied for row in rows):
+        depth = 2 if video.bit_depth > 8 else 1
+        held = _HELD_BY_DECODER + threads.get(rows[0].number, 1)
+        total += video.width_px * video.height_px * 2 * depth * held
+    for row in rows:
+        if row.geometry and row.preset.video and not row.is_copied:
+            held = _HELD.get(row.preset.video.codec, _HELD_BY_OTHERS) + threads.get(row.number, 1)
+            deep = 2 if _DEEP.search(row.preset.video.written_format) else 1
+            total += row.geometry.width_px * row.geometry.height_px * 2 * deep * held
+    return total

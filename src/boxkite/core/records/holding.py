@@ -1,0 +1,71 @@
+"""Who runs a batch: a lock that ends with its process, however that ends."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+from types import TracebackType
+from typing import Self
+
+from filelock import FileLock, Timeout
+
+from boxkite.core.errors import RecordsError
+
+_PATIENCE_SECONDS = 2.0
+
+
+def lock_path(folder: Path, name: str) -> Path:
+    """Where the lock of a batch lies in the state folder."""
+    return folder / "running" / f"{name}.lock"
+
+
+class Holding:
+    """Holds a batch while it is run; a second process cannot. Use it as a context."""
+
+    def __init__(self, folder: Path, name: str) -> None:
+        self.name = name
+        self._path = lock_path(folder, name)
+        self._lock = FileLock(self._path, thread_local=False)
+
+    def __enter__(self) -> Self:
+        """Raises RecordsError where another process runs the batch."""
+        try:
+            self._path.parent.mkdir(parents=True, exist_ok=True)
+            self._lock.acquire(timeout=_PATIENCE_SECONDS)  # one that only looks holds it for an instant
+        except Timeout:
+            raise RecordsError(
+                f"batch {self.name} is being run by another process",
+                hint=f"boxkite status {self.name} --follow shows it, boxkite stop {self.name} stops it",
+            ) from None
+        except OSError as error:
+            raise RecordsError(
+                f"the batch cannot be locked: {error.strerror or error}", path=self._path
+            ) from None
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._lock.release()
+
+
+def is_held(folder: Path, name: str) -> bool:
+    """Whether a process runs the batch, or waits for its turn."""
+    path = lock_path(folder, name)
+    if not path.exists():
+        return False
+    lock = FileLock(path, thread_local=False)
+    try:
+        lock.acquire(timeout=0)
+    except Timeout:
+        return True
+    except OSError:
+        return False
+    lock.release()
+    return False
+
+
+def remove_lock(folder: Path, name: str) -> None:
+    """Remove what is left of a lock nobody needs any more."""
+    with contextlib.suppress(OSError):
+        lock_path(folder, name).unlink(missing_ok=True)
