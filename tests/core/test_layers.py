@@ -9,7 +9,7 @@ import boxkite
 
 ROOT = Path(boxkite.__file__).parent
 ORDER = ["errors", "suggest", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets", "records",
-         "looks", "shots", "job", "plan", "renaming", "picture", "render", "batch"]  # fmt: skip
+         "looks", "shots", "job", "plan", "renaming", "picture", "render", "batch", "arrival"]  # fmt: skip
 
 
 def imports_of(path: Path) -> set[str]:

@@ -17,6 +17,7 @@ COMMANDS = {
     "resume": "go on with a batch that was stopped or killed: only what is missing",
     "stop": "stop a batch after its current files, or at once",
     "forget": "remove the record of a batch; the files stay",
+    "watch": "a folder: every whole file that lands becomes part of a batch",
     "presets": "the recipes, built-in and own: list, show, new, check",
     "patterns": "name patterns saved under a name",
     "rename": "give sources names by rule, sidecars and marks with them; undo",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import sqlite3
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -75,10 +76,16 @@ class Work:
     refused: tuple[tuple[Row, str], ...] = ()
 
 
-def begin_batch(plan: Plan, batch: Batch, records: Records, workers: int) -> Work:
+def begin_batch(
+    plan: Plan,
+    batch: Batch,
+    records: Records,
+    workers: int,
+    also: Callable[[sqlite3.Connection, str], None] = lambda store, name: None,
+) -> Work:
     """Note a plan in a journal before its first file is made, with all that decides how its files come out.
 
-    Raises RecordsError.
+    also: what is to be noted in the same step. Raises RecordsError.
     """
     work = Work(plan.to_make, settle_threads(plan.to_make, usable_cores(), workers))
     recipes = Recipes()
@@ -97,6 +104,7 @@ def begin_batch(plan: Plan, batch: Batch, records: Records, workers: int) -> Wor
             "when_ended": batch.notices.command,
             "web_hook": batch.notices.web_hook,
         },
+        also=also,
     )
     return work
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,18 +20,18 @@ def find_sources(paths: Iterable[Path], images_rate: FrameRate | None = None) ->
     """Read every source under the paths. What cannot be read is listed with its reason.
 
     A folder gives all files below it but the systems' own hidden ones. Two or more images whose names
-    differ only in their number make one sequence, of images_rate frames a second. A path that does not
+    differ only in their number, of one folder or named side by side, make one sequence, of images_rate frames
+    a second. A path that does not
     exist is listed as unreadable. Files that have not changed since the last look are not opened again.
     """
     sources: list[Source] = []
     unreadable: list[Unreadable] = []
     junk = 0
     with memory() as known:
-        for path in paths:
-            files, left = _files_below(path) if path.is_dir() else ([path], 0)
+        for files, left, folder in _heaps(paths):
             junk += left
-            if path.is_dir() and not files:
-                unreadable.append(Unreadable(path, "there is nothing in this folder"))
+            if folder and not files:
+                unreadable.append(Unreadable(folder, "there is nothing in this folder"))
             sequences, singles = group_sequences(files)
             items: list[SequencePattern | Path] = [*sequences, *singles]
             for item in items:
@@ -49,6 +49,18 @@ def find_sources(paths: Iterable[Path], images_rate: FrameRate | None = None) ->
                     unreadable.append(Unreadable(where, f"it cannot be read: {error.strerror or error}"))
     sources.sort(key=lambda source: (str(source.path.parent), source.path.name))
     return Findings(tuple(sources), tuple(unreadable), junk)
+
+
+def _heaps(paths: Iterable[Path]) -> Iterator[tuple[list[Path], int, Path | None]]:
+    """(files, how many are not worth a look, folder) of each folder; all files named by themselves are one heap."""
+    named = []
+    for path in paths:
+        if path.is_dir():
+            yield *_files_below(path), path
+        else:
+            named.append(path)
+    if named:
+        yield named, 0, None
 
 
 def _read_or_recall(path: Path, known: Memory) -> Source:

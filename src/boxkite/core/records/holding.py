@@ -20,23 +20,22 @@ def lock_path(folder: Path, name: str) -> Path:
 
 
 class Holding:
-    """Holds a batch while it is run; a second process cannot. Use it as a context."""
+    """Holds a batch while it is run, or a folder while it is watched; a second process cannot. Use it as a context."""
 
-    def __init__(self, folder: Path, name: str) -> None:
-        self.name = name
+    def __init__(self, folder: Path, name: str, *, taken: str = "", hint: str = "") -> None:
+        """taken, hint: what is said where another process holds it, if it is no batch."""
+        self._taken = taken or f"batch {name} is being run by another process"
+        self._hint = hint or f"boxkite status {name} --follow shows it, boxkite stop {name} stops it"
         self._path = lock_path(folder, name)
         self._lock = FileLock(self._path, thread_local=False)
 
     def __enter__(self) -> Self:
-        """Raises RecordsError where another process runs the batch."""
+        """Raises RecordsError where another process holds it."""
         try:
             self._path.parent.mkdir(parents=True, exist_ok=True)
             self._lock.acquire(timeout=_PATIENCE_SECONDS)  # one that only looks holds it for an instant
         except Timeout:
-            raise RecordsError(
-                f"batch {self.name} is being run by another process",
-                hint=f"boxkite status {self.name} --follow shows it, boxkite stop {self.name} stops it",
-            ) from None
+            raise RecordsError(self._taken, hint=self._hint) from None
         except OSError as error:
             raise RecordsError(
                 f"the batch cannot be locked: {error.strerror or error}", path=self._path

@@ -7,7 +7,7 @@ import json
 import os
 import platform
 import sqlite3
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import fields
 from datetime import datetime
 from pathlib import Path
@@ -110,10 +110,12 @@ class Records:
         packed_plan: bytes = b"",
         folders: Sequence[Path] = (),
         settings: Mapping[str, Any] | None = None,
+        also: Callable[[sqlite3.Connection, str], None] = lambda store, name: None,
     ) -> str:
         """Note a batch before its first file is made; its name is the day and a number. Raises RecordsError.
 
-        packed_plan: all that is needed to make the files, for going on later.
+        packed_plan: all that is needed to make the files, for going on later. also: what is to be noted in the
+        same step, told the batch's name.
         """
         now = datetime.now()
         with self.change() as store:
@@ -134,6 +136,7 @@ class Records:
             )
             if packed_plan:
                 store.execute("insert into packed_plan values (?, ?)", (batch, packed_plan))
+            also(store, name)
         return name
 
     def batch(self, name: str, *, with_files: bool = True) -> BatchRecord:

@@ -1,0 +1,210 @@
+"""Watch a folder: every source that has come whole is made by a job, once; what never becomes whole is set aside."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from boxkite.cli.batch_options import add_batch_arguments, notices_from
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
+    from rich.console import Console
+
+    from boxkite.core.arrival.watching import WatchEvent
+    from boxkite.core.job.job import Job
+    from boxkite.core.timebase import FrameRate
+
+EXAMPLES = """\
+examples:
+  boxkite watch landing/ --job review.toml
+  boxkite watch /srv/landing --job review.toml --settle 30 --patience 3600
+  boxkite watch landing/ --job review.toml --set "names=@clip_@date" --once
+  boxkite watch landing/ --list
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Which folder, by which job."""
+    parser.add_argument("folder", metavar="FOLDER", help="where files land; all folders below it count too")
+    parser.add_argument("--job", metavar="FILE", help="the job file (.toml) by which they are made")
+    parser.add_argument(
+        "--set",
+        metavar="KEY=VALUE",
+        action="append",
+        default=[],
+        dest="changes",
+        help="any word of a job file, or a setting of a preset (repeatable)",
+    )
+    parser.add_argument(
+        "--settle",
+        type=float,
+        default=10.0,
+        metavar="SECONDS",
+        help="without a change before a file is looked into (default: 10)",
+    )
+    parser.add_argument(
+        "--patience",
+        type=float,
+        default=600.0,
+        metavar="SECONDS",
+        help="without growth after which a file that is not whole is set aside (default: 600)",
+    )
+    parser.add_argument(
+        "--every", type=float, default=2.0, metavar="SECONDS", help="between two looks (default: 2)"
+    )
+    parser.add_argument("--once", action="store_true", help="end when nothing is left to wait for")
+    parser.add_argument("--list", action="store_true", help="list what has landed so far, and end")
+    parser.add_argument("--again", action="store_true", help="look again at what was set aside")
+    add_batch_arguments(parser)
+    parser.add_argument("--json", action="store_true", help="with --list: print JSON")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Watch until it is ended; status 1 with --once where something was set aside or failed."""
+    from boxkite.cli.tables import make_console, print_line
+    from boxkite.core.arrival.watching import WatchSettings, watch
+    from boxkite.core.errors import RequestError
+    from boxkite.core.records.landed import Landed
+    from boxkite.core.records.store import Records
+
+    folder = Path(arguments.folder).expanduser().absolute()
+    if arguments.list:
+        return _list(folder, as_json=arguments.json)
+    if not arguments.job:
+        raise RequestError("--job is missing", hint="plan … --save-job job.toml writes one")
+    for word in ("settle", "patience", "every"):
+        if not 0 <= getattr(arguments, word) < 10**7:
+            raise RequestError(f"--{word}: give seconds from 0")
+    job_of, images_rate = _job_maker(arguments)
+    if arguments.again:
+        with Records() as records:
+            Landed(records, folder).look_again()
+    settings = WatchSettings(
+        settle_seconds=arguments.settle,
+        patience_seconds=arguments.patience,
+        look_every_seconds=max(0.1, arguments.every),
+        once=arguments.once,
+        workers=arguments.workers,
+        turn=arguments.turn or "wait",
+        notices=notices_from(arguments),
+        images_rate=images_rate,
+    )
+    console = make_console()
+    bad = 0
+    print_line(console, f"watching {folder}; end it with Ctrl-C")
+    for event in watch(folder, job_of, settings):
+        bad += _tell(console, event)
+    return 1 if bad else 0
+
+
+def _job_maker(arguments: argparse.Namespace) -> tuple[Callable[[Sequence[Path]], Job], FrameRate | None]:
+    """What makes the job for some files, and the rate of images it says. Raises RequestError for a bad job file."""
+    import getpass
+    from dataclasses import replace
+
+    from boxkite.cli.options import preset_changes, words_from
+    from boxkite.core.errors import PlanError
+    from boxkite.core.job.file import is_job_file
+    from boxkite.core.job.said import job_from_words
+
+    origin = Path(arguments.job)
+    if not is_job_file(origin):
+        raise PlanError("this is no job file (.toml)", path=origin)
+    asked = argparse.Namespace(paths=[arguments.job], changes=arguments.changes)
+    words = words_from(asked)
+    if words.paths:
+        raise PlanError(
+            "the job names paths; here they come from the folder that is watched",
+            path=origin,
+            key="paths",
+            hint="leave them out",
+        )
+    changes = preset_changes(asked, words)
+    try:
+        user = getpass.getuser()
+    except (KeyError, OSError):
+        user = ""
+
+    def job_of(paths: Sequence[Path]) -> Job:
+        named = replace(words, paths=tuple(map(str, paths)))
+        return job_from_words(named, origin=origin, changes=changes, user=user)
+
+    return job_of, job_of([]).images_rate
+
+
+def _tell(console: Console, event: WatchEvent) -> int:
+    """Say what has happened; 1 where it is a failure."""
+    from datetime import datetime
+
+    from boxkite.cli.progress import file_line, line_of
+    from boxkite.cli.tables import counted, print_line
+    from boxkite.core.arrival.watching import BatchBegins, BatchEnds, SetAside, Unreachable
+    from boxkite.core.batch.events import FileEnded, NoRoom
+
+    at = f"{datetime.now():%H:%M:%S}"
+    if isinstance(event, SetAside):
+        print_line(console, f"{at} set aside  {event.arrival.name}: {event.reason}", "red")
+        return 1
+    if isinstance(event, Unreachable):
+        print_line(console, f"{at} ! {event.folder}: {event.reason}", "yellow")
+    elif isinstance(event, BatchBegins):
+        sources = dict.fromkeys(row.shot.reel.source.label for row in event.plan.to_make)
+        names = ", ".join(sources)
+        how = "goes on" if event.resumed else "begins"
+        files = counted(len(event.plan.to_make), "file")
+        print_line(console, f"{at} batch {event.batch.name} {how}: {files} of {names}", "bold")
+    elif isinstance(event, FileEnded):
+        text, style = file_line(event)
+        print_line(console, f"{at} {text}", style)
+        return int(bool(event.result.failure))
+    elif isinstance(event, BatchEnds):
+        for said in (*([event.batch.problem] if event.batch.problem else []), *event.batch.said):
+            print_line(console, f"{at} ! {said}", "yellow")
+    elif isinstance(event, NoRoom):
+        left = counted(len(event.rows), "file")
+        print_line(console, f"{at} ! {left} not begun: no room in {event.folder}", "bold yellow")
+        return 1
+    elif text := line_of(event):
+        print_line(console, f"{at} {text}", "yellow")
+    return 0
+
+
+def _list(folder: Path, *, as_json: bool) -> int:
+    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.core.records.landed import Landed
+    from boxkite.core.records.store import Records
+
+    found = []
+    if Records.are_kept():
+        with Records() as records:
+            found = list(Landed(records, folder).all().values())
+    if as_json:
+        print_json(
+            {
+                "folder": str(folder),
+                "landed": [
+                    {"path": str(one.path), "state": one.state, "batch": one.batch or None,
+                     "reason": one.reason or None, "at": one.at}
+                    for one in found
+                ],
+            }
+        )  # fmt: skip
+        return 0
+    console = make_console()
+    if not found:
+        print_line(console, "nothing has landed yet")
+        return 0
+    columns = [
+        Column("landed"),
+        Column("source", gives_way=True),
+        Column("state"),
+        Column("batch or reason", gives_way=True),
+    ]
+    rows = [
+        [one.at[:19].replace("T", " "), one.path.name, one.state, one.reason or one.batch] for one in found
+    ]
+    print_table(console, columns, rows)
+    return 0

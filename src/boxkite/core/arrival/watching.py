@@ -1,0 +1,236 @@
+"""Watching a folder: each source that has come whole becomes part of a batch, once; what never does is set aside."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from boxkite.core.arrival.landing import Arrival, Settling, look_into
+from boxkite.core.arrival.wholeness import open_elsewhere, what_is_lacking
+from boxkite.core.batch.crew import Crew
+from boxkite.core.batch.events import Event
+from boxkite.core.batch.notices import Notices
+from boxkite.core.batch.recording import Batch, Work, begin_batch, fitting_workers, go_on
+from boxkite.core.batch.resuming import rest_of
+from boxkite.core.batch.sharing import usable_cores
+from boxkite.core.batch.turns import Turn
+from boxkite.core.errors import BoxkiteError, RequestError
+from boxkite.core.job.job import Job
+from boxkite.core.plan.planning import make_plan
+from boxkite.core.plan.rows import Plan
+from boxkite.core.records.holding import Holding
+from boxkite.core.records.landed import Landed, Landing
+from boxkite.core.records.store import Records
+from boxkite.core.timebase import FrameRate
+
+JobOf = Callable[[Sequence[Path]], Job]
+
+
+@dataclass(frozen=True)
+class WatchSettings:
+    """How a folder is watched. settle_seconds: without a change before a file is looked into; patience_seconds:
+    without a change after which one that is not whole is set aside. once: end when nothing is left to wait for.
+    """
+
+    settle_seconds: float = 10.0
+    patience_seconds: float = 600.0
+    look_every_seconds: float = 2.0
+    once: bool = False
+    workers: int | None = None
+    turn: Turn = "wait"
+    notices: Notices = field(default_factory=Notices)
+    images_rate: FrameRate | None = None
+
+
+@dataclass(frozen=True)
+class SetAside:
+    """A source is not going to be made anything of, as it is."""
+
+    arrival: Arrival
+    reason: str
+
+
+@dataclass(frozen=True)
+class BatchBegins:
+    """Sources that came whole are being made. resumed: a batch that an earlier watch did not end."""
+
+    batch: Batch
+    plan: Plan
+    resumed: bool = False
+
+
+@dataclass(frozen=True)
+class BatchEnds:
+    """A batch has ended; what of it failed was told by its events."""
+
+    batch: Batch
+
+
+@dataclass(frozen=True)
+class Unreachable:
+    """The folder cannot be looked into just now; it is tried again."""
+
+    folder: Path
+    reason: str
+
+
+WatchEvent = SetAside | BatchBegins | BatchEnds | Unreachable | Event
+
+
+def watch(folder: Path, job_of: JobOf, settings: WatchSettings) -> Iterator[WatchEvent]:
+    """Watch a folder until the caller ends it, and yield what happens.
+
+    A folder is watched by one process at a time. Batches that an earlier watch left are gone on with first.
+    Raises RequestError where the folder is not there or is watched already.
+    """
+    if not folder.is_dir():
+        raise RequestError("there is no such folder", path=folder)
+    for output in job_of([]).outputs:
+        if output.folder.absolute().is_relative_to(folder):
+            raise RequestError(
+                "this output folder lies in the folder that is watched",
+                path=output.folder,
+                hint="what is made would land there anew: let the job write somewhere else",
+            )
+    key = _key_of(folder)
+    taken = "this folder is being watched by another process"
+    with Records() as records, Holding(records.folder, key, taken=f"{folder}: {taken}", hint="one is enough"):
+        yield from _Watch(folder, job_of, settings, records).events()
+
+
+def _key_of(folder: Path) -> str:
+    from boxkite.core.records.checksum import text_checksum
+
+    return f"watch-{text_checksum(str(folder))[:16]}"
+
+
+class _Watch:
+    def __init__(self, folder: Path, job_of: JobOf, settings: WatchSettings, records: Records) -> None:
+        self._folder = folder
+        self._job_of = job_of
+        self._settings = settings
+        self._records = records
+        self._landed = Landed(records, folder)
+        self._settling = Settling()
+        self._lacking: dict[Path, tuple[str, str]] = {}
+        self._looked = -settings.look_every_seconds
+        self._arrivals: list[Arrival] = []
+        self._unreachable = ""
+
+    def events(self) -> Iterator[WatchEvent]:
+        """What happens, for as long as anybody wants to know."""
+        for name in self._landed.interrupted():
+            yield from self._go_on_with(name)
+        while True:
+            yield from self._look()
+            known = self._landed.all()
+            whole, aside, waiting = self._sorted(known)
+            for arrival, reason in aside:
+                before = known.get(arrival.path)
+                self._landed.set_aside(arrival.path, arrival.stamp, reason, before.batch if before else "")
+                yield SetAside(arrival, reason)
+            if whole:
+                yield from self._make(whole)
+            elif self._settings.once and not waiting and not self._unreachable:
+                return
+            else:
+                time.sleep(self._settings.look_every_seconds)
+
+    def _look(self) -> Iterator[WatchEvent]:
+        """Look into the folder, unless that was just done."""
+        now = time.monotonic()
+        if now - self._looked < self._settings.look_every_seconds:
+            return
+        self._looked = now
+        try:
+            self._arrivals = look_into(self._folder)
+            self._unreachable = ""
+        except OSError as error:
+            reason = error.strerror or str(error)
+            if reason != self._unreachable:
+                yield Unreachable(self._folder, reason)
+            self._unreachable, self._arrivals = reason, []
+            return
+        self._settling.seen(self._arrivals)
+
+    def _sorted(
+        self, known: Mapping[Path, Landing]
+    ) -> tuple[list[Arrival], list[tuple[Arrival, str]], list[Arrival]]:
+        """(what is whole, what is to be set aside with its reason, what is waited for) of all that is new."""
+        whole: list[Arrival] = []
+        aside: list[tuple[Arrival, str]] = []
+        waiting: list[Arrival] = []
+        for arrival in self._arrivals:
+            landing = known.get(arrival.path)
+            if landing and landing.stamp == arrival.stamp:
+                continue
+            still = self._settling.still_for(arrival)
+            if still < self._settings.settle_seconds:
+                waiting.append(arrival)
+                continue
+            reason = self._why_not(arrival)
+            if landing and landing.batch and not reason:
+                said = "it has changed since it was taken into batch"
+                aside.append((arrival, f"{said} {landing.batch}: give it another name to have it made"))
+            elif not reason:
+                whole.append(arrival)
+            elif still >= self._settings.patience_seconds:
+                aside.append((arrival, f"it never became whole: {reason}"))
+            else:
+                waiting.append(arrival)
+        return whole, aside, waiting
+
+    def _why_not(self, arrival: Arrival) -> str:
+        """Why an arrival that has settled is not whole; looked into once as long as it stays as it is."""
+        if busy := open_elsewhere(arrival.files):
+            return f"{busy.name} is still being written to"
+        stamp, reason = self._lacking.get(arrival.path, ("", ""))
+        if stamp != arrival.stamp:
+            reason = what_is_lacking(arrival, self._settings.images_rate)
+            self._lacking[arrival.path] = (arrival.stamp, reason)
+        return reason
+
+    def _make(self, whole: Sequence[Arrival]) -> Iterator[WatchEvent]:
+        """Make a batch of what is whole; what cannot be planned is set aside, so that it holds up nothing else."""
+        job: Job | None = None
+        try:
+            job = self._job_of([file for arrival in whole for file in arrival.files])
+            plan = make_plan(job)
+        except BoxkiteError as error:
+            if len(whole) > 1:
+                for arrival in whole:
+                    yield from self._make([arrival])
+                return
+            reason = f"{error}" + (f" ({error.hint})" if error.hint else "")
+            self._landed.set_aside(whole[0].path, whole[0].stamp, reason)
+            yield SetAside(whole[0], reason)
+            return
+        batch = Batch(turn=self._settings.turn, job=job, notices=self._settings.notices)
+        stamps = {arrival.path: arrival.stamp for arrival in whole}
+        workers = self._settings.workers or fitting_workers(plan.to_make, usable_cores())
+        work = begin_batch(plan, batch, self._records, workers, self._landed.take(stamps))
+        yield BatchBegins(batch, plan)
+        yield from self._run(batch, work, workers)
+
+    def _go_on_with(self, name: str) -> Iterator[WatchEvent]:
+        """Finish a batch that an earlier watch began."""
+        try:
+            rest = rest_of(self._records, name)
+        except BoxkiteError as error:
+            yield Unreachable(self._folder, f"batch {name} cannot be gone on with: {error}")
+            return
+        batch = Batch(turn=self._settings.turn, notices=self._settings.notices, name=name)
+        batch.said.extend(rest.said)
+        yield BatchBegins(batch, Plan(rest.work.rows, rest.said, (), (), rest.record.pattern), resumed=True)
+        workers = self._settings.workers or int(rest.record.settings.get("workers", usable_cores()))
+        yield from self._run(batch, rest.work, workers)
+
+    def _run(self, batch: Batch, work: Work, workers: int) -> Iterator[WatchEvent]:
+        """Run a batch, and go on looking into the folder meanwhile."""
+        with Holding(self._records.folder, batch.name), Crew(workers) as crew:
+            for event in go_on(self._records, work, crew, batch):
+                yield event
+                yield from self._look()
+        yield BatchEnds(batch)
