@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING, Any
 from boxkite.core.job.words import DECODERS, PICTURES, WAYS_TO_CUT, WHETHER_JOINED
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from boxkite.core.job.job import Job
     from boxkite.core.job.said import JobWords
 
@@ -275,8 +277,6 @@ def preset_changes(arguments: argparse.Namespace, words: JobWords) -> dict[str, 
 
 def job_from(arguments: argparse.Namespace) -> Job:
     """The job these words describe. Raises a RequestError for words that do not hold."""
-    import getpass
-
     from boxkite.core.errors import RequestError
     from boxkite.core.job.said import job_from_words
 
@@ -285,12 +285,47 @@ def job_from(arguments: argparse.Namespace) -> Job:
         raise RequestError(
             "no footage is named", hint="name files, folders, a timeline, or a job file (.toml)"
         )
-    try:
-        user = getpass.getuser()
-    except (KeyError, OSError):
-        user = ""
     changes = preset_changes(arguments, words)
-    return job_from_words(words, origin=_job_file(arguments), changes=changes, user=user)
+    return job_from_words(words, origin=_job_file(arguments), changes=changes, user=_user())
+
+
+def job_on(
+    job_file: str, changes: Sequence[str], paths: Sequence[Path], *, metadata: Sequence[Path] = ()
+) -> Job:
+    """The job of a job file on footage that comes from elsewhere. changes: as --set says them.
+
+    metadata: tables of facts beside its own. Raises a RequestError for words that do not hold, or that name footage.
+    """
+    from dataclasses import replace
+
+    from boxkite.core.errors import PlanError
+    from boxkite.core.job.file import is_job_file
+    from boxkite.core.job.said import job_from_words
+
+    origin = Path(job_file)
+    if not is_job_file(origin):
+        raise PlanError("this is no job file (.toml)", path=origin)
+    asked = argparse.Namespace(paths=[job_file], changes=changes)
+    words = words_from(asked)
+    if words.paths:
+        raise PlanError(
+            "the job names footage; here that comes from elsewhere",
+            path=origin,
+            key="paths",
+            hint="leave it out",
+        )
+    tables = (*words.metadata, *map(str, metadata))
+    words = replace(words, paths=tuple(map(str, paths)), metadata=tables)
+    return job_from_words(words, origin=origin, changes=preset_changes(asked, words), user=_user())
+
+
+def _user() -> str:
+    import getpass
+
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError):
+        return ""
 
 
 def _job_file(arguments: argparse.Namespace) -> Path | None:

@@ -9,13 +9,12 @@ from typing import TYPE_CHECKING
 from boxkite.cli.batch_options import add_batch_arguments, notices_from
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Sequence
 
     from rich.console import Console
 
     from boxkite.core.arrival.watching import WatchEvent
     from boxkite.core.job.job import Job
-    from boxkite.core.timebase import FrameRate
 
 EXAMPLES = """\
 examples:
@@ -64,6 +63,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Watch until it is ended; status 1 with --once where something was set aside or failed."""
+    from boxkite.cli.options import job_on
     from boxkite.cli.tables import make_console, print_line
     from boxkite.core.arrival.watching import WatchSettings, watch
     from boxkite.core.errors import RequestError
@@ -78,7 +78,10 @@ def run(arguments: argparse.Namespace) -> int:
     for word in ("settle", "patience", "every"):
         if not 0 <= getattr(arguments, word) < 10**7:
             raise RequestError(f"--{word}: give seconds from 0")
-    job_of, images_rate = _job_maker(arguments)
+
+    def job_of(paths: Sequence[Path]) -> Job:
+        return job_on(arguments.job, arguments.changes, paths)
+
     if arguments.again:
         with Records() as records:
             Landed(records, folder).look_again()
@@ -90,7 +93,7 @@ def run(arguments: argparse.Namespace) -> int:
         workers=arguments.workers,
         turn=arguments.turn or "wait",
         notices=notices_from(arguments),
-        images_rate=images_rate,
+        images_rate=job_of([]).images_rate,
     )
     console = make_console()
     bad = 0
@@ -98,41 +101,6 @@ def run(arguments: argparse.Namespace) -> int:
     for event in watch(folder, job_of, settings):
         bad += _tell(console, event)
     return 1 if bad else 0
-
-
-def _job_maker(arguments: argparse.Namespace) -> tuple[Callable[[Sequence[Path]], Job], FrameRate | None]:
-    """What makes the job for some files, and the rate of images it says. Raises RequestError for a bad job file."""
-    import getpass
-    from dataclasses import replace
-
-    from boxkite.cli.options import preset_changes, words_from
-    from boxkite.core.errors import PlanError
-    from boxkite.core.job.file import is_job_file
-    from boxkite.core.job.said import job_from_words
-
-    origin = Path(arguments.job)
-    if not is_job_file(origin):
-        raise PlanError("this is no job file (.toml)", path=origin)
-    asked = argparse.Namespace(paths=[arguments.job], changes=arguments.changes)
-    words = words_from(asked)
-    if words.paths:
-        raise PlanError(
-            "the job names paths; here they come from the folder that is watched",
-            path=origin,
-            key="paths",
-            hint="leave them out",
-        )
-    changes = preset_changes(asked, words)
-    try:
-        user = getpass.getuser()
-    except (KeyError, OSError):
-        user = ""
-
-    def job_of(paths: Sequence[Path]) -> Job:
-        named = replace(words, paths=tuple(map(str, paths)))
-        return job_from_words(named, origin=origin, changes=changes, user=user)
-
-    return job_of, job_of([]).images_rate
 
 
 def _tell(console: Console, event: WatchEvent) -> int:

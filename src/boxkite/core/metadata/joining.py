@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import takewhile
 from pathlib import Path, PureWindowsPath
 
 from boxkite.core.edit.ranges import COLUMN_NAMES
@@ -68,7 +69,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
     unmatched: list[tuple[int, str]] = []
     for row in table.rows:
         words = row.cells.get(named, "") if named else ""
-        matching = by_name.get(_plain(words), []) if words else []
+        matching = _nearest(by_name.get(_plain(words), []), words) if words else []
         if not matching and reel and start:
             matching = [source for source in sources if _same_tape(source, row, reel, start)]
             words = words or f"{row.cells.get(reel, '')} {row.cells.get(start, '')}".strip()
@@ -103,6 +104,20 @@ def _names(sources: Sequence[Source], *, with_reel: bool) -> dict[str, list[Sour
         for name in {name.casefold() for name in names if name}:
             found.setdefault(name, []).append(source)
     return found
+
+
+def _nearest(sources: list[Source], words: str) -> list[Source]:
+    """Of several sources of one name those whose folders agree most with the ones that are named with it."""
+    if len(sources) < 2:
+        return sources
+    named = [part.casefold() for part in reversed(PureWindowsPath(words).parts)]
+    shared = {}
+    for source in sources:
+        own = [part.casefold() for part in reversed(source.path.parent.parts)]
+        pairs = zip(named[1:], own, strict=False)
+        shared[source.path] = len(list(takewhile(lambda pair: pair[0] == pair[1], pairs)))
+    most = max(shared.values())
+    return [source for source in sources if shared[source.path] == most]
 
 
 def _plain(words: str) -> str:

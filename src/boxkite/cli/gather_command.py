@@ -1,0 +1,174 @@
+"""Copy cards to where the originals shall live, verify every file, note the facts of the day, then run a job."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from boxkite.cli.batch_options import add_batch_arguments
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rich.console import Console
+
+    from boxkite.core.arrival.cards import CardFile, Copied
+
+EXAMPLES = """\
+examples:
+  boxkite gather /media/A001 /media/B001 --into originals/day1
+  boxkite gather /media/A001 --into originals/day1 --fact "Scene=3" --fact "Unit=second"
+  boxkite gather /media/A001 /media/B001 --into originals/day1 --ask Unit,Location --job dailies.toml
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Which cards, where to, what is known of them."""
+    parser.add_argument("cards", nargs="+", metavar="CARD", help="cards, or folders copied from them")
+    parser.add_argument("--into", required=True, metavar="FOLDER", help="each card gets a folder in it")
+    parser.add_argument(
+        "--fact",
+        metavar="NAME=VALUE",
+        action="append",
+        default=[],
+        help="what holds for all of them; becomes a token of names (repeatable)",
+    )
+    parser.add_argument(
+        "--ask", metavar="NAMES", help="facts to ask for, once for all cards, as Unit,Location"
+    )
+    parser.add_argument("--job", metavar="FILE", help="the job file (.toml) that is run on what was copied")
+    parser.add_argument(
+        "--set",
+        metavar="KEY=VALUE",
+        action="append",
+        default=[],
+        dest="changes",
+        help="with --job: any word of it, or a setting of a preset (repeatable)",
+    )
+    add_batch_arguments(parser)
+    parser.add_argument("--json", action="store_true", help="print JSON instead of lines")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Copy, compare, note, and run the job; status 1 when a file could not be copied or made."""
+    from boxkite.cli.options import job_on
+    from boxkite.cli.tables import counted, file_size, make_console, print_json, print_line
+    from boxkite.core.arrival.cards import plan_cards, write_checksums, write_facts
+
+    into = Path(arguments.into).expanduser().absolute()
+    files = plan_cards([Path(card).expanduser() for card in arguments.cards], into)
+    if arguments.job:
+        job_on(
+            arguments.job, arguments.changes, []
+        )  # whatever is wrong with it is said before anything is copied
+    facts = _facts(arguments)
+    console = make_console(stderr=arguments.json)
+    copied = _copy(console, files)
+    failed = [one for one in copied if one.failure]
+    checksums = write_checksums(into, copied)
+    table = write_facts(into, [one.file for one in copied if not one.failure], facts)
+    was_there = sum(one.was_there for one in copied)
+    size = sum(one.file.size_bytes for one in copied if not one.failure)
+    done = len(copied) - len(failed)
+    said = (
+        f"{counted(done, 'file')} copied and verified, {was_there} of them were there,"
+        f" {len(failed)} failed: {file_size(size)}"
+    )
+    print_line(console, said, "bold red" if failed else "bold green")
+    for line in (f"checksums: {checksums}", f"facts: {table}"):
+        print_line(console, line)
+    for one in failed:
+        print_line(console, f"failed: {one.file.path}: {one.failure}", "red")
+    if arguments.json:
+        print_json(
+            {
+                "files": [
+                    {"source": str(one.file.path), "path": str(one.file.target), "checksum": one.checksum or None,
+                     "was_there": one.was_there, "failure": one.failure or None}
+                    for one in copied
+                ],
+                "checksums": str(checksums),
+                "facts": str(table),
+            }
+        )  # fmt: skip
+    if not arguments.job:
+        return int(bool(failed))
+    if failed:
+        print_line(
+            console, "the job is not run: not every file is there; run the same words again", "bold red"
+        )
+        return 1
+    folders = list(dict.fromkeys(into / file.target.relative_to(into).parts[0] for file in files))
+    return _run_job(arguments, folders, table)
+
+
+def _facts(arguments: argparse.Namespace) -> dict[str, str]:
+    """The facts as given and as answered. Raises RequestError for what is neither, or cannot be asked."""
+    from boxkite.core.errors import RequestError
+
+    facts = {}
+    for text in arguments.fact:
+        name, equals, value = text.partition("=")
+        if not equals or not name.strip():
+            raise RequestError(f"--fact {text}: give a name and a value", hint='as --fact "Unit=second"')
+        facts[name.strip()] = value.strip()
+    for name in (arguments.ask or "").split(","):
+        if name.strip() and name.strip() not in facts:
+            sys.stderr.write(f"{name.strip()}: ")
+            sys.stderr.flush()
+            answer = sys.stdin.readline()
+            if not answer:
+                raise RequestError(
+                    f"there is no answer for {name.strip()}", hint=f'--fact "{name.strip()}=…" gives it'
+                )
+            facts[name.strip()] = answer.strip()
+    return facts
+
+
+def _copy(console: Console, files: Sequence[CardFile]) -> list[Copied]:
+    """Copy with progress: a bar for each card in a window, a line a file elsewhere."""
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+
+    from boxkite.cli.messages import printable
+    from boxkite.cli.tables import print_line
+    from boxkite.core.arrival.cards import Copied, copy_cards
+
+    copied = []
+    with Progress(
+        TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
+        console=console, transient=True, disable=not console.is_terminal,
+    ) as progress:  # fmt: skip
+        cards = dict.fromkeys(file.card for file in files)
+        tasks = {
+            card: progress.add_task(
+                printable(card.name), total=sum(file.size_bytes for file in files if file.card == card)
+            )
+            for card in cards
+        }
+        for event in copy_cards(files):
+            if not isinstance(event, Copied):
+                progress.update(tasks[event.card], completed=event.done_bytes)
+                continue
+            copied.append(event)
+            state = "failed  " if event.failure else "the same" if event.was_there else "verified"
+            why = f": {event.failure}" if event.failure else ""
+            if not console.is_terminal or event.failure:
+                name = event.file.path.relative_to(event.file.card)
+                print_line(console, f"{state}  {event.file.card.name}/{name}{why}", "red" if why else "")
+    return copied
+
+
+def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path) -> int:
+    from boxkite.cli.batch_options import notices_from
+    from boxkite.cli.options import job_on
+    from boxkite.cli.plan_command import plan_with_progress
+    from boxkite.cli.run_command import run_and_tell
+    from boxkite.core.batch.crew import Crew
+    from boxkite.core.batch.recording import Batch
+
+    job = job_on(arguments.job, arguments.changes, folders, metadata=[table])
+    with Crew(arguments.workers) as crew:
+        batch = Batch(turn=arguments.turn or "wait", job=job, notices=notices_from(arguments))
+        return run_and_tell(plan_with_progress(job), crew, batch, as_json=False)
