@@ -9,3 +9,4 @@ os.environ["BOXKITE_CACHE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
 os.environ["BOXKITE_STATE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
 os.environ["BOXKITE_PRESETS"] = tempfile.mkdtemp(prefix="boxkite-tests-")
 os.environ["BOXKITE_PATTERNS"] = f"{os.environ['BOXKITE_PRESETS']}/patterns.toml"
+os.environ["BOXKITE_SETTINGS"] = f"{os.environ['BOXKITE_PRESETS']}/settings.toml"

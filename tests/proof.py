@@ -33,7 +33,9 @@ class Run:
         return json.loads(self.out)
 
 
-def boxkite(*words: str | Path, cwd: Path | None = None, env: dict[str, str] | None = None) -> Run:
+def boxkite(
+    *words: str | Path, cwd: Path | None = None, env: dict[str, str] | None = None, timeout: float = 120
+) -> Run:
     """Run the installed program."""
     done = subprocess.run(
         [PROGRAM, *map(str, words)],
@@ -41,7 +43,7 @@ def boxkite(*words: str | Path, cwd: Path | None = None, env: dict[str, str] | N
         env=env,
         capture_output=True,
         text=True,
-        timeout=120,
+        timeout=timeout,
         check=False,
     )
     assert "Traceback" not in done.stderr, done.stderr

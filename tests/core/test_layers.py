@@ -8,8 +8,9 @@ from pathlib import Path
 import boxkite
 
 ROOT = Path(boxkite.__file__).parent
-ORDER = ["errors", "suggest", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets", "records",
-         "looks", "shots", "job", "plan", "renaming", "picture", "render", "batch", "arrival"]  # fmt: skip
+ORDER = ["errors", "suggest", "settings", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets",
+         "records", "looks", "shots", "job", "plan", "renaming", "picture", "render", "batch", "farm",
+         "arrival"]  # fmt: skip
 
 
 def imports_of(path: Path) -> set[str]:

@@ -6,7 +6,10 @@ import argparse
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from boxkite.core.batch.crew import Crew
     from boxkite.core.batch.notices import Notices
+    from boxkite.core.batch.turns import Turn
+    from boxkite.core.farm.crew import FarmCrew
 
 TURNS = ("wait", "share")
 
@@ -19,6 +22,11 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
         type=int,
         metavar="N",
         help="shots made at the same time (default: one a core, fewer where memory is short)",
+    )
+    how.add_argument(
+        "--cluster",
+        metavar="ADDRESS",
+        help="let the workers of this dask.distributed scheduler make it, as tcp://farm:8786",
     )
     how.add_argument(
         "--turn",
@@ -38,5 +46,44 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
 def notices_from(arguments: argparse.Namespace) -> Notices:
     """Who is told. Raises RequestError."""
     from boxkite.core.batch.notices import Notices
+    from boxkite.core.settings import read_settings
 
-    return Notices(arguments.when_ended or "", arguments.web_hook or "")
+    own = read_settings()
+    return Notices(arguments.when_ended or own.when_ended, arguments.web_hook or own.web_hook)
+
+
+def turn_from(arguments: argparse.Namespace) -> Turn:
+    """Whether it waits for other batches. Raises RequestError."""
+    from boxkite.core.errors import RequestError
+    from boxkite.core.settings import read_settings, settings_file
+
+    said = arguments.turn or read_settings().turn or "wait"
+    if said not in TURNS:
+        raise RequestError(f"this is one of {', '.join(TURNS)}", path=settings_file(), key="turn")
+    return "share" if said == "share" else "wait"
+
+
+def cluster_from(arguments: argparse.Namespace) -> str:
+    """The address of the farm that makes it; empty for this machine. Raises RequestError."""
+    from boxkite.core.settings import read_settings
+
+    return arguments.cluster or read_settings().cluster
+
+
+def workers_from(arguments: argparse.Namespace) -> int | None:
+    """How many shots side by side; None where nobody has said. Raises RequestError."""
+    from boxkite.core.settings import read_settings
+
+    return arguments.workers or (None if arguments.workers == 0 else read_settings().workers)
+
+
+def crew_from(cluster: str, workers: int | None) -> Crew | FarmCrew:
+    """Whoever makes the shots: processes of this machine, or a farm. Raises RequestError."""
+    from boxkite.core.batch.crew import Crew
+
+    if not cluster:
+        return Crew(workers)
+    from boxkite.core.farm.crew import FarmCrew
+    from boxkite.core.settings import read_settings
+
+    return FarmCrew(cluster, read_settings().paths, workers)

@@ -161,14 +161,18 @@ def _copy(console: Console, files: Sequence[CardFile]) -> list[Copied]:
 
 
 def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path) -> int:
-    from boxkite.cli.batch_options import notices_from
+    from boxkite.cli.batch_options import cluster_from, crew_from, notices_from, turn_from, workers_from
     from boxkite.cli.options import job_on
     from boxkite.cli.plan_command import plan_with_progress
     from boxkite.cli.run_command import run_and_tell
-    from boxkite.core.batch.crew import Crew
     from boxkite.core.batch.recording import Batch
 
     job = job_on(arguments.job, arguments.changes, folders, metadata=[table])
-    with Crew(arguments.workers) as crew:
-        batch = Batch(turn=arguments.turn or "wait", job=job, notices=notices_from(arguments))
+    batch = Batch(
+        turn=turn_from(arguments),
+        job=job,
+        notices=notices_from(arguments),
+        cluster=cluster_from(arguments),
+    )
+    with crew_from(batch.cluster, workers_from(arguments)) as crew:
         return run_and_tell(plan_with_progress(job), crew, batch, as_json=False)

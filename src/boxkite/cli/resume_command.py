@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from boxkite.cli.batch_options import add_batch_arguments
+from boxkite.cli.batch_options import add_batch_arguments, crew_from
 
 if TYPE_CHECKING:
     from boxkite.core.batch.recording import Batch
@@ -65,7 +65,6 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
 
     from boxkite.cli.run_command import batch_as_json, exit_status, make_files, show_summary
     from boxkite.cli.tables import counted, make_console, print_json, print_line
-    from boxkite.core.batch.crew import Crew
     from boxkite.core.batch.recording import go_on
     from boxkite.core.batch.resuming import rest_of
     from boxkite.core.plan.rows import Plan
@@ -81,7 +80,10 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
         for line in rest.said:
             print_line(console, f"! {line}", "yellow")
     started = time.monotonic()
-    with Crew(arguments.workers or rest.record.settings.get("workers")) as crew:
+    workers = arguments.workers or (None if batch.cluster else rest.record.settings.get("workers"))
+    with crew_from(batch.cluster, workers) as crew:
+        if rest.work.rows:
+            batch.said += crew.prepare(rest.work.rows)
         ended = make_files(console, plan, crew, batch, go_on(records, rest.work, crew, batch))
     seconds = time.monotonic() - started
     if arguments.json:
@@ -113,4 +115,5 @@ def _batch(arguments: argparse.Namespace, rest: Rest) -> Batch:
         arguments.web_hook or settings.get("web_hook", ""),
     )
     turn = arguments.turn or settings.get("turn", "wait")
-    return Batch(turn=turn, notices=notices, name=rest.record.name)
+    cluster = arguments.cluster or settings.get("cluster", "")
+    return Batch(turn=turn, notices=notices, cluster=cluster, name=rest.record.name)

@@ -7,7 +7,14 @@ import sys
 import time
 from typing import TYPE_CHECKING, Any
 
-from boxkite.cli.batch_options import add_batch_arguments, notices_from
+from boxkite.cli.batch_options import (
+    add_batch_arguments,
+    cluster_from,
+    crew_from,
+    notices_from,
+    turn_from,
+    workers_from,
+)
 from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
 
@@ -26,6 +33,7 @@ examples:
   boxkite run mill.mov --marks mill.edl --to review:out/review
   boxkite run mill.mov --marks mill.edl --names "@marker" --to review:out/review --to stock:out/stock
   boxkite run card1/ --by files --to web:out/web --workers 1
+  boxkite run mill.toml --cluster tcp://farm:8786
   boxkite run mill.toml --background --when-ended "notify-send mill done"
 """
 
@@ -41,31 +49,34 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Run the plan; status 1 when files failed or were not begun."""
-    from boxkite.core.batch.crew import Crew
     from boxkite.core.batch.recording import Batch
 
     job = job_from(arguments)
     batch = Batch(
-        turn=arguments.turn or "wait", job=job, notices=notices_from(arguments), words={"typed": sys.argv[1:]}
+        turn=turn_from(arguments),
+        job=job,
+        notices=notices_from(arguments),
+        cluster=cluster_from(arguments),
+        words={"typed": sys.argv[1:]},
     )
     if arguments.background:
         return _in_background(arguments, batch)
-    with Crew(arguments.workers) as crew:
-        plan = plan_with_progress(job)
-        return run_and_tell(plan, crew, batch, as_json=arguments.json)
+    with crew_from(batch.cluster, workers_from(arguments)) as crew:
+        return run_and_tell(plan_with_progress(job), crew, batch, as_json=arguments.json)
 
 
 def run_and_tell(plan: Plan, crew: Makers, batch: Batch, *, as_json: bool) -> int:
     """Run a plan, show how it goes and what came of it; the exit status."""
     from boxkite.cli.tables import make_console, print_json
 
+    console = make_console(stderr=as_json)
     started = time.monotonic()
-    ended = make_files(make_console(stderr=as_json), plan, crew, batch)
+    ended = make_files(console, plan, crew, batch)
     seconds = time.monotonic() - started
     if as_json:
         print_json(batch_as_json(plan, ended, seconds, batch))
     else:
-        show_summary(make_console(), plan, ended, seconds, batch)
+        show_summary(console, plan, ended, seconds, batch)
     return exit_status(ended, batch)
 
 
@@ -80,8 +91,8 @@ def _in_background(arguments: argparse.Namespace, batch: Batch) -> int:
     """Note the batch, and leave it to a process of its own."""
     from boxkite.cli.background import go_on_in_background
     from boxkite.cli.tables import counted, make_console, print_json, print_line
-    from boxkite.core.batch.recording import begin_batch, fitting_workers
-    from boxkite.core.batch.sharing import usable_cores
+    from boxkite.core.batch.recording import begin_batch
+    from boxkite.core.batch.sharing import fitting_workers, usable_cores
     from boxkite.core.records.store import Records
 
     assert batch.job
@@ -89,9 +100,14 @@ def _in_background(arguments: argparse.Namespace, batch: Batch) -> int:
     if not plan.to_make:
         print_line(make_console(), "there is nothing to make", "bold green")
         return 0
-    workers = arguments.workers or fitting_workers(plan.to_make, usable_cores())
     with Records() as records:
-        begin_batch(plan, batch, records, workers)
+        if batch.cluster:
+            with crew_from(batch.cluster, arguments.workers) as crew:
+                crew.prepare(plan.to_make)
+                begin_batch(plan, batch, records, crew.size, cores=crew.cores)
+        else:
+            workers = workers_from(arguments) or fitting_workers(plan.to_make, usable_cores())
+            begin_batch(plan, batch, records, workers)
         process = go_on_in_background(records, batch.name)
     if arguments.json:
         print_json({"batch": batch.name, "process": process, "files": len(plan.to_make)})

@@ -6,7 +6,14 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from boxkite.cli.batch_options import add_batch_arguments, notices_from
+from boxkite.cli.batch_options import (
+    add_batch_arguments,
+    cluster_from,
+    crew_from,
+    notices_from,
+    turn_from,
+    workers_from,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -90,8 +97,10 @@ def run(arguments: argparse.Namespace) -> int:
         patience_seconds=arguments.patience,
         look_every_seconds=max(0.1, arguments.every),
         once=arguments.once,
-        workers=arguments.workers,
-        turn=arguments.turn or "wait",
+        workers=workers_from(arguments),
+        turn=turn_from(arguments),
+        cluster=cluster_from(arguments),
+        crew_of=crew_from,
         notices=notices_from(arguments),
         images_rate=job_of([]).images_rate,
     )

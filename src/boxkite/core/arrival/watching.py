@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from boxkite.core.arrival.landing import Arrival, Settling, look_into
 from boxkite.core.arrival.wholeness import open_elsewhere, what_is_lacking
-from boxkite.core.batch.crew import Crew
+from boxkite.core.batch.crew import Crew, Makers
 from boxkite.core.batch.events import Event
 from boxkite.core.batch.notices import Notices
-from boxkite.core.batch.recording import Batch, Work, begin_batch, fitting_workers, go_on
+from boxkite.core.batch.recording import Batch, Work, begin_batch, go_on
 from boxkite.core.batch.resuming import rest_of
 from boxkite.core.batch.sharing import usable_cores
 from boxkite.core.batch.turns import Turn
@@ -32,6 +33,7 @@ JobOf = Callable[[Sequence[Path]], Job]
 class WatchSettings:
     """How a folder is watched. settle_seconds: without a change before a file is looked into; patience_seconds:
     without a change after which one that is not whole is set aside. once: end when nothing is left to wait for.
+    cluster: address of a farm; crew_of: what gives the makers for such an address and so many shots side by side.
     """
 
     settle_seconds: float = 10.0
@@ -40,6 +42,10 @@ class WatchSettings:
     once: bool = False
     workers: int | None = None
     turn: Turn = "wait"
+    cluster: str = ""
+    crew_of: Callable[[str, int | None], AbstractContextManager[Makers]] = lambda cluster, workers: Crew(
+        workers
+    )
     notices: Notices = field(default_factory=Notices)
     images_rate: FrameRate | None = None
 
@@ -207,12 +213,17 @@ class _Watch:
             self._landed.set_aside(whole[0].path, whole[0].stamp, reason)
             yield SetAside(whole[0], reason)
             return
-        batch = Batch(turn=self._settings.turn, job=job, notices=self._settings.notices)
+        batch = Batch(
+            turn=self._settings.turn, job=job, notices=self._settings.notices, cluster=self._settings.cluster
+        )
         stamps = {arrival.path: arrival.stamp for arrival in whole}
-        workers = self._settings.workers or fitting_workers(plan.to_make, usable_cores())
-        work = begin_batch(plan, batch, self._records, workers, self._landed.take(stamps))
-        yield BatchBegins(batch, plan)
-        yield from self._run(batch, work, workers)
+        with self._crew(self._settings.workers) as crew:
+            batch.said += crew.prepare(plan.to_make)
+            work = begin_batch(
+                plan, batch, self._records, crew.size, cores=crew.cores, also=self._landed.take(stamps)
+            )
+            yield BatchBegins(batch, plan)
+            yield from self._run(batch, work, crew)
 
     def _go_on_with(self, name: str) -> Iterator[WatchEvent]:
         """Finish a batch that an earlier watch began."""
@@ -225,12 +236,17 @@ class _Watch:
         batch.said.extend(rest.said)
         yield BatchBegins(batch, Plan(rest.work.rows, rest.said, (), (), rest.record.pattern), resumed=True)
         workers = self._settings.workers or int(rest.record.settings.get("workers", usable_cores()))
-        yield from self._run(batch, rest.work, workers)
+        with self._crew(workers) as crew:
+            batch.said += crew.prepare(rest.work.rows)
+            yield from self._run(batch, rest.work, crew)
 
-    def _run(self, batch: Batch, work: Work, workers: int) -> Iterator[WatchEvent]:
+    def _run(self, batch: Batch, work: Work, crew: Makers) -> Iterator[WatchEvent]:
         """Run a batch, and go on looking into the folder meanwhile."""
-        with Holding(self._records.folder, batch.name), Crew(workers) as crew:
+        with Holding(self._records.folder, batch.name):
             for event in go_on(self._records, work, crew, batch):
                 yield event
                 yield from self._look()
         yield BatchEnds(batch)
+
+    def _crew(self, workers: int | None) -> AbstractContextManager[Makers]:
+        return self._settings.crew_of(self._settings.cluster, workers)

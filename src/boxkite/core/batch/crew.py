@@ -10,12 +10,13 @@ import sys
 import threading
 import time
 from collections import deque
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from types import TracebackType
 from typing import Protocol, Self
 
 from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.batch.sharing import usable_cores
+from boxkite.core.batch.sharing import fitting_workers, usable_cores
 from boxkite.core.errors import RequestError
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.publishing import discard, discard_notes, partial_path
@@ -46,13 +47,20 @@ class Heard:
 
 
 class Makers(Protocol):
-    """Whoever makes shots: processes of this machine, or other machines."""
+    """Whoever makes shots: processes of this machine, or other machines.
+
+    size: shots side by side; cores: that they share.
+    """
 
     size: int
+    cores: int
 
     @property
     def busy(self) -> int:
         """How many are at a shot."""
+
+    def prepare(self, rows: Sequence[Row]) -> list[str]:
+        """Make sure that these rows can be made; what is to be said of who makes them, in lines."""
 
     def give(self, task: ShotTask) -> None:
         """Hand a shot to one that is idle."""
@@ -102,8 +110,9 @@ class Crew:
         """workers: shots made at the same time, 1 to 256; None for one a core. Raises RequestError for others."""
         if workers is not None and not 1 <= workers <= MOST_WORKERS:
             raise RequestError(f"--workers {workers}: give a number from 1 to {MOST_WORKERS}")
-        self.is_chosen = workers is not None
-        self.size = workers or usable_cores()
+        self._is_chosen = workers is not None
+        self.cores = usable_cores()
+        self.size = workers or self.cores
         self._heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
         self._workers = [self._start() for _ in range(min(self.size, _STARTED_EARLY))]
 
@@ -121,6 +130,15 @@ class Crew:
     def busy(self) -> int:
         """How many workers are at a shot."""
         return sum(bool(worker.rows) for worker in self._workers)
+
+    def prepare(self, rows: Sequence[Row]) -> list[str]:
+        """Make do with fewer workers where memory is short and nobody has said how many; it is told in a line."""
+        fitting = fitting_workers(rows, self.size)
+        if self._is_chosen or fitting == self.size:
+            return []
+        said = f"{fitting} shots side by side instead of {self.size}: memory is short"
+        self.size = fitting
+        return [said]
 
     def give(self, task: ShotTask) -> None:
         """Hand a shot to a worker that is idle, or to a new one."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -27,7 +27,7 @@ from boxkite.core.batch.events import (
 from boxkite.core.batch.notices import Notices
 from boxkite.core.batch.packing import Packed, pack
 from boxkite.core.batch.running import Orders, run_plan
-from boxkite.core.batch.sharing import free_memory_bytes, settle_threads, usable_cores, workers_for
+from boxkite.core.batch.sharing import settle_threads, usable_cores
 from boxkite.core.batch.turns import Share, Turn, batches_ahead
 from boxkite.core.errors import RecordsError
 from boxkite.core.job.job import Job
@@ -51,14 +51,16 @@ class Batch:
     """A plan being run, as whoever runs it wants it and as it turns out.
 
     turn: wait for other batches, or share the cores with them. words: what the job was said in. notices: who is
-    told of its end. name: that its journal bears, empty while it has none; problem: why it cannot be kept.
-    stopped: whether it was asked to stop. lacking: what it had no room for. said: what else is to be known.
+    told of its end. cluster: address of the farm that makes it, empty for this machine. name: that its journal
+    bears, empty while it has none; problem: why it cannot be kept. stopped: whether it was asked to stop.
+    lacking: what it had no room for. said: what else is to be known.
     """
 
     turn: Turn = "wait"
     job: Job | None = None
     words: Mapping[str, Any] = field(default_factory=dict)
     notices: Notices = field(default_factory=Notices)
+    cluster: str = ""
     name: str = ""
     problem: str = ""
     stopped: bool = False
@@ -81,13 +83,16 @@ def begin_batch(
     batch: Batch,
     records: Records,
     workers: int,
+    *,
+    cores: int = 0,
     also: Callable[[sqlite3.Connection, str], None] = lambda store, name: None,
 ) -> Work:
     """Note a plan in a journal before its first file is made, with all that decides how its files come out.
 
-    also: what is to be noted in the same step. Raises RecordsError.
+    cores: that the workers share; 0 for those of this machine. also: what is to be noted in the same step.
+    Raises RecordsError.
     """
-    work = Work(plan.to_make, settle_threads(plan.to_make, usable_cores(), workers))
+    work = Work(plan.to_make, settle_threads(plan.to_make, cores or usable_cores(), workers))
     recipes = Recipes()
     stamps: dict[str, str] = {}
     batch.name = records.begin(
@@ -100,6 +105,7 @@ def begin_batch(
             **versions(),
             "workers": workers,
             "turn": batch.turn,
+            "cluster": batch.cluster,
             "words": dict(batch.words),
             "when_ended": batch.notices.command,
             "web_hook": batch.notices.web_hook,
@@ -124,23 +130,17 @@ def run_recorded(plan: Plan, makers: Makers, batch: Batch) -> Iterator[Event]:
     """
     if not plan.to_make:
         return
-    if not getattr(makers, "is_chosen", True):
-        makers.size = fitting_workers(plan.to_make, makers.size)
+    batch.said += makers.prepare(plan.to_make)
     with contextlib.ExitStack() as stack:
         try:
             records = stack.enter_context(Records())
-            work = begin_batch(plan, batch, records, makers.size)
+            work = begin_batch(plan, batch, records, makers.size, cores=makers.cores)
             stack.enter_context(Holding(records.folder, batch.name))
         except RecordsError as error:
             batch.problem = f"{error}; this batch is made without a record"
             yield from run_plan(plan.to_make, makers)
             return
         yield from go_on(records, work, makers, batch)
-
-
-def fitting_workers(rows: Sequence[Row], wanted: int) -> int:
-    """How many of the wanted workers the memory that is free allows."""
-    return workers_for(rows, wanted, settle_threads(rows, usable_cores(), wanted), free_memory_bytes())
 
 
 def go_on(records: Records, work: Work, makers: Makers, batch: Batch) -> Iterator[Event]:

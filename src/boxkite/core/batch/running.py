@@ -19,7 +19,7 @@ from boxkite.core.batch.events import (
 )
 from boxkite.core.batch.messages import ShotTask
 from boxkite.core.batch.room import Room
-from boxkite.core.batch.sharing import in_order, settle_threads, usable_cores
+from boxkite.core.batch.sharing import in_order, settle_threads
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.plan.rows import Action, Row, rows_by_stretch
 from boxkite.core.records.checksum import file_checksum
@@ -173,7 +173,7 @@ def run_plan(
     its own files one more attempt. Raises PlanError, before anything is made, when a folder cannot be written to.
     """
     prepare_folders({row.path.parent for row in rows})
-    settled = threads or settle_threads(rows, usable_cores(), makers.size)
+    settled = threads or settle_threads(rows, makers.cores, makers.size)
     shots = [
         _Shot(alike, count)
         for count in sorted(set(settled.values()))

@@ -55,6 +55,11 @@ def workers_for(rows: Sequence[Row], wanted: int, threads: Mapping[int, int], me
     return wanted
 
 
+def fitting_workers(rows: Sequence[Row], wanted: int) -> int:
+    """How many of the wanted workers the memory that is free allows."""
+    return workers_for(rows, wanted, settle_threads(rows, usable_cores(), wanted), free_memory_bytes())
+
+
 def free_memory_bytes() -> int:
     """Memory that programs can still take without the machine beginning to swap."""
     import psutil

@@ -1,0 +1,116 @@
+"""The user's own settings: what holds for every batch on this machine, in one TOML file."""
+
+from __future__ import annotations
+
+import os
+import tomllib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
+from pathlib import Path, PurePosixPath, PureWindowsPath
+from typing import Any
+
+from boxkite.core.errors import RequestError
+from boxkite.core.suggest import did_you_mean
+
+FILE_VARIABLE = "BOXKITE_SETTINGS"
+
+
+@dataclass(frozen=True)
+class PathRule:
+    """A folder as it is called here, and as other machines call it. machines: their names, * and ? are wildcards."""
+
+    here: str
+    there: str
+    machines: str = "*"
+
+    def applied(self, path: str, machine: str) -> str | None:
+        """The path as a machine calls it; None where the rule is not about it."""
+        if not fnmatchcase(machine.casefold(), self.machines.casefold()):
+            return None
+        parts, own = _parts(path), _parts(self.here)
+        if parts[: len(own)] != own:
+            return None
+        sign = "\\" if "\\" in self.there else "/"
+        return sign.join([self.there.rstrip("/\\"), *parts[len(own) :]])
+
+
+@dataclass(frozen=True)
+class Settings:
+    """What holds where the command line says nothing. paths: how other machines call the folders of this one."""
+
+    cluster: str = ""
+    workers: int | None = None
+    turn: str = ""
+    when_ended: str = ""
+    web_hook: str = ""
+    paths: tuple[PathRule, ...] = field(default=())
+
+
+_KEY_OF = {name.replace("_", "-"): name for name in Settings.__dataclass_fields__}
+
+
+def settings_file() -> Path:
+    """Where the settings are; $BOXKITE_SETTINGS names another file."""
+    if named := os.environ.get(FILE_VARIABLE):
+        return Path(named).expanduser()
+    import platformdirs
+
+    return Path(platformdirs.user_config_dir("boxkite")) / "settings.toml"
+
+
+def read_settings() -> Settings:
+    """The settings; those of nobody where there is no file. Raises RequestError that names file and key."""
+    path = settings_file()
+    try:
+        tables = tomllib.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        return Settings()
+    except OSError as error:
+        raise RequestError(f"it cannot be read: {error.strerror or error}", path=path) from None
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise RequestError(f"this is not TOML: {error}", path=path) from None
+    said: dict[str, Any] = {}
+    for key, value in tables.items():
+        if key not in _KEY_OF:
+            hint = did_you_mean(key, _KEY_OF) or f"keys: {', '.join(_KEY_OF)}"
+            raise RequestError(f"there is no key “{key}”", path=path, hint=hint)
+        said[_KEY_OF[key]] = _rules(value, path) if key == "paths" else _checked(key, value, path)
+    return Settings(**said)
+
+
+def _checked(key: str, value: Any, path: Path) -> Any:
+    wanted = int if key == "workers" else str
+    if not isinstance(value, wanted) or isinstance(value, bool):
+        kind = "a whole number, without quotes" if wanted is int else "a text in quotes"
+        raise RequestError(f"this is {kind}", path=path, key=key)
+    return value
+
+
+def _rules(value: Any, path: Path) -> tuple[PathRule, ...]:
+    rules = []
+    for rule in value if isinstance(value, list) else [value]:
+        known = {"here", "there", "machines"}
+        if (
+            not isinstance(rule, dict)
+            or not {"here", "there"} <= rule.keys() <= known
+            or not all(isinstance(text, str) and text for text in rule.values())
+        ):
+            raise RequestError(
+                "each of these has here and there, and may have machines", path=path, key="paths",
+                hint='[[paths]], then here = "/mnt/media" and there = "M:\\\\media" on lines of their own',
+            )  # fmt: skip
+        rules.append(PathRule(**rule))
+    return tuple(rules)
+
+
+def mapped(path: str, rules: Sequence[PathRule], machine: str) -> str:
+    """A path as a machine calls it: by the first rule that is about it, else as it is called here."""
+    return next((found for rule in rules if (found := rule.applied(path, machine)) is not None), path)
+
+
+def _parts(path: str) -> list[str]:
+    """The parts of an absolute path of either kind of system."""
+    is_windows = "\\" in path or PureWindowsPath(path).drive
+    kind = PureWindowsPath if is_windows else PurePosixPath
+    return [part.strip("\\/") or "/" for part in kind(path).parts]
