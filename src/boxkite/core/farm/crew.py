@@ -22,7 +22,7 @@ from boxkite.core.render.publishing import discard_all_of, partial_path, prepare
 from boxkite.core.render.result import Result
 from boxkite.core.settings import PathRule
 
-_PATIENCE_SECONDS = 10
+_PATIENCE_SECONDS = 6
 _COUNT_EVERY_SECONDS = 2.0
 _MOST_FILES_CHECKED = 50
 _MOST_NAMED = 20
@@ -138,7 +138,8 @@ class FarmCrew:
         shots: dict[str, int] = {}
         for address, facts in found.items():
             shots[facts.machine] = shots.get(facts.machine, 0) + threads.get(address, 1)
-        return max(1, min(facts.cores // shots[facts.machine] for facts in found.values()))
+        fewest: int = min(facts.cores // shots[facts.machine] for facts in found.values())
+        return max(1, fewest)
 
     def _threads(self) -> dict[str, int]:
         workers = self._client.scheduler_info(n_workers=-1)["workers"]
