@@ -16,9 +16,9 @@ _PATIENCE_SECONDS = 20.0
 def go_on_in_background(records: Records, name: str) -> int:
     """Start a process that goes on with a batch; its number. Raises RecordsError where it ends before it begins."""
     from boxkite.core.errors import RecordsError
-    from boxkite.core.records.holding import is_held
+    from boxkite.core.records.holding import is_held, prints_path
 
-    prints = records.folder / "running" / f"{name}.txt"
+    prints = prints_path(records.folder, name)
     prints.parent.mkdir(parents=True, exist_ok=True)
     detached: dict[str, int | bool] = {"start_new_session": True}
     if sys.platform == "win32":

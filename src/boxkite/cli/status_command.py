@@ -230,10 +230,9 @@ def _what_to_do(one: Overview) -> str:
 
 def _files(records: Records, name: str, arguments: argparse.Namespace) -> list[FileRecord]:
     """The files to be shown: those at work and those that failed, or all."""
-    files = records.batch(name).files
     if arguments.files:
-        return list(files)
-    return [file for file in files if file.state in ("started", "ready", "failed")]
+        return list(records.batch(name).files)
+    return records.files_of(name, ("started", "ready", "failed"))
 
 
 def _file_state(file: FileRecord, one: Overview) -> str:

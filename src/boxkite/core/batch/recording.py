@@ -209,6 +209,9 @@ class _Recorder:
         elif isinstance(event, FileReady):
             result = event.result
             assert result.proof and result.partial
+            self._running.discard(
+                event.row.number
+            )  # whatever comes between, its name tells later how far it got
             self._note(
                 journal.ready,
                 event.row.number,

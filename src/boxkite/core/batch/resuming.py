@@ -57,8 +57,7 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
         )
     kept = {file.number for file in proved}
     left = [file for file in files if file.number not in kept]
-    for file in left:
-        discard_all_of(file.path)
+    discard_all_of(file.path for file in left)
     refused = _refused(left, rows, accept_changes=accept_changes)
     work = Work(
         rows=tuple(rows[file.number] for file in left if file.number not in refused),

@@ -11,6 +11,8 @@ from boxkite.core.plan.rows import Row
 
 _LOOK_EVERY_SECONDS = 1.0
 _LEFT_FREE_BYTES = 1_000_000
+_UNEVEN = 1.25
+"""Shots of one preset differ in size for their frames."""
 
 
 class Room:
@@ -20,28 +22,40 @@ class Room:
         self._free: dict[int, tuple[float, int]] = {}
         self._volume: dict[Path, int] = {}
         self._was_full: set[int] = set()
+        self._learned: dict[str, tuple[int, int]] = {}
 
     def lacking(self, rows: Sequence[Row], running: Iterable[Row]) -> tuple[Path, int, int] | None:
         """(folder, bytes needed, bytes free) where the files of a shot do not fit beside those being made.
 
-        The least they can take counts; the most, once a volume has been full. None where they fit, and where
-        the system does not tell.
+        None where they fit, where the system does not tell, and where nothing has been learned yet of how large
+        such files come out: expectations alone stop nothing.
         """
         needed: dict[int, int] = {}
         folders: dict[int, Path] = {}
         try:
             for row in (*rows, *running):
                 volume = self._volume_of(row.folder)
-                most = row.bytes_between[volume in self._was_full]
-                needed[volume] = needed.get(volume, 0) + most
+                needed[volume] = needed.get(volume, 0) + self._needed(row, volume)
                 folders.setdefault(volume, row.folder)
             for volume in {self._volume_of(row.folder) for row in rows}:
                 free = self._free_on(volume, folders[volume])
-                if needed[volume] + _LEFT_FREE_BYTES > free:
+                if needed[volume] and needed[volume] + _LEFT_FREE_BYTES > free:
                     return folders[volume], needed[volume], free
         except OSError:
             return None
         return None
+
+    def made(self, row: Row, size_bytes: int) -> None:
+        """A file has come out so large."""
+        size, expected = self._learned.get(row.preset.name, (0, 0))
+        self._learned[row.preset.name] = (size + size_bytes, expected + row.expected_bytes)
+
+    def _needed(self, row: Row, volume: int) -> int:
+        """What a file is going to take: as expected, by how far off that was so far; least where that is not known."""
+        size, expected = self._learned.get(row.preset.name, (0, 0))
+        if expected:
+            return round(row.expected_bytes * size / expected * _UNEVEN)
+        return row.bytes_between[0] if volume in self._was_full else 0
 
     def was_full(self, row: Row) -> None:
         """A file has failed for want of room."""

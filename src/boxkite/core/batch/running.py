@@ -157,6 +157,8 @@ class _Run:
             if result.partial:
                 yield FileReady(row, result)
                 result = give_name(row, result)
+                if result.proof:
+                    self.room.made(row, result.proof.size_bytes)
             yield FileEnded(row, result)
 
 

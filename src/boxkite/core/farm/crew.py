@@ -8,6 +8,7 @@ import time
 import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
+from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
 
@@ -64,7 +65,7 @@ class FarmCrew:
         self._topic = f"boxkite-{uuid.uuid4().hex[:12]}"
         self._heard: queue.Queue[tuple[str, Any]] = queue.Queue()
         self._given: dict[str, tuple[ShotTask, Any]] = {}
-        self._touched: dict[str, Row] = {}
+        self._touched: set[Path] = set()
         self._counted = 0.0
         self._size = 0
         self.cores = 1
@@ -80,8 +81,7 @@ class FarmCrew:
         if futures:
             self._client.cancel(futures, force=True)
         self._client.close(timeout=2)
-        for row in self._touched.values():
-            discard_all_of(row.path)
+        discard_all_of(self._touched)
 
     def prepare(self, rows: Sequence[Row]) -> list[str]:
         """Make sure that every worker can make these rows as this machine would; who will make them, in lines.
@@ -166,7 +166,7 @@ class FarmCrew:
     def give(self, task: ShotTask) -> None:
         """Hand a shot to the scheduler; a worker that is lost over it costs it nothing but time."""
         key = f"{self._topic}-{task.rows[0].number}-{uuid.uuid4().hex[:6]}"
-        self._touched |= {str(row.path): row for row in task.rows}
+        self._touched |= {row.path for row in task.rows}
         future = self._client.submit(
             self._making.make_shot, pack_shot(task), self._rules, key, self._topic, key=key, pure=False
         )

@@ -65,6 +65,12 @@ def is_held(folder: Path, name: str) -> bool:
 
 
 def remove_lock(folder: Path, name: str) -> None:
-    """Remove what is left of a lock nobody needs any more."""
-    with contextlib.suppress(OSError):
-        lock_path(folder, name).unlink(missing_ok=True)
+    """Remove what is left of a lock nobody needs any more, and what a process in the background printed."""
+    for path in (lock_path(folder, name), prints_path(folder, name)):
+        with contextlib.suppress(OSError):
+            path.unlink(missing_ok=True)
+
+
+def prints_path(folder: Path, name: str) -> Path:
+    """Where what the process of a batch prints in the background is kept."""
+    return lock_path(folder, name).with_suffix(".txt")

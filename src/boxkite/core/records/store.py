@@ -162,6 +162,17 @@ class Records:
             tuple(map(Path, json.loads(folders))), json.loads(settings),
         )  # fmt: skip
 
+    def files_of(self, name: str, states: Sequence[str]) -> list[FileRecord]:
+        """The files of a batch that are in one of some states, in the order of the plan. Raises RecordsError."""
+        marks = ", ".join("?" * len(states))
+        rows = self.ask(
+            f"select {_COLUMNS} from file where batch = (select id from batch where name = ?)"
+            f" and state in ({marks}) order by number",
+            name,
+            *states,
+        )
+        return [_as_record(row) for row in rows]
+
     def packed_plan(self, name: str) -> bytes:
         """What the plan of a batch was packed into; empty for a batch of an earlier version. Raises RecordsError."""
         found = self.ask(

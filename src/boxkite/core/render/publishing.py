@@ -8,6 +8,7 @@ import os
 import platform
 import shutil
 import threading
+from collections.abc import Iterable
 from pathlib import Path
 
 from boxkite.core.errors import PlanError, RenderError
@@ -33,12 +34,17 @@ def _stem(final: Path) -> str:
     return f"{PARTIAL_PREFIX}{key}"
 
 
-def discard_all_of(final: Path) -> None:
-    """Remove whatever any process on any machine left half-made of a file, notes of its encoder too."""
-    with contextlib.suppress(OSError):
-        for name in (final, final.with_name(f"{final.name}.passes")):
-            for path in final.parent.glob(f"{_stem(name)}-*{PARTIAL_ENDING}*"):
-                discard(path)
+def discard_all_of(finals: Iterable[Path]) -> None:
+    """Remove whatever any process on any machine left half-made of some files, notes of their encoders too."""
+    stems: dict[Path, set[str]] = {}
+    for final in finals:
+        notes = final.with_name(f"{final.name}.passes")
+        stems.setdefault(final.parent, set()).update((_stem(final), _stem(notes)))
+    for folder, wanted in stems.items():
+        with contextlib.suppress(OSError):
+            for path in folder.glob(f"{PARTIAL_PREFIX}*{PARTIAL_ENDING}*"):
+                if path.name.partition(PARTIAL_ENDING)[0].rsplit("-", 2)[0] in wanted:
+                    discard(path)
 
 
 def notes_path(final: Path, process: int | None = None) -> Path:
