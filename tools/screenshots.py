@@ -23,9 +23,10 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "help": ("--help", 2, 126),
     "inspect": ("inspect demo", 3, 126),
     "plan": (f"plan {MILL} --to review:out/review --to stock:out/stock", 3, 126),
-    "plan-80-columns": (f"plan {MILL} --to review:out/review", 3, 80),
     "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 9, 126),
     "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
+    "status": ("status last", 2, 80),
+    "log": ("log last --errors", 2, 126),
     "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 126),
     "presets": ("presets", 3, 126),
     "tokens": ("inspect demo/card/B-loft7.mov --tokens --metadata demo/slates.csv", 3, 126),
@@ -36,7 +37,6 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
         3,
         126,
     ),
-    "missing-media": ("plan elsewhere/day-cut.edl --media elsewhere --to web:cuts", 3, 126),
     "mark": (
         "mark change demo/card --search dip --keyword hands --name @marker_@(count:01)",
         3,
@@ -80,6 +80,17 @@ def shoot(name: str, words: str, wait: float, columns: int, folder: Path) -> Non
     terminal.wait()
 
 
+def batch_with_a_failure(folder: Path) -> None:
+    """A batch of a film that is damaged in one of its shots."""
+    damaged = folder / "mill-copy.mov"
+    data = bytearray((folder / "demo" / "mill.mov").read_bytes())
+    middle = len(data) * 2 // 5
+    data[middle : middle + 3000] = bytes(3000)
+    damaged.write_bytes(data)
+    words = [str(damaged), "--marks", "demo/mill.edl", "--to", "review:damaged/review"]
+    subprocess.run([BOXKITE, "run", *words], cwd=folder, check=False, stdout=subprocess.DEVNULL)
+
+
 def preview(folder: Path) -> None:
     """A frame of the program beside that of its review file, with a look."""
     words = f"preview {MILL} --to review:out/review --look demo/warm.cube --file 2 --before-after"
@@ -104,10 +115,6 @@ def main() -> None:
     os.environ["BOXKITE_STATE"] = str(folder / "state")
     try:
         subprocess.run([BOXKITE, "demo", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-        for place in ("monday", "tuesday"):
-            (folder / "elsewhere" / place).mkdir(parents=True)
-            shutil.copy(folder / "demo/card/A-vat2.mov", folder / "elsewhere" / place)
-        shutil.copy(folder / "demo/day-cut.edl", folder / "elsewhere")
         for mark in MARKS:
             subprocess.run([BOXKITE, "mark", *mark], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
@@ -115,6 +122,8 @@ def main() -> None:
             time.sleep(1)
             for shot in wanted:
                 if shot in TERMINALS:
+                    if shot == "status":
+                        batch_with_a_failure(folder)
                     shoot(shot, *TERMINALS[shot], folder)
                     if shot == "rename":
                         undo = [str(BOXKITE), "rename", "--undo"]

@@ -74,7 +74,7 @@ def workers_from(arguments: argparse.Namespace) -> int | None:
     """How many shots side by side; None where nobody has said. Raises RequestError."""
     from boxkite.core.settings import read_settings
 
-    return arguments.workers or (None if arguments.workers == 0 else read_settings().workers)
+    return read_settings().workers if arguments.workers is None else arguments.workers
 
 
 def crew_from(cluster: str, workers: int | None) -> Crew | FarmCrew:

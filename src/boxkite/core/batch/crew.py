@@ -18,11 +18,11 @@ from typing import Protocol, Self
 from boxkite.core.batch.messages import ShotTask, Told
 from boxkite.core.batch.sharing import fitting_workers, usable_cores
 from boxkite.core.errors import RequestError
-from boxkite.core.plan.rows import Row
+from boxkite.core.plan.rows import Row, rows_by_stretch
 from boxkite.core.render.publishing import discard, discard_notes, partial_path
 
 MOST_WORKERS = 256
-_STARTED_EARLY = 2
+_CORES_FOR_TWO_EARLY = 4
 _WORKER = "from boxkite.core.batch.worker import main; main()"
 _LINES_KEPT = 60
 _LAST_WORDS_SECONDS = 0.05
@@ -114,7 +114,8 @@ class Crew:
         self.cores = usable_cores()
         self.size = workers or self.cores
         self._heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
-        self._workers = [self._start() for _ in range(min(self.size, _STARTED_EARLY))]
+        early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants a core of its own
+        self._workers = [self._start() for _ in range(min(self.size, early))]
 
     def __enter__(self) -> Self:
         return self
@@ -132,13 +133,17 @@ class Crew:
         return sum(bool(worker.rows) for worker in self._workers)
 
     def prepare(self, rows: Sequence[Row]) -> list[str]:
-        """Make do with fewer workers where memory is short and nobody has said how many; it is told in a line."""
-        fitting = fitting_workers(rows, self.size)
-        if self._is_chosen or fitting == self.size:
-            return []
-        said = f"{fitting} shots side by side instead of {self.size}: memory is short"
+        """Start as many as there is work for, fewer where memory is short and nobody has said how many.
+
+        The latter is told in a line.
+        """
+        fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
+        said = [f"{fitting} shots side by side instead of {self.size}: memory is short"]
+        said = said if fitting < self.size else []
         self.size = fitting
-        return [said]
+        while len(self._workers) < min(self.size, len(rows_by_stretch(rows))):
+            self._workers.append(self._start())
+        return said
 
     def give(self, task: ShotTask) -> None:
         """Hand a shot to a worker that is idle, or to a new one."""

@@ -19,6 +19,7 @@ from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Reel
 
 _COPY_SPREAD = (0.8, 1.3)
+_NO_SOUND = "its sound is left out"
 
 
 @dataclass(frozen=True)
@@ -41,8 +42,8 @@ class Making:
         return size.numerator * frames // size.denominator  # once a row: a Fraction would cost more
 
     @classmethod
-    def of(cls, reel: Reel, output: Output, preset: Preset) -> Making:
-        """Settle it for a source."""
+    def of(cls, reel: Reel, output: Output, preset: Preset, *, sound_beside: bool = False) -> Making:
+        """Settle it for a source. sound_beside: the sound goes into a file that is made along with this one."""
         source, video = reel.source, reel.source.video
         unfit = _unfit(source, preset)
         geometry = None
@@ -64,6 +65,8 @@ class Making:
                 output, preset, geometry, values, tracks, size, reel.table.warnings, _COPY_SPREAD, unfit
             )
         tracks, warnings = _sound_tracks(reel.sound_source, preset)
+        if sound_beside and preset.audio is None:
+            warnings = [said for said in warnings if said != _NO_SOUND]
         if preset.video:
             warnings += [f"{left} left out" for left in source.left_out]
             if video and video.has_alpha and not keeps_alpha(preset.video.written_format):
@@ -97,7 +100,7 @@ def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list
     if len(usable) < len(source.audio):
         warnings.append(f"{len(source.audio) - len(usable)} sound tracks cannot be decoded and are left out")
     if preset.audio is None:
-        return (), [*warnings, "its sound is left out"] if usable else warnings
+        return (), [*warnings, _NO_SOUND] if usable else warnings
     if preset.audio.tracks == "first" and len(usable) > 1:
         warnings.append(f"the first of {len(usable)} sound tracks goes along")
         usable = usable[:1]

@@ -143,6 +143,11 @@ class Outputs:
         with_others = [one for output in outputs for one in self._with_others(output)]
         return [self._read[output] for output in dict.fromkeys(with_others)]
 
+    def has_sound_beside(self, preset: Preset) -> bool:
+        """Whether a preset that is made along with this one holds the sound."""
+        settled = (self._settle(Output(name, Path()))[1] for name in preset.with_presets)
+        return any(other.audio for other in settled)
+
     def _with_others(self, output: Output) -> list[Output]:
         """An output, and those of the presets that are made along with it, in the same folder."""
         along = self._read[output][1].with_presets
@@ -175,7 +180,10 @@ def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Making]]
         outputs = (done.outputs if done else ()) or shelf.job.outputs
         key = id(shot.reel), outputs
         if key not in known:
-            known[key] = [Making.of(shot.reel, output, preset) for output, preset in shelf.of(outputs)]
+            known[key] = [
+                Making.of(shot.reel, output, preset, sound_beside=shelf.has_sound_beside(preset))
+                for output, preset in shelf.of(outputs)
+            ]
         makings.append([making for making in known[key] if not making.unfit])
         left_out += [
             LeftOut(shot.marker or shot.clip_name, shot.origin, f"{making.preset.name}: {making.unfit}")
