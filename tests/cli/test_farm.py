@@ -20,7 +20,7 @@ from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from tests.proof import PROGRAM, boxkite, decoded_hash
 
-SHOTS = 6
+SHOTS = 4
 
 
 @pytest.fixture(scope="module")
@@ -28,7 +28,7 @@ def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("farm") / "here"
     folder.mkdir()
     rate = FrameRate.parse("25")
-    write_movie(Movie(folder / "film.mov", 240, rate, ((0, VAT), (120, LOFT)), width=640, height=360))
+    write_movie(Movie(folder / "film.mov", 160, rate, ((0, VAT), (80, LOFT)), width=640, height=360))
     marks = "".join(f"s{number},{number * 40}\n" for number in range(SHOTS))
     (folder / "marks.csv").write_text("name,in\n" + marks)
     (folder.parent / "there").symlink_to(folder)

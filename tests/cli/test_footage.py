@@ -67,37 +67,55 @@ def mark_list(folder: Path, shown: Movie, frames: list[int]) -> Path:
     return folder / "list.edl"
 
 
-@pytest.mark.parametrize("kind", KINDS)
-def test_every_kind_of_footage_is_cut_to_the_frame(kind: str, tmp_path: Path) -> None:
-    shown = replace(KINDS[kind], path=tmp_path / KINDS[kind].path)
-    write_movie(shown)
-    cuts = [7, 38, 39, 83, shown.frames]
-    marks = mark_list(tmp_path, shown, cuts)
-    done = boxkite(
-        "run",
-        shown.path,
-        "--marks",
-        marks,
-        "--to",
-        "stock:s",
-        "--to",
-        "web:w",
-        "--to",
-        "review:r",
-        "--json",
-        cwd=tmp_path,
-    )
+CUTS = [7, 38, 39, 83]
+BY_LIST = ("drop-frame start", "drop over a minute", "over midnight")
+"""Kinds whose labels are the riddle: cut by a marker list of their own."""
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> dict[str, tuple[Movie, Path]]:
+    """Every kind, each cut at ranges, all in one batch to two presets: (movie, folder of its shots)."""
+    folder = tmp_path_factory.mktemp("kinds")
+    card, found, lines = folder / "card", {}, ["source,name,in,out"]
+    card.mkdir()
+    for number, kind in enumerate(kind for kind in KINDS if kind not in BY_LIST):
+        path = card / f"k{number:02}{KINDS[kind].path.suffix}"
+        shown = replace(KINDS[kind], path=path)
+        write_movie(shown)
+        found[kind] = shown, folder
+        spans = enumerate(pairwise([*CUTS, shown.frames]), start=1)
+        lines += [f"{path.name},cut {place},{start},{end}" for place, (start, end) in spans]
+    (folder / "ranges.csv").write_text("\n".join(lines))
+    done = boxkite("run", card, "--by", "ranges", "--marks", "ranges.csv", "--names", "@clip/@marker",
+                   "--to", "stock:s", "--to", "web:w", "--json", cwd=folder)  # fmt: skip
     assert done.status == 0, done.out + done.err
-    for number, (start, end) in enumerate(pairwise(cuts), start=1):
+    return found
+
+
+@pytest.mark.xdist_group("kinds")
+@pytest.mark.parametrize("kind", [kind for kind in KINDS if kind not in BY_LIST])
+def test_every_kind_of_footage_is_cut_to_the_frame(kind: str, made: dict[str, tuple[Movie, Path]]) -> None:
+    shown, folder = made[kind]
+    for number, (start, end) in enumerate(pairwise([*CUTS, shown.frames]), start=1):
         exact = shown.sound_codec.startswith("pcm")
         for path, slack in (
-            (tmp_path / f"r/cut {number}.mp4", 1024),
-            (tmp_path / f"s/cut {number}.mov", 1 if exact else 30),
-            (tmp_path / f"w/cut {number}.mp4", 1024),
+            (folder / f"s/{shown.path.stem}/cut {number}.mov", 1 if exact else 30),
+            (folder / f"w/{shown.path.stem}/cut {number}.mp4", 1024),
         ):
-            assert_holds(
-                path, Span(start, end), shown.rate, sample_slack=slack if shown.sound_tracks else None
-            )
+            sample_slack = slack if shown.sound_tracks else None
+            assert_holds(path, Span(start, end), shown.rate, sample_slack=sample_slack)
     if shown.sound_tracks == 8:
-        files = boxkite("inspect", tmp_path / "s", "--json").json["sources"]
+        files = boxkite("inspect", folder / "s" / shown.path.stem, "--json").json["sources"]
         assert [len(file["audio"]) for file in files] == [8] * 4
+
+
+@pytest.mark.parametrize("kind", BY_LIST)
+def test_lists_in_the_programs_own_timecode_cut_to_the_frame(kind: str, tmp_path: Path) -> None:
+    shown = replace(KINDS[kind], path=tmp_path / KINDS[kind].path)
+    write_movie(shown)
+    cuts = [*CUTS, shown.frames]
+    done = boxkite("run", shown.path, "--marks", mark_list(tmp_path, shown, cuts), "--to", "stock:s",
+                   cwd=tmp_path)  # fmt: skip
+    assert done.status == 0, done.out + done.err
+    for number, (start, end) in enumerate(pairwise(cuts), start=1):
+        assert_holds(tmp_path / f"s/cut {number}.mov", Span(start, end), shown.rate)
