@@ -26,7 +26,7 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 9, 126),
     "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
     "status": ("status last", 2, 80),
-    "log": ("log last --errors", 2, 126),
+    "log": ("log last 3 --errors", 2, 126),
     "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 126),
     "presets": ("presets", 3, 126),
     "tokens": ("inspect demo/card/B-loft7.mov --tokens --metadata demo/slates.csv", 3, 126),
@@ -85,7 +85,7 @@ def batch_with_a_failure(folder: Path) -> None:
     damaged = folder / "mill-copy.mov"
     data = bytearray((folder / "demo" / "mill.mov").read_bytes())
     middle = len(data) * 2 // 5
-    data[middle : middle + 3000] = bytes(3000)
+    data[middle : middle + 40_000] = b"\xa5\x5a" * 20_000
     damaged.write_bytes(data)
     words = [str(damaged), "--marks", "demo/mill.edl", "--to", "review:damaged/review"]
     subprocess.run([BOXKITE, "run", *words], cwd=folder, check=False, stdout=subprocess.DEVNULL)

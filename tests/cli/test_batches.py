@@ -268,7 +268,7 @@ def test_a_failure_has_its_cause_in_one_line_and_its_detail_in_the_log(
     failures = [file for file in status(state)["files"] if file["state"] == "failed"]
     assert failures and all(file["failure"] and "\n" not in file["failure"] for file in failures)
     detail = boxkite("log", "--errors", env=state).out
-    assert "| Traceback" in detail and failures[0]["name"] in detail
+    assert "| at boxkite/core/render/" in detail and failures[0]["name"] in detail
     entries = [json.loads(line) for line in boxkite("log", "--json", env=state).out.splitlines()]
     assert {entry["kind"] for entry in entries} >= {"state", "detail"}
 

@@ -33,6 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Print the log."""
+    from boxkite.cli.tables import make_console, print_line
     from boxkite.core.records.holding import is_held
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.store import Records
@@ -40,14 +41,18 @@ def run(arguments: argparse.Namespace) -> int:
     with Records() as records:
         name = records.batch(arguments.batch, with_files=False).name
         wanted = _wanted(records, name, arguments.files)
-        journal, last = Journal(records, name), 0
+        journal, last, shown = Journal(records, name), 0, 0
         while True:
             held = arguments.follow and is_held(records.folder, name)
             for key, entry in journal.entries(errors=arguments.errors, after=last):
                 last = key
                 if not wanted or entry.number in wanted:
                     _print(entry, as_json=arguments.json, with_detail=arguments.errors)
+                    shown += 1
             if not held:
+                if not shown and not arguments.json:
+                    what = "nothing failed" if arguments.errors else "nothing happened yet"
+                    print_line(make_console(), f"{what} in batch {name}")
                 return 0
             time.sleep(_EVERY_SECONDS)
 

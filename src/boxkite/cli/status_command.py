@@ -169,14 +169,10 @@ def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list
     from rich.text import Text
 
     from boxkite.cli.messages import printable
-    from boxkite.cli.tables import Column, counted, file_size, length_of_time, table_text
+    from boxkite.cli.tables import Column, file_size, length_of_time, table_text
 
-    said = [
-        f"{one.proved} of {counted(one.files, 'file')} proved",
-        *([f"{one.failed} failed"] if one.failed else []),
-    ]
     lines = [
-        Text(f"batch {one.name}: {one.shown_state}; {', '.join(said)}", style=_style(one) or "bold"),
+        Text(f"batch {one.name}: {_said_of(one)}", style=_style(one) or "bold"),
         Text(
             "  ".join(
                 part
@@ -202,23 +198,36 @@ def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list
             Column("state"),
             Column("", optional=True),
             Column("frames", right=True),
-            Column("why", gives_way=True),
         ]
         shown = files[:_MOST_FILES] if console.is_terminal else files
         rows = [
             [file.path.name, file.preset, _file_state(file, one), _bar(file.frames_done, file.frames, 10),
-             f"{file.frames_done}/{file.frames}", file.failure]
+             f"{file.frames_done}/{file.frames}"]
             for file in shown
         ]  # fmt: skip
         styles = {"failed": "red", "proved": "green", "started": "cyan"}
-        if not any(file.failure for file in shown):
-            columns, rows = columns[:-1], [row[:-1] for row in rows]
         lines.append(table_text(console, columns, rows, [styles.get(file.state, "") for file in shown]))
         if len(files) > len(shown):
             lines.append(Text(f"and {len(files) - len(shown)} more: --json has them all"))
+        lines += [
+            Text(printable(f"{file.path.name}: {file.failure}"), style="red")
+            for file in shown
+            if file.failure
+        ]
     if hint := _what_to_do(one):
         lines.append(Text(hint))
     return list(lines)
+
+
+def _said_of(one: Overview) -> str:
+    """A batch in one line."""
+    from boxkite.cli.tables import counted
+
+    if one.is_whole:
+        return f"all of {counted(one.files, 'file')} proved"
+    failed = f", {one.failed} failed" if one.failed else ""
+    state = one.shown_state.partition(",")[0]
+    return f"{state}; {one.proved} of {counted(one.files, 'file')} proved{failed}"
 
 
 def _what_to_do(one: Overview) -> str:

@@ -91,7 +91,7 @@ def main() -> None:
     outgoing = os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)
     faulthandler.enable()
-    av.logging.set_level(av.logging.WARNING)
+    av.logging.set_libav_level(av.logging.WARNING)
     av.logging.restore_default_callback()
     _give_way()
     try:

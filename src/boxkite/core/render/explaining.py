@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import traceback
+from pathlib import Path
 
 import av
 
@@ -45,9 +46,22 @@ def explain(error: Exception) -> str:
     return f"{type(error).__name__}: {error}"
 
 
-def _detail_of(error: Exception) -> str:
-    """Where in the program an error came from."""
-    return "".join(traceback.format_exception(error)).rstrip()
+def _detail_of(error: BaseException) -> str:
+    """Where in the program an error came from: a line for each call, the innermost last, then the error."""
+    before = error.__cause__ or (None if error.__suppress_context__ else error.__context__)
+    lines = [_detail_of(before)] if before else []
+    lines += [
+        f"at {_in_package(frame.filename)}:{frame.lineno} in {frame.name}"
+        for frame in traceback.extract_tb(error.__traceback__)
+    ]
+    return "\n".join([*lines, f"{type(error).__name__}: {error}"])
+
+
+def _in_package(file: str) -> str:
+    """A file's name from the folder of its package on."""
+    parts = Path(file).parts
+    place = max((index for index, part in enumerate(parts) if part in ("boxkite", "av")), default=-2)
+    return "/".join(parts[place:])
 
 
 def _may_pass(error: Exception) -> bool:
