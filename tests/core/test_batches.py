@@ -1,0 +1,166 @@
+"""The machine shared out, room on disks, plans packed and unpacked, and stores of earlier versions."""
+
+from __future__ import annotations
+
+import pickle
+import sqlite3
+import zlib
+from dataclasses import replace
+from pathlib import Path
+from types import SimpleNamespace
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from boxkite.core.batch.packing import Packed, pack, unpack
+from boxkite.core.batch.room import Room
+from boxkite.core.batch.running import Orders, run_plan
+from boxkite.core.batch.sharing import in_order, settle_threads, workers_for
+from boxkite.core.batch.turns import batches_ahead
+from boxkite.core.errors import RecordsError
+from boxkite.core.records.holding import Holding
+from boxkite.core.records.journal import Journal
+from boxkite.core.records.overview import overviews, unfinished
+from boxkite.core.records.store import Records
+from boxkite.core.records.tables import _OF_FORM_1
+from tests.core.test_plans import planned, record, reel, shots_of
+
+
+@pytest.fixture(scope="module")
+def plan(tmp_path_factory: pytest.TempPathFactory):
+    folder = tmp_path_factory.mktemp("sharing")
+    spans = [
+        (start, start + length) for start, length in zip(range(0, 1000, 100), range(10, 110, 10), strict=True)
+    ]
+    return planned(folder, shots_of(reel(folder / "a.mov"), *spans), "@marker")
+
+
+@given(cores=st.integers(1, 64), workers=st.integers(1, 64))
+def test_threads_use_all_cores_and_the_longest_shot_goes_first(plan, cores: int, workers: int) -> None:
+    threads = settle_threads(plan.rows, cores, workers)
+    order = [shot[0] for shot in in_order(plan.rows)]
+    assert [row.span.length for row in order] == sorted((row.span.length for row in plan.rows), reverse=True)
+    given_out = [threads[row.number] for row in order]
+    assert given_out[1:] == sorted(given_out[1:])  # fewer are left, more for each
+    for place, count in enumerate(given_out):
+        side_by_side = min(workers, len(order) - place)
+        assert cores <= count * side_by_side < cores + max(cores, side_by_side)
+    assert threads == settle_threads(plan.rows, cores, workers)
+
+
+def test_memory_limits_how_many_shots_are_made_side_by_side(plan) -> None:
+    threads = settle_threads(plan.rows, 8, 8)
+    counts = [workers_for(plan.rows, 8, threads, size) for size in (1, 10**9, 10**12)]
+    assert counts[0] == 1 and counts[2] == 8 and counts == sorted(counts)
+
+
+def test_room_goes_by_what_files_took_so_far_and_by_nothing_before(
+    plan, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rows = [replace(row, folder=tmp_path, expected_bytes=10_000_000) for row in plan.rows]
+    free = 12_000_000
+    monkeypatch.setattr("shutil.disk_usage", lambda _: SimpleNamespace(free=free))
+    room = Room()
+    assert room.lacking(rows[:5], []) is None
+    room.made(rows[0], 8_000_000)
+    assert room.lacking(rows[1:2], []) is None
+    folder, needed, left = room.lacking(rows[1:2], rows[2:3]) or pytest.fail("it does not fit beside another")
+    assert (folder, left) == (tmp_path, free) and needed == 20_000_000
+
+
+def test_a_plan_comes_back_as_it_was_and_nothing_else_is_unpacked(plan) -> None:
+    back = unpack(pack(Packed(plan.rows, None)))
+    assert back.rows == plan.rows and len({id(row.shot.reel) for row in back.rows}) == 1
+    for bad in (print, Path.unlink, {"a": 1}, sqlite3.connect):
+        with pytest.raises(RecordsError):
+            unpack(zlib.compress(pickle.dumps(bad)))
+    with pytest.raises(RecordsError):
+        unpack(pack(Packed(plan.rows, None))[:-20])
+
+
+def test_a_store_of_the_first_form_is_brought_up_to_date_with_what_it_holds(tmp_path: Path) -> None:
+    store = sqlite3.connect(tmp_path / "batches.sqlite")
+    store.executescript(_OF_FORM_1)
+    store.execute("pragma user_version = 1")
+    store.execute("insert into batch values (1, '2026-01-01.1', '2026-01-01T10:00:00', 'm', '@marker', 2)")
+    store.execute(
+        "insert into file values (1, 1, cast('/out/a.mp4' as blob), 'a', cast('/a.mov' as blob), '1-1', 0, 10,"
+        " 'web', 'r', '', '', '', '', 'proved', 'c', 7, 100, 2.0)"
+    )
+    store.commit()
+    store.close()
+    with Records(tmp_path) as records:
+        batch = records.batch("last")
+        assert (batch.name, batch.state, batch.files[0].size_bytes) == ("2026-01-01.1", "ended", 7)
+        assert records.made_at(Path("/out/a.mp4")) == batch.files[0]
+        assert overviews(records)[0].shown_state == "all proved"
+        assert records.packed_plan(batch.name) == b""
+    later = sqlite3.connect(tmp_path / "batches.sqlite")
+    later.execute("pragma user_version = 99")
+    later.close()
+    with pytest.raises(RecordsError, match="another version"):
+        Records(tmp_path)
+
+
+def test_the_journal_tells_who_runs_who_waits_and_what_is_left(tmp_path: Path) -> None:
+    with Records(tmp_path) as records:
+        names = [
+            records.begin("@marker", None, [record(1, frames=10), record(2, frames=30)]) for _ in range(3)
+        ]
+        journals = [Journal(records, name) for name in names]
+        with Holding(tmp_path, names[0]), Holding(tmp_path, names[1]):
+            journals[1].batch_is("running")
+            assert batches_ahead(records, names[0]) == (names[1],)
+            assert batches_ahead(records, names[2]) == (names[0], names[1])
+            with pytest.raises(RecordsError, match="another process"), Holding(tmp_path, names[1]):
+                pass
+            journals[1].started([1])
+            journals[1].frames_done({1: 4}, 2.0)
+            journals[1].ask_to_stop("after")
+            one = overviews(records, (names[1],))[0]
+            assert (one.shown_state, one.frames, one.frames_done, one.seconds) == ("stopping", 40, 4, 2.0)
+        journals[1].failed(1, "it broke", detail="where")
+        assert overviews(records, (names[1],))[0].shown_state == "interrupted"
+        journals[1].batch_is("ended")
+        assert journals[1].stop_asked() == ""
+        assert [entry.kind for _, entry in journals[1].entries(errors=True)] == ["state", "detail"]
+        journals[2].proved(1, checksum="c", size_bytes=1, seconds=1.0)
+        journals[2].proved(2, checksum="c", size_bytes=1, seconds=1.0)
+        assert [one.name for one in unfinished(records)] == [names[1], names[0]]
+        journals[0].forget()
+        assert records.ask("select count(*) from file")[0][0] == 4
+
+
+class Broken:
+    """Makers that lose every shot they are given."""
+
+    size = cores = 1
+    given: tuple = ()
+
+    @property
+    def busy(self) -> int:
+        return bool(self.given)
+
+    def prepare(self, rows):
+        return []
+
+    def give(self, task) -> None:
+        self.given = task.rows
+
+    def listen(self, seconds: float):
+        from boxkite.core.batch.crew import Heard
+
+        rows, self.given = self.given, ()
+        return Heard(rows, None, "signal 11", "last words")
+
+
+def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan, tmp_path: Path) -> None:
+    rows = [
+        replace(row, folder=tmp_path, number=number) for number, row in enumerate(plan.rows[:1] * 2, start=1)
+    ]
+    events = [type(event).__name__ for event in run_plan(rows, Broken())]
+    assert events.count("FileEnded") == 2
+    assert events.count("TriedAgain") == 1 and events.count("ShotStarted") == 3
+    stopped = Orders(stop="now")
+    assert list(run_plan(rows, Broken(), orders=stopped)) == []
