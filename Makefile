@@ -18,6 +18,7 @@ bench: $(STAMP)
 	$(BIN)/python bench/looking.py
 	$(BIN)/python bench/planning.py
 	$(BIN)/python bench/speed.py
+	$(BIN)/python bench/batches.py
 
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec

@@ -103,6 +103,7 @@ def test_a_farm_makes_the_same_files_and_a_lost_worker_costs_none(
     settings.write_text(rule.replace(str(film.parent / "there"), str(tmp_path)))
     unlike = boxkite(*words(film, tmp_path / "no"), "--cluster", address, env=env)
     assert (unlike.status, "is not there, or is not the same file" in unlike.err) == (2, True), unlike.err
+    assert not (tmp_path / "no").exists()
 
 
 def test_a_farm_that_is_not_there_is_said_in_words(film: Path, tmp_path: Path) -> None:

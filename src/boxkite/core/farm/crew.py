@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import queue
 import time
@@ -88,7 +89,19 @@ class FarmCrew:
 
         Raises PlanError with a line for each worker that cannot.
         """
-        prepare_folders({row.path.parent for row in rows})
+        folders_of_files = {row.path.parent for row in rows}
+        new = {one for folder in folders_of_files for one in (folder, *folder.parents) if not one.exists()}
+        prepare_folders(folders_of_files)
+        try:
+            return self._checked(rows)
+        except PlanError:
+            for folder in sorted(new, reverse=True):
+                with contextlib.suppress(OSError):  # somebody may have put something in meanwhile
+                    folder.rmdir()
+            raise
+
+    def _checked(self, rows: Sequence[Row]) -> list[str]:
+        """Ask every worker what it can do; who makes these rows, in lines. Raises PlanError."""
         encoders = sorted({name for row in rows if not row.is_copied for name in _encoders_of(row)})
         sources = list(dict.fromkeys(row.shot.reel.source.path.absolute() for row in rows))
         files = [(str(path), path.stat().st_size) for path in sources[:_MOST_FILES_CHECKED] if path.is_file()]
