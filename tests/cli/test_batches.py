@@ -167,10 +167,11 @@ def test_stopped_at_once_leaves_nothing_half_made(film: Path, tmp_path: Path, st
 def test_a_second_batch_waits_for_its_turn_or_shares(
     film: Path, tmp_path: Path, state: dict[str, str]
 ) -> None:
-    first = start(state, *words(film, tmp_path / "a"))
+    some = ("--only", "number:1-3")
+    first = start(state, *words(film, tmp_path / "a"), *some)
     wait_for(lambda: any((tmp_path / "a").rglob(".boxkite-*")))
-    waiting = start(state, *words(film, tmp_path / "b"))
-    sharing = start(state, *words(film, tmp_path / "c"), "--turn", "share")
+    waiting = start(state, *words(film, tmp_path / "b"), *some)
+    sharing = start(state, *words(film, tmp_path / "c"), *some, "--turn", "share")
     wait_for(lambda: any((tmp_path / "c").rglob(".boxkite-*")))
     assert first.poll() is None and not (tmp_path / "b").exists()
     for process in (first, waiting, sharing):
