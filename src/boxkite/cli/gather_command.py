@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.batch_options import add_batch_arguments
+from boxkite.cli.settings import add_settings
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -39,13 +40,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--ask", metavar="NAMES", help="facts to ask for, once for all cards, as Unit,Location"
     )
     parser.add_argument("--job", metavar="FILE", help="the job file (.toml) that is run on what was copied")
-    parser.add_argument(
-        "--set",
-        metavar="KEY=VALUE",
-        action="append",
-        default=[],
-        dest="changes",
-        help="with --job: any word of it, or a setting of a preset (repeatable)",
+    add_settings(
+        parser,
+        "with --job: any word of it, or a setting of a preset",
     )
     add_batch_arguments(parser)
     parser.add_argument("--json", action="store_true", help="print JSON instead of lines")

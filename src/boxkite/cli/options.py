@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from boxkite.cli.settings import add_settings
 from boxkite.core.job.words import DECODERS, PICTURES, WAYS_TO_CUT, WHETHER_JOINED
 
 if TYPE_CHECKING:
@@ -161,14 +162,10 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="BATCH",
         help="only what is new or changed since an earlier batch, by its name, or last",
     )
-    outputs.add_argument(
-        "--set",
-        metavar="KEY=VALUE",
-        action="append",
-        default=[],
-        dest="changes",
-        help="any word of a job file, or a setting of a preset: review.video.quality=20, or fit=1280x720 for"
-        " all of them (repeatable)",
+    add_settings(
+        outputs,
+        "any word of a job file, or a setting of a preset: review.video.quality=20, or fit=1280x720 for"
+        " all of them",
     )
     outputs.add_argument(
         "--look", metavar="FILE", help="look file (.cube …) for every picture, after the shot's own colours"

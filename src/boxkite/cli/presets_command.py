@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from boxkite.cli.settings import add_settings
+
 EXAMPLES = """\
 examples:
   boxkite presets
@@ -31,13 +33,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--full", action="store_true", help="show every setting, also those that were not said"
     )
     parser.add_argument("--based-on", metavar="NAME", help="preset that a new one begins with")
-    parser.add_argument(
-        "--set",
-        metavar="KEY=VALUE",
-        action="append",
-        default=[],
-        dest="changes",
-        help="a setting of the new one, as video.quality=18 (repeatable)",
+    add_settings(
+        parser,
+        "a setting of the new one, as video.quality=18",
     )
     parser.add_argument("--file", metavar="PATH", help="write the new one here, not into your own presets")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")

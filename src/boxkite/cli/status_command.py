@@ -178,7 +178,7 @@ def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list
                 part
                 for part in (
                     _bar(one.frames_done, one.frames, 30),
-                    f"{_speed(one):.0f} frames a second" if one.seconds else "",
+                    f"{one.frames_a_second:.0f} frames a second" if one.seconds else "",
                     f"{_time_left(one)} left" if _time_left(one) else "",
                     f"{length_of_time(one.seconds)} so far"
                     if one.held
@@ -261,16 +261,10 @@ def _bar(done: int, total: int, width: int) -> str:
     return "━" * full + "─" * (width - full) + f" {int(share * 100):3} %"
 
 
-def _speed(one: Overview) -> float:
-    return one.frames_done / one.seconds if one.seconds else 0.0
-
-
 def _time_left(one: Overview) -> str:
     from boxkite.cli.tables import length_of_time
 
-    if not one.held or one.state != "running" or not _speed(one):
-        return ""
-    return length_of_time((one.frames - one.frames_done) / _speed(one))
+    return "" if one.seconds_left is None else length_of_time(one.seconds_left)
 
 
 def _line(one: Overview) -> str:
@@ -325,7 +319,7 @@ def _overview_as_json(one: Overview) -> dict[str, Any]:
         "failed": one.failed,
         "frames": one.frames,
         "frames_done": one.frames_done,
-        "frames_a_second": round(_speed(one), 1),
+        "frames_a_second": round(one.frames_a_second, 1),
         "size_bytes": one.size_bytes,
         "note": one.note or None,
     }

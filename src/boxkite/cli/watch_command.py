@@ -14,6 +14,7 @@ from boxkite.cli.batch_options import (
     turn_from,
     workers_from,
 )
+from boxkite.cli.settings import add_settings
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -36,13 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which folder, by which job."""
     parser.add_argument("folder", metavar="FOLDER", help="where files land; all folders below it count too")
     parser.add_argument("--job", metavar="FILE", help="the job file (.toml) by which they are made")
-    parser.add_argument(
-        "--set",
-        metavar="KEY=VALUE",
-        action="append",
-        default=[],
-        dest="changes",
-        help="any word of a job file, or a setting of a preset (repeatable)",
+    add_settings(
+        parser,
+        "any word of a job file, or a setting of a preset",
     )
     parser.add_argument(
         "--settle",

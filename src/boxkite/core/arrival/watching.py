@@ -21,6 +21,7 @@ from boxkite.core.errors import BoxkiteError, RequestError
 from boxkite.core.job.job import Job
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan
+from boxkite.core.records.checksum import text_checksum
 from boxkite.core.records.holding import Holding
 from boxkite.core.records.landed import Landed, Landing
 from boxkite.core.records.store import Records
@@ -107,8 +108,6 @@ def watch(folder: Path, job_of: JobOf, settings: WatchSettings) -> Iterator[Watc
 
 
 def _key_of(folder: Path) -> str:
-    from boxkite.core.records.checksum import text_checksum
-
     return f"watch-{text_checksum(str(folder))[:16]}"
 
 

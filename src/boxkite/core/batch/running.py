@@ -19,7 +19,7 @@ from boxkite.core.batch.events import (
 )
 from boxkite.core.batch.messages import ShotTask
 from boxkite.core.batch.room import Room
-from boxkite.core.batch.sharing import in_order, settle_threads
+from boxkite.core.batch.sharing import effort_of, settle_threads
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.plan.rows import Action, Row, rows_by_stretch
 from boxkite.core.records.checksum import file_checksum
@@ -128,7 +128,7 @@ class _Run:
                 again.append(row)
                 yield TriedAgain((row,), result.failure, _detail(result.detail, heard.said))
                 continue
-            if "disk is full" in result.failure:
+            if result.no_room:
                 self.room.was_full(row)
             detail = _detail(result.detail, heard.said) if result.failure else ""
             self.finished.append((row, replace(result, detail=detail)))
@@ -181,8 +181,7 @@ def run_plan(
         for count in sorted(set(settled.values()))
         for alike in rows_by_stretch([row for row in rows if settled[row.number] == count])
     ]
-    places = {members[0].number: place for place, members in enumerate(in_order(rows))}
-    shots.sort(key=lambda shot: min(places.get(row.number, len(rows)) for row in shot.rows))
+    shots.sort(key=lambda shot: (-effort_of(shot.rows), shot.rows[0].number))
     yield from _Run(makers, orders or Orders(), shots).events()
 
 

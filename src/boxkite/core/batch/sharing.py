@@ -26,7 +26,7 @@ def usable_cores() -> int:
 
 def in_order(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     """The shots of a plan in the order they are begun: the longest first, so that the last does not run alone."""
-    return sorted(rows_by_stretch(rows), key=lambda members: -sum(map(_effort, members)))
+    return sorted(rows_by_stretch(rows), key=lambda members: -effort_of(members))
 
 
 def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, int]:
@@ -65,6 +65,11 @@ def free_memory_bytes() -> int:
     import psutil
 
     return int(psutil.virtual_memory().available)
+
+
+def effort_of(rows: Sequence[Row]) -> int:
+    """About how much there is to do for some rows; the more, the earlier they are begun."""
+    return sum(map(_effort, rows))
 
 
 def _effort(row: Row) -> int:

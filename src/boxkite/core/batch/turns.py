@@ -9,7 +9,6 @@ from boxkite.core.records.overview import alive
 from boxkite.core.records.store import Records
 
 Turn = Literal["wait", "share"]
-TURNS: tuple[Turn, ...] = ("wait", "share")
 _LOOK_EVERY_SECONDS = 2.0
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from dataclasses import asdict
+from pathlib import Path
 from typing import Any
 
 from boxkite.core.looks.look import DecisionStep, FileStep, SpacesStep
@@ -20,6 +21,7 @@ class Recipes:
 
     def __init__(self) -> None:
         self._of_preset: dict[int, tuple[Preset, str]] = {}
+        self._of_file: dict[Path, str] = {}
 
     def of(self, row: Row) -> str:
         """The recipe of a row: equal for two that make the same of the same frames."""
@@ -32,10 +34,18 @@ class Recipes:
             row.size,
             row.sound_tracks,
             lettering,
-            [_of_step(step) for step in row.look],
+            [self._of_step(step) for step in row.look],
             str(row.in_timecode) if lettering else "",
         ]
         return text_checksum(json.dumps(parts, default=str))
+
+    def _of_step(self, step: DecisionStep | FileStep | SpacesStep) -> Any:
+        """What tells a step of a look from another: of files, what is in them."""
+        if not isinstance(step, FileStep):
+            return asdict(step)
+        if step.path not in self._of_file:
+            self._of_file[step.path] = file_checksum(step.path)
+        return self._of_file[step.path]
 
 
 def _of_preset(preset: Preset) -> str:
@@ -44,11 +54,6 @@ def _of_preset(preset: Preset) -> str:
         if mark.image:
             said["image"] = file_checksum(mark.image)
     return json.dumps(values, sort_keys=True)
-
-
-def _of_step(step: DecisionStep | FileStep | SpacesStep) -> Any:
-    """What tells a step of a look from another: of files, what is in them."""
-    return file_checksum(step.path) if isinstance(step, FileStep) else asdict(step)
 
 
 def _plain(value: Any) -> Any:

@@ -135,14 +135,14 @@ class Journal:
         """
         wanted = "and (entry.kind = 'detail' or entry.text like 'failed:%')" if errors else ""
         rows = self._records.ask(
-            "select entry.id, entry.at, entry.number, entry.kind, entry.text, file.plain_name, file.path from entry"
+            "select entry.id, entry.at, entry.number, entry.kind, entry.text, file.path from entry"
             " left join file on file.batch = entry.batch and file.number = entry.number"
             f" where entry.batch = ? and entry.id > ? {wanted} order by entry.id",
             self._batch, after,
         )  # fmt: skip
         return [
             (key, Entry(at, number, kind, text, Path(os.fsdecode(path)).name if path else ""))
-            for key, at, number, kind, text, _, path in rows
+            for key, at, number, kind, text, path in rows
         ]
 
     def forget(self) -> None:

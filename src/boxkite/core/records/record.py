@@ -131,6 +131,18 @@ class Overview:
         return "all proved" if self.proved == self.files else "unfinished"
 
     @property
+    def frames_a_second(self) -> float:
+        """How fast it has been so far; 0 where that is not known yet."""
+        return self.frames_done / self.seconds if self.seconds else 0.0
+
+    @property
+    def seconds_left(self) -> float | None:
+        """About how long it is going to run; None where it does not, or where that is not known yet."""
+        if not self.held or self.state != "running" or not self.frames_a_second:
+            return None
+        return (self.frames - self.frames_done) / self.frames_a_second
+
+    @property
     def is_whole(self) -> bool:
         """Whether every file of it is proved."""
         return self.proved == self.files

@@ -24,7 +24,12 @@ _PASSING = {
 def failed(row: Row, error: Exception) -> Result:
     """The result of a row that an error has ended."""
     return Result(
-        row.number, row.path, failure=explain(error), detail=_detail_of(error), may_pass=_may_pass(error)
+        row.number,
+        row.path,
+        failure=explain(error),
+        detail=_detail_of(error),
+        may_pass=_may_pass(error),
+        no_room=_is_no_room(error),
     )
 
 
@@ -32,7 +37,7 @@ def explain(error: Exception) -> str:
     """Any error met while rendering, in one line that says what to do where that is known."""
     if isinstance(error, BoxkiteError):
         return f"{error}" + (f" ({error.hint})" if error.hint else "")
-    if isinstance(error, OSError) and error.errno == errno.ENOSPC:
+    if _is_no_room(error):
         return "the disk is full: make room, then go on with boxkite resume"
     if isinstance(error, MemoryError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
         return "there is not enough memory: fewer --workers need less of it"
@@ -67,3 +72,7 @@ def _in_package(file: str) -> str:
 def _may_pass(error: Exception) -> bool:
     """Whether the same thing can go well a little later."""
     return isinstance(error, MemoryError) or (isinstance(error, OSError) and error.errno in _PASSING)
+
+
+def _is_no_room(error: Exception) -> bool:
+    return isinstance(error, OSError) and error.errno == errno.ENOSPC

@@ -21,7 +21,7 @@ class Result:
     """What became of one row: a proof, or the reason it failed. seconds: of one worker, its share of the shot's.
 
     partial: where the proved file lies until it is given its name. detail: of a failure, for the log.
-    may_pass: whether the failure is of a kind that trying again can help.
+    may_pass: whether the failure is of a kind that trying again can help. no_room: whether its disk was full.
     """
 
     row_number: int
@@ -33,3 +33,4 @@ class Result:
     partial: Path | None = None
     detail: str = ""
     may_pass: bool = False
+    no_room: bool = False
