@@ -67,7 +67,8 @@ def write_cube(path: Path, size: int = 17) -> Path:
 
 def write_large(path: Path, size_bytes: int) -> None:
     """A long ProRes file of about a size: the packets of two drawn seconds, over and over."""
-    with av.open(f"{path}.short.mov", "w") as short:
+    drawn = Path(f"{path}.short.mov")
+    with av.open(str(drawn), "w") as short:
         stream = short.add_stream("prores", rate=25, options={"profile": "3"})
         stream.width, stream.height, stream.pix_fmt = 1920, 1080, "yuv422p10le"
         grain = np.random.default_rng(7).integers(0, 40, (1080, 1920)).astype(np.uint8)
@@ -78,19 +79,22 @@ def write_large(path: Path, size_bytes: int) -> None:
             picture.pts, picture.time_base = number, Fraction(1, 25)
             short.mux(stream.encode(picture))
         short.mux(stream.encode(None))
-    with av.open(f"{path}.short.mov") as loop, av.open(str(path), "w") as film:
-        written = film.add_stream_from_template(loop.streams.video[0])
-        packets = [packet for packet in loop.demux(video=0) if packet.size]
-        base = loop.streams.video[0].time_base or Fraction(1, 12800)
-        step = round(Fraction(1, 25) / base)
-        count = 0
-        total = 0
-        while total < size_bytes:
-            for packet in packets:
-                packet.pts = packet.dts = count * step
-                packet.time_base = base
-                packet.stream = written
-                total += packet.size
-                count += 1
+    write_repeated(drawn, path, -(-size_bytes // drawn.stat().st_size), 2)
+    drawn.unlink()
+
+
+def write_repeated(short: Path, path: Path, loops: int, seconds: int) -> None:
+    """A film of the packets of a short one that lasts whole seconds, over and over."""
+    with av.open(str(short)) as loop, av.open(str(path), "w") as film:
+        heard = [stream for stream in loop.streams if stream.type in ("video", "audio")]
+        streams = {stream.index: film.add_stream_from_template(stream) for stream in heard}
+        packets = [packet for packet in loop.demux(*heard) if packet.size]
+        times = [
+            (packet.pts or 0, packet.dts or 0, packet.time_base, packet.stream_index) for packet in packets
+        ]
+        for number in range(loops):
+            for packet, (pts, dts, base, index) in zip(packets, times, strict=True):
+                shift = round(number * seconds / base)
+                packet.time_base, packet.pts, packet.dts = base, pts + shift, dts + shift
+                packet.stream = streams[index]
                 film.mux(packet)
-    Path(f"{path}.short.mov").unlink()

@@ -7,6 +7,7 @@ of a run added up.
 
 from __future__ import annotations
 
+import os
 import resource
 import shutil
 import statistics
@@ -18,11 +19,15 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
-from material import write_cube, write_grainy, write_large, write_marks
+import av
+
+from material import write_cube, write_grainy, write_large, write_marks, write_repeated
 
 HERE = Path(__file__).parent
 BOXKITE = str(Path(sys.executable).with_name("boxkite"))
 FLOOR = [sys.executable, str(HERE / "floor.py")]
+_LOOPS = (6, 72, 720)
+_LARGE_BYTES, _LARGE_SHOTS = 4_000_000_000, 8
 LINES = (("@name", "bottom left"), ("@timecode", "bottom right"), ("@clip @frame", "top left"))
 
 
@@ -42,7 +47,7 @@ def measure(*command: str) -> Figures:
 
     def watch() -> None:
         nonlocal peak
-        while not stop.wait(0.05):
+        while not stop.wait(0.5):
             peak = max(peak, tree_memory_mb(process.pid))
 
     watching = threading.Thread(target=watch)
@@ -76,7 +81,10 @@ def tree_memory_mb(root: int) -> float:
 
 
 def compare(name: str, ours: list[str], floor: list[str], pairs: int, clean: Path) -> None:
+    """Time, CPU and memory against the floor; a run of the floor before the first pair warms up."""
     wall, cpu, memory = [], [], []
+    fresh(clean)
+    measure(*floor)
     for index in range(pairs):
         order = [ours, floor] if index % 2 == 0 else [floor, ours]
         found = {}
@@ -101,13 +109,16 @@ def compare(name: str, ours: list[str], floor: list[str], pairs: int, clean: Pat
     )
 
 
-def several_at_once(*commands: list[str]) -> float:
-    """Wall seconds until all of several commands that run side by side have ended."""
+def several_at_once(*commands: list[str]) -> tuple[float, float]:
+    """Seconds until all of several commands that run side by side have ended: of the clock, of all cores."""
+    before = resource.getrusage(resource.RUSAGE_CHILDREN)
     started = time.monotonic()
     processes = [subprocess.Popen(command, stdout=subprocess.DEVNULL) for command in commands]
     if sum(process.wait() for process in processes):
         raise SystemExit("one of them failed")
-    return time.monotonic() - started
+    wall = time.monotonic() - started
+    after = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return wall, after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
 
 
 def fresh(folder: Path) -> None:
@@ -151,38 +162,103 @@ def shared(folder: Path, out: Path, pairs: int) -> None:
 
 
 def batch(folder: Path, out: Path, pairs: int) -> None:
-    """Twenty shots on all cores, against two bare processes that each do one half with one thread."""
-    ratios = []
-    words = [str(folder / "program.mov"), "--marks", str(folder / "program.edl")]
-    for _ in range(pairs):
-        fresh(out)
-        ours = several_at_once([BOXKITE, "run", *words, "--to", f"web:{out}"])
-        halves = [
-            [*FLOOR, "web", str(folder / f"half{n}.mov"), str(out / f"bare{n}.mp4"), "1"] for n in (1, 2)
-        ]
-        ceiling = several_at_once(*halves)
-        ratios.append(ceiling / ours)
-        print(f"  ours {ours:.1f} s, two bare processes {ceiling:.1f} s", flush=True)
-    print(f"20 shots side by side: {statistics.median(ratios):.2f} of the ceiling's speed", flush=True)
+    """Twenty shots on all cores, against two bare processes with one thread each.
+
+    These make ten of the shots each; or, which saves them the cutting, half of the film as one file.
+    """
+    film, seconds = folder / "program.mov", seconds_of(folder / "program.mov")
+    spans = [f"{25 * seconds * n // 20}-{25 * seconds * (n + 1) // 20}" for n in range(20)]
+    both = [(out / "bare1", spans[:10]), (out / "bare2", spans[10:])]
+    compete(
+        "20 shots side by side",
+        [[BOXKITE, "run", str(film), "--marks", str(folder / "program.edl"), "--to", f"web:{out}"]],
+        {
+            "two bare processes that make ten each": [
+                [*FLOOR, "web", str(film), str(into), "1", *some] for into, some in both
+            ],
+            "two that make one file of a half each": [
+                [*FLOOR, "web", str(folder / "half.mov"), str(into / "half.mp4"), "1"] for into, _ in both
+            ],
+        },
+        out,
+        pairs,
+    )
+
+
+Commands = list[list[str]]
+
+
+def compete(name: str, ours: Commands, floors: dict[str, Commands], out: Path, pairs: int) -> None:
+    """Speed and CPU against several floors, each a few processes side by side; in another order each time.
+
+    The first round only warms up: a file's first reading, and memory the machine gives out for the first time.
+    """
+    found: dict[str, list[tuple[float, float]]] = {}
+    everyone = {name: ours, **floors}
+    for turn in range(pairs + 1):
+        for one, commands in list(everyone.items())[:: 1 if turn % 2 else -1]:
+            taken = on_a_quiet_disk(commands, out)
+            if turn:
+                found.setdefault(one, []).append(taken)
+        if turn:
+            words = [f"{one} {of[-1][0]:.1f} s (CPU {of[-1][1]:.1f} s)" for one, of in found.items()]
+            print(f"  {', '.join(words)}", flush=True)
+    for one in floors:
+        pairwise = list(zip(found[name], found[one], strict=True))
+        speed = statistics.median(bare[0] / mine[0] for mine, bare in pairwise)
+        cpu = statistics.median(mine[1] / bare[1] for mine, bare in pairwise)
+        print(f"{name}: {speed:.2f} of the speed of {one}, CPU {cpu:.3f} × (median of {pairs})", flush=True)
 
 
 def copies(folder: Path, out: Path, pairs: int) -> None:
-    against_remux, against_copy = [], []
+    """Copying without coding, proof and checksum included, against a bare remux and a plain file copy."""
     large = folder / "large.mov"
-    for _ in range(pairs):
+    write_large(large, _LARGE_BYTES)
+    write_marks(folder / "large.edl", seconds_of(large), _LARGE_SHOTS)
+    whole = [BOXKITE, "run", str(large), "--to", f"copy:{out}"]
+    shots = [*whole, "--marks", str(folder / "large.edl"), "--start-timecode", "01:00:00:00"]
+    floors = {
+        "a bare remux": [[*FLOOR, "remux", str(large), str(out / "bare.mov")]],
+        "one brought to the disk": [[*FLOOR, "remux-to-disk", str(large), str(out / "bare.mov")]],
+        "cp": [["cp", str(large), str(out / "plain.mov")]],
+    }
+    size = f"{large.stat().st_size / 1e9:.1f} GB"
+    compete(f"copying {size} as one file", [whole], floors, out, pairs)
+    compete(f"copying {size} as {_LARGE_SHOTS} shots", [shots], floors, out, pairs)
+    large.unlink()
+
+
+def seconds_of(film: Path) -> int:
+    """How long a film lasts, in whole seconds."""
+    with av.open(str(film)) as container:
+        return (container.duration or 0) // av.time_base
+
+
+def copies_in_memory(_: Path, __: Path, pairs: int) -> None:
+    """The same where no disk decides: on Linux's file system in memory."""
+    with tempfile.TemporaryDirectory(dir="/dev/shm") as name:
+        copies(Path(name), Path(name) / "out", pairs)
+
+
+def on_a_quiet_disk(commands: Commands, out: Path) -> tuple[float, float]:
+    """Seconds, of the clock and of all cores, once all that others wrote has reached the disk."""
+    fresh(out)
+    for into in ("bare1", "bare2"):
+        (out / into).mkdir()
+    os.sync()
+    return several_at_once(*commands)
+
+
+def length(folder: Path, out: Path, _: int) -> None:
+    """The peak of memory of films of a minute, of twelve and of two hours, once: only the number of pictures counts."""
+    short, film = folder / "short.mov", folder / "long.mov"
+    write_grainy(short, 10, 160, 96)
+    for loops in _LOOPS:
+        write_repeated(short, film, loops, 10)
         fresh(out)
-        ours = several_at_once([BOXKITE, "run", str(large), "--to", f"copy:{out}"])
-        bare = several_at_once([*FLOOR, "remux", str(large), str(out / "bare.mov")])
-        plain_copy = several_at_once(["cp", str(large), str(out / "plain.mov")])
-        against_remux.append(bare / ours)
-        against_copy.append(plain_copy / ours)
-        print(f"  copy {ours:.1f} s, bare remux {bare:.1f} s, cp {plain_copy:.1f} s", flush=True)
-    size = large.stat().st_size / 1e9
-    print(
-        f"copying {size:.1f} GB, proof and checksum included: {statistics.median(against_remux):.2f} of a bare remux,"
-        f" {statistics.median(against_copy):.2f} of cp",
-        flush=True,
-    )
+        ours = measure(BOXKITE, "run", str(film), "--to", f"web:{out}", "--workers", "1").memory_mb
+        bare = measure(*FLOOR, "web", str(film), str(out / "bare.mp4")).memory_mb
+        print(f"{loops / 6:.0f} minutes: {ours:.0f} MB, the bare loop {bare:.0f} MB", flush=True)
 
 
 def several(folder: Path, out: Path, pairs: int) -> None:
@@ -196,7 +272,10 @@ def helped(_: Path, out: Path, pairs: int) -> None:
     compare(name, [BOXKITE, "--help"], [sys.executable, "-c", "pass"], 7 * pairs, out)
 
 
-PARTS = {one.__name__: one for one in (plain, dressed, shared, batch, several, copies, helped)}
+PARTS = {
+    one.__name__: one
+    for one in (plain, dressed, shared, batch, several, copies, copies_in_memory, length, helped)
+}
 
 
 def main() -> None:
@@ -209,12 +288,9 @@ def main() -> None:
         if {"plain", "dressed", "shared"} & set(parts):
             write_grainy(folder / "one.mov", seconds, 1920, 1080)
         if {"batch", "several"} & set(parts):
-            write_grainy(folder / "program.mov", 2 * seconds, 1280, 720)
+            write_grainy(folder / "program.mov", 2 * seconds, 1920, 1080)
             write_marks(folder / "program.edl", 2 * seconds, 20)
-            for half in (1, 2):
-                write_grainy(folder / f"half{half}.mov", seconds, 1280, 720)
-        if "copies" in parts:
-            write_large(folder / "large.mov", 2_000_000_000)
+            write_grainy(folder / "half.mov", seconds, 1920, 1080)
         for part in parts:
             PARTS[part](folder, folder / "out", pairs)
 

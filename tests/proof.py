@@ -98,6 +98,8 @@ def decoded_hash(path: Path) -> str:
     found = hashlib.sha256()
     with av.open(str(path)) as container:
         for picture in container.decode(container.streams.video[0]):
-            for plane in picture.planes:
-                found.update(bytes(plane))
+            sample_bytes = -(-picture.format.components[0].bits // 8)
+            for plane in picture.planes:  # without what lies beside each row, which is anything
+                rows = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)
+                found.update(rows[:, : plane.width * sample_bytes].tobytes())
     return found.hexdigest()

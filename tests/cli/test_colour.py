@@ -109,40 +109,75 @@ def test_transparency_is_kept_where_the_preset_keeps_it(tmp_path: Path) -> None:
     assert abs(alpha[40, 40] - 1) < 0.02 and abs(alpha[40, 110] - 0.5) < 0.02 and alpha[5, 5] < 0.02
 
 
-def write_exr(path: Path, layers: dict[str, float]) -> None:
-    """An uncompressed scan line image of float channels, flat in each layer (the OpenEXR file layout)."""
-    names = sorted(f"{layer}.{channel}" if layer else channel for layer in layers for channel in "RGB")
-    width, height = 64, 48
-    channels = b"".join(name.encode() + b"\0" + struct.pack("<iB3xii", 2, 0, 1, 1) for name in names) + b"\0"
+def attribute(name: str, kind: str, value: bytes) -> bytes:
+    return name.encode() + b"\0" + kind.encode() + b"\0" + struct.pack("<i", len(value)) + value
+
+
+def write_exr(path: Path, *parts: dict[str, float], views: tuple[str, ...] = ()) -> None:
+    """An uncompressed scan line image of float channels, flat in each layer of each part (the OpenEXR file layout).
+
+    views: of the layers of a single part, the first of them unnamed there; of several parts, one each.
+    """
+    width, height, several = 64, 48, len(parts) > 1
     box = struct.pack("<iiii", 0, 0, width - 1, height - 1)
-    header = b"".join(
-        name.encode() + b"\0" + kind.encode() + b"\0" + struct.pack("<i", len(value)) + value
-        for name, kind, value in (
-            ("channels", "chlist", channels), ("compression", "compression", b"\0"), ("dataWindow", "box2i", box),
-            ("displayWindow", "box2i", box), ("lineOrder", "lineOrder", b"\0"),
-            ("pixelAspectRatio", "float", struct.pack("<f", 1)),
-            ("screenWindowCenter", "v2f", struct.pack("<ff", 0, 0)),
-            ("screenWindowWidth", "float", struct.pack("<f", 1)),
-        )
-    )  # fmt: skip
-    start = struct.pack("<II", 20000630, 2) + header + b"\0"
-    row = b"".join(np.full(width, layers[name.rpartition(".")[0]], "<f4").tobytes() for name in names)
-    offsets = [len(start) + 8 * height + line * (8 + len(row)) for line in range(height)]
-    lines = b"".join(struct.pack("<ii", line, len(row)) + row for line in range(height))
-    path.write_bytes(start + struct.pack(f"<{height}Q", *offsets) + lines)
+    headers, rows = b"", []
+    for number, layers in enumerate(parts):
+        names = sorted(f"{layer}.{channel}" if layer else channel for layer in layers for channel in "RGB")
+        channels = b"".join(name.encode() + b"\0" + struct.pack("<iB3xii", 2, 0, 1, 1) for name in names)
+        headers += attribute("channels", "chlist", channels + b"\0")
+        headers += attribute("compression", "compression", b"\0") + attribute("dataWindow", "box2i", box)
+        headers += attribute("displayWindow", "box2i", box) + attribute("lineOrder", "lineOrder", b"\0")
+        headers += attribute("pixelAspectRatio", "float", struct.pack("<f", 1))
+        headers += attribute("screenWindowCenter", "v2f", bytes(8))
+        headers += attribute("screenWindowWidth", "float", struct.pack("<f", 1))
+        if several:
+            headers += attribute("name", "string", f"part{number}.{views[number]}".encode())
+            headers += attribute("type", "string", b"scanlineimage")
+            headers += attribute("view", "string", views[number].encode())
+            headers += attribute("chunkCount", "int", struct.pack("<i", height))
+        elif views:
+            listed = b"".join(struct.pack("<i", len(view)) + view.encode() for view in views)
+            headers += attribute("multiView", "stringvector", listed)
+        headers += b"\0"
+        flat = [np.full(width, layers[name.rpartition(".")[0]], "<f4").tobytes() for name in names]
+        rows.append(b"".join(flat))
+    start = struct.pack("<II", 20000630, 2 | 0x1000 * several) + headers + b"\0" * several
+    lines = [(number, line) for number in range(len(parts)) for line in range(height)]
+    place, offsets, body = len(start) + 8 * len(lines), [], b""
+    for number, line in lines:
+        offsets.append(place + len(body))
+        of_part = struct.pack("<i", number) if several else b""
+        body += of_part + struct.pack("<ii", line, len(rows[number])) + rows[number]
+    path.write_bytes(start + struct.pack(f"<{len(lines)}Q", *offsets) + body)
 
 
-def test_a_layer_of_exr_images_is_chosen_and_float_values_stay_what_they_are(tmp_path: Path) -> None:
-    folder = tmp_path / "shot"
-    folder.mkdir()
-    for number in range(1, 4):
-        write_exr(folder / f"x.{number:04d}.exr", {"": 0.25, "diffuse": 0.75})
-    for layer, value in (("", 0.25), ("diffuse", 0.75)):
-        words = ("--layer", layer) if layer else ()
-        done = boxkite(
-            "run", folder, *words, "--images-rate", "25", "--to", f"frames-exr:{layer or 'own'}", cwd=tmp_path
-        )
+LAYERED = {
+    "layers": ([{"": 0.25, "diffuse": 0.75}], (), {"": 0.25, "--layer diffuse": 0.75, "--layer plain": 0.25}),
+    "views": ([{"": 0.25, "right": 0.5, "key.right": 0.75}], ("left", "right"),
+              {"": 0.25, "--view right": 0.5, "--layer key --view right": 0.75}),
+    "parts": ([{"": 0.25, "key": 0.5}, {"": 0.75}], ("left", "right"), {"--view Right": 0.75, "--layer key": 0.5}),
+    "nothing plain": ([{"beauty": 0.5}], (), {"": 0.5}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", LAYERED)
+def test_layers_and_views_of_exr_images_are_chosen_and_float_values_stay(tmp_path: Path, kind: str) -> None:
+    parts, views, wanted = LAYERED[kind]
+    (tmp_path / "shot").mkdir()
+    for number in range(1, 3):
+        write_exr(tmp_path / "shot" / f"x.{number:04d}.exr", *parts, views=views)
+    for place, (words, value) in enumerate(wanted.items()):
+        to = ("--to", f"frames-exr:{place}")
+        done = boxkite("run", "shot", *words.split(), "--images-rate", "25", *to, cwd=tmp_path)
         assert done.status == 0, done.err
-        with av.open(str(tmp_path / (layer or "own") / "x" / "x.0001.exr")) as container:
+        with av.open(str(tmp_path / str(place) / "x" / "x.0001.exr")) as container:
             picture = next(container.decode(video=0))
-        assert np.abs(picture.to_ndarray(format="gbrpf32le") - value).max() < 0.001
+        assert np.abs(picture.to_ndarray(format="gbrpf32le") - value).max() < 0.001, words
+
+
+def test_a_layer_that_images_do_not_hold_is_refused_with_those_they_do(tmp_path: Path) -> None:
+    for number in range(2):
+        write_exr(tmp_path / f"x.{number}.exr", {"": 0.25, "diffuse": 0.75})
+    done = boxkite("plan", tmp_path, "--layer", "difuse", "--to", "web:out", cwd=tmp_path)
+    assert done.status == 2
+    assert "it holds plain, diffuse" in done.err and "did you mean diffuse?" in done.err

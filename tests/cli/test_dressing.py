@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 from pathlib import Path
 
@@ -242,9 +243,12 @@ def test_sound_beside_images_and_the_words_of_a_shot_in_its_file(card: Path, tmp
         "source,name,in,out,keywords,note\nA-vat2.mov,dip,25,50,vat; hands,slow\n"
     )
     made = run(tmp_path, card / "A-vat2.mov", "--by", "ranges", "--marks", "m.csv", "--names", "@marker",
-               "--to", "both.toml:out", "--to", "web:web")  # fmt: skip
-    assert [Path(file["path"]).name for file in made["files"]] == ["dip", "dip.wav", "dip.mp4"]
+               "--to", "both.toml:out", "--to", "web:web", "--to", "proxy:mov")  # fmt: skip
+    assert [Path(file["path"]).name for file in made["files"]] == ["dip", "dip.wav", "dip.mp4", "dip.mov"]
     assert len(list((tmp_path / "out/dip").iterdir())) == 25
-    with av.open(str(tmp_path / "web/dip.mp4")) as container:
-        said = container.metadata
-    assert (said["title"], said["keywords"], said["comment"]) == ("dip", "vat, hands", "slow")
+    for name, begin in (("web/dip.mp4", ""), ("mov/dip.mov", "com.apple.quicktime.")):
+        with av.open(str(tmp_path / name)) as container:
+            said = [container.metadata[f"{begin}{key}"] for key in ("title", "keywords", "comment")]
+        assert said == ["dip", "vat, hands", "slow"]
+    again = boxkite("inspect", "mov/dip.mov", "--tokens", cwd=tmp_path)
+    assert re.search(r"@keywords +vat-hands +container", again.out), again.out

@@ -20,6 +20,7 @@ from boxkite.core.edit.mark_table import read_mark_rows
 from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.errors import BoxkiteError
+from boxkite.core.footage.exr import layers_of, only_part
 from boxkite.core.metadata.joining import join_table
 from boxkite.core.metadata.wave import read_wave
 from boxkite.core.metadata.xmp import read_sidecar
@@ -27,6 +28,7 @@ from boxkite.core.shots.edits import wanted_clips, wanted_timelines
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.day import CardClip, DayEdit
 from boxkite.demo.world import CLIPS, RATE
+from tests.cli.test_colour import write_exr
 from tests.core.test_metadata import LOG, XMP, wave
 
 COUNT = int(os.environ.get("BOXKITE_FUZZ", "110"))
@@ -77,6 +79,7 @@ def originals(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
         RATE,
         "card",
     ).write(folder)
+    write_exr(folder / "x.exr", {"": 0.25, "key": 0.5}, {"": 0.75}, views=("left", "right"))
     form = struct.pack("<HHIIHH", 1, 1, 48000, 96000, 2, 16)
     ixml = b"<BWFXML><SCENE>6</SCENE><TAKE>2</TAKE><CIRCLED>TRUE</CIRCLED></BWFXML>"
     return {
@@ -85,6 +88,7 @@ def originals(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
         ".csv": b'source,name,in,out,keywords,note,circled\nA,dip,10:00:00:00,2s,"a, b",x,yes\nB,lift,5,9,,,\n' * 3,
         ".ale": LOG.encode() + b"A-vat2\tA003\t10:00:00:00\t3\t1\n",
         ".xmp": XMP.encode(),
+        ".exr": (folder / "x.exr").read_bytes(),
         ".wav": wave((b"fmt ", form), (b"bext", b"sTAPE=S07\r\n" + b"\1" * 600), (b"iXML", ixml), (b"data", b"\0\0")),
     }  # fmt: skip
 
@@ -99,6 +103,8 @@ READERS: dict[str, tuple[str, Callable[[Path], object]]] = {
     "a log": (".ale", lambda path: join_table(path, (), None)),
     "a sidecar": (".xmp", read_sidecar),
     "wave chunks": (".wav", read_wave),
+    "layers of an image": (".exr", layers_of),
+    "a part of an image": (".exr", lambda path: only_part(path.read_bytes(), 1)),
 }
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.messages import printable
-from boxkite.cli.options import add_images_rate
+from boxkite.cli.options import add_images_rate, images_from
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -65,7 +65,6 @@ def run(arguments: argparse.Namespace) -> int:
         raise RequestError("nothing to inspect", hint="name files or folders: boxkite inspect card1/")
     from boxkite.core.edit.reading import is_edit
     from boxkite.core.footage.find import find_sources
-    from boxkite.core.timebase import FrameRate
 
     paths = [Path(path).expanduser() for path in arguments.paths]
     edits = [path for path in paths if is_edit(path)]
@@ -77,8 +76,7 @@ def run(arguments: argparse.Namespace) -> int:
                 "timelines and footage are shown one kind at a time", hint="name only one of them"
             )
         return show_edits(edits, arguments.marks_rate, as_json=arguments.json)
-    rate = FrameRate.parse(arguments.images_rate) if arguments.images_rate else None
-    found = find_sources(paths, rate)
+    found = find_sources(paths, images_from(arguments))
     named_and_unreadable = [item for item in found.unreadable if item.path in paths]
     if not found.sources and len(found.unreadable) == 1 and named_and_unreadable:
         only = found.unreadable[0]

@@ -12,6 +12,7 @@ from boxkite.core.job.words import DECODERS, PICTURES, WAYS_TO_CUT, WHETHER_JOIN
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from boxkite.core.footage.source import ImageSettings
     from boxkite.core.job.job import Job
     from boxkite.core.job.said import JobWords
 
@@ -177,7 +178,8 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="KIND",
         help=f"a decoder outside the CPU, where it works: {', '.join(DECODERS)}",
     )
-    ends.add_argument("--layer", metavar="NAME", help="of EXR images that hold several, as diffuse")
+    ends.add_argument("--layer", metavar="NAME", help="of EXR images that hold several, as diffuse, or plain")
+    ends.add_argument("--view", metavar="NAME", help="of EXR images that hold several, as left")
     ends.add_argument(
         "--exact-cuts",
         action="store_true",
@@ -212,6 +214,14 @@ def add_images_rate(parser: argparse.ArgumentParser) -> None:
         metavar="RATE",
         help="frames a second of numbered images, which carry none (default: 24)",
     )
+
+
+def images_from(arguments: argparse.Namespace) -> ImageSettings:
+    """How numbered images are read, by --images-rate."""
+    from boxkite.core.footage.source import ImageSettings
+    from boxkite.core.timebase import FrameRate
+
+    return ImageSettings(FrameRate.parse(arguments.images_rate) if arguments.images_rate else None)
 
 
 def words_from(arguments: argparse.Namespace) -> JobWords:

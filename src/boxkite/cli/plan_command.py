@@ -45,7 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Print the plan, and write what was asked for."""
     from boxkite.cli.tables import make_console, print_json
-    from boxkite.core.batch.sharing import usable_cores
+    from boxkite.core.batch.machine import usable_cores
     from boxkite.core.plan.rows import plan_as_json
     from boxkite.core.plan.totals import expected_time, totals_as_json
 
@@ -198,7 +198,7 @@ def _show_rows(console: Console, plan: Plan) -> None:
 
 def _show_totals(console: Console, plan: Plan) -> None:
     from boxkite.cli.tables import counted, file_size, length_of_time, print_line
-    from boxkite.core.batch.sharing import usable_cores
+    from boxkite.core.batch.machine import usable_cores
     from boxkite.core.plan.totals import add_up, by_output, expected_time
 
     for (preset, folder), members in by_output(plan.to_make).items():

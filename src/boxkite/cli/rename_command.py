@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from boxkite.cli.options import add_images_rate
+from boxkite.cli.options import add_images_rate, images_from
 
 EXAMPLES = """\
 examples:
@@ -90,11 +90,9 @@ def _rename(arguments: argparse.Namespace) -> int:
     from boxkite.core.naming.saved import pattern_of
     from boxkite.core.renaming.doing import rename
     from boxkite.core.renaming.wanted import wanted_names
-    from boxkite.core.timebase import FrameRate
 
     paths = [Path(path).expanduser() for path in arguments.paths]
-    rate = FrameRate.parse(arguments.images_rate) if arguments.images_rate else None
-    found = find_sources(paths, rate)
+    found = find_sources(paths, images_from(arguments))
     if not found.sources:
         raise FootageError("there is no source here", path=paths[0])
     tables = [Path(path).expanduser() for path in (*arguments.metadata, *arguments.marks)]

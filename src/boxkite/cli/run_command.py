@@ -49,20 +49,25 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Run the plan; status 1 when files failed or were not begun."""
+    if arguments.background:
+        return _in_background(arguments)
+    with crew_from(cluster_from(arguments), workers_from(arguments)) as crew:
+        batch = _batch_from(arguments)
+        assert batch.job
+        return run_and_tell(plan_with_progress(batch.job), crew, batch, as_json=arguments.json)
+
+
+def _batch_from(arguments: argparse.Namespace) -> Batch:
     from boxkite.core.batch.recording import Batch
 
     job = job_from(arguments)
-    batch = Batch(
+    return Batch(
         turn=turn_from(arguments),
         job=job,
         notices=notices_from(arguments),
         cluster=cluster_from(arguments),
         words={"typed": sys.argv[1:]},
     )
-    if arguments.background:
-        return _in_background(arguments, batch)
-    with crew_from(batch.cluster, workers_from(arguments)) as crew:
-        return run_and_tell(plan_with_progress(job), crew, batch, as_json=arguments.json)
 
 
 def run_and_tell(plan: Plan, crew: Makers, batch: Batch, *, as_json: bool) -> int:
@@ -87,14 +92,16 @@ def exit_status(ended: list[FileEnded], batch: Batch) -> int:
     return 1 if batch.lacking or any(event.result.failure for event in ended) else 0
 
 
-def _in_background(arguments: argparse.Namespace, batch: Batch) -> int:
+def _in_background(arguments: argparse.Namespace) -> int:
     """Note the batch, and leave it to a process of its own."""
     from boxkite.cli.background import go_on_in_background
     from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import begin_batch
-    from boxkite.core.batch.sharing import fitting_workers, usable_cores
+    from boxkite.core.batch.sharing import fitting_workers
     from boxkite.core.records.store import Records
 
+    batch = _batch_from(arguments)
     assert batch.job
     plan = plan_with_progress(batch.job)
     if not plan.to_make:

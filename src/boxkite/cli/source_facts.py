@@ -36,6 +36,8 @@ def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Ite
         yield "picture", _picture(source)
         scan = video.field_order or "the file does not say"
         yield "fields", scan if not video.is_interlaced else f"interlaced, {scan}"
+        if source.layers:
+            yield "layers", ", ".join(layer.label for layer in source.layers)
         yield "pixel aspect", f"{video.sample_aspect.numerator}:{video.sample_aspect.denominator}"
         turn = f"{video.rotation_degrees}° counter-clockwise" if video.rotation_degrees else "none"
         yield "turned", turn
@@ -127,6 +129,7 @@ def source_as_json(source: Source, deep: DeepFacts | None = None) -> dict[str, A
         "chapters": [
             {"name": chapter.name, "start_seconds": float(chapter.start)} for chapter in source.chapters
         ],
+        "layers": [{"name": layer.name, "view": layer.view} for layer in source.layers],
         "missing_images": list(source.sequence.missing) if source.sequence else [],
         "deep": deep
         and {

@@ -99,7 +99,7 @@ def run(arguments: argparse.Namespace) -> int:
         cluster=cluster_from(arguments),
         crew_of=crew_from,
         notices=notices_from(arguments),
-        images_rate=job_of([]).images_rate,
+        images=job_of([]).images,
     )
     console = make_console()
     bad = 0

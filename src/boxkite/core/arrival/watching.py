@@ -12,12 +12,13 @@ from boxkite.core.arrival.landing import Arrival, Settling, look_into
 from boxkite.core.arrival.wholeness import open_elsewhere, what_is_lacking
 from boxkite.core.batch.crew import Crew, Makers
 from boxkite.core.batch.events import Event
+from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notices import Notices
 from boxkite.core.batch.recording import Batch, Work, begin_batch, go_on
 from boxkite.core.batch.resuming import rest_of
-from boxkite.core.batch.sharing import usable_cores
 from boxkite.core.batch.turns import Turn
 from boxkite.core.errors import BoxkiteError, RequestError
+from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.job import Job
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan
@@ -25,7 +26,6 @@ from boxkite.core.records.checksum import text_checksum
 from boxkite.core.records.holding import Holding
 from boxkite.core.records.landed import Landed, Landing
 from boxkite.core.records.store import Records
-from boxkite.core.timebase import FrameRate
 
 JobOf = Callable[[Sequence[Path]], Job]
 
@@ -48,7 +48,7 @@ class WatchSettings:
         workers
     )
     notices: Notices = field(default_factory=Notices)
-    images_rate: FrameRate | None = None
+    images: ImageSettings = field(default_factory=ImageSettings)
 
 
 @dataclass(frozen=True)
@@ -193,7 +193,7 @@ class _Watch:
             return f"{busy.name} is still being written to"
         stamp, reason = self._lacking.get(arrival.path, ("", ""))
         if stamp != arrival.stamp:
-            reason = what_is_lacking(arrival, self._settings.images_rate)
+            reason = what_is_lacking(arrival, self._settings.images)
             self._lacking[arrival.path] = (arrival.stamp, reason)
         return reason
 

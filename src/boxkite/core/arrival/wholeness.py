@@ -13,9 +13,9 @@ from boxkite.core.errors import BoxkiteError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.opening import open_source
-from boxkite.core.footage.source import Source
+from boxkite.core.footage.source import ImageSettings, Source
 from boxkite.core.render.pictures import read_pictures
-from boxkite.core.timebase import FrameRate, Span
+from boxkite.core.timebase import Span
 
 _SIGNS_OF_AN_END = ("breaks off", "its header says")
 _INDEXED = ("mov",)
@@ -49,9 +49,9 @@ def _is_written(process: Path, descriptor: str) -> bool:
     return False
 
 
-def what_is_lacking(arrival: Arrival, images_rate: FrameRate | None = None) -> str:
+def what_is_lacking(arrival: Arrival, images: ImageSettings | None = None) -> str:
     """Why an arrival is not whole, or cannot be a source at all; empty where it is whole."""
-    found = find_sources(arrival.files, images_rate)
+    found = find_sources(arrival.files, images)
     if found.unreadable:
         bad = found.unreadable[0]
         return f"{bad.reason}" + (f" ({bad.hint})" if bad.hint else "")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import pickle
 import queue
 import subprocess
@@ -13,17 +14,25 @@ from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from types import TracebackType
-from typing import Protocol, Self
+from typing import TYPE_CHECKING, Protocol, Self
 
-from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.batch.sharing import fitting_workers, usable_cores
+from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import RequestError
-from boxkite.core.plan.rows import Row, rows_by_stretch
-from boxkite.core.render.publishing import discard, discard_notes, partial_path
+
+if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
+    from boxkite.core.batch.messages import ShotTask, Told
+    from boxkite.core.plan.rows import Row
 
 MOST_WORKERS = 256
 _CORES_FOR_TWO_EARLY = 4
 _WORKER = "from boxkite.core.batch.worker import main; main()"
+_SETTINGS = {
+    "MALLOC_MMAP_THRESHOLD_": "33554432",
+    "MALLOC_TRIM_THRESHOLD_": "67108864",
+    "OPENBLAS_NUM_THREADS": "1",
+}
+"""For libraries of workers, where the user has none: pictures and packets take memory that was theirs before instead
+of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
 _LINES_KEPT = 60
 _LAST_WORDS_SECONDS = 0.05
 
@@ -89,6 +98,10 @@ class _Worker:
         """End it at once, and remove what it left half-made."""
         self.process.kill()
         self.process.wait()
+        if not self.rows:
+            return
+        from boxkite.core.render.publishing import discard, discard_notes, partial_path
+
         for row in self.rows:
             discard(partial_path(row.path, self.process.pid))
             if row.preset.video and row.preset.video.passes == 2:
@@ -137,6 +150,9 @@ class Crew:
 
         The latter is told in a line.
         """
+        from boxkite.core.batch.sharing import fitting_workers
+        from boxkite.core.plan.rows import rows_by_stretch
+
         fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
         said = [f"{fitting} shots side by side instead of {self.size}: memory is short"]
         said = said if fitting < self.size else []
@@ -182,6 +198,7 @@ class Crew:
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
+            env=_SETTINGS | os.environ,
         )
         worker = _Worker(process)
         for listen in (self._hear, self._read_prints):

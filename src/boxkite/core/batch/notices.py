@@ -7,8 +7,6 @@ import os
 import shlex
 import subprocess
 import time
-import urllib.error
-import urllib.request
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
@@ -100,6 +98,9 @@ def _run(command: str, facts: Mapping[str, Any]) -> str:
 
 def _post(address: str, facts: Mapping[str, Any]) -> str:
     """Send the facts to an address as JSON by POST (RFC 9110), a few times where that fails."""
+    import urllib.error  # takes time to load, and few batches are told of
+    import urllib.request
+
     request = urllib.request.Request(
         address,
         data=json.dumps(facts).encode(),

@@ -24,10 +24,11 @@ from boxkite.core.batch.events import (
     TriedAgain,
     TurnAwaited,
 )
+from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notices import Notices
 from boxkite.core.batch.packing import Packed, pack
 from boxkite.core.batch.running import Orders, run_plan
-from boxkite.core.batch.sharing import settle_threads, usable_cores
+from boxkite.core.batch.sharing import settle_threads
 from boxkite.core.batch.turns import Share, Turn, batches_ahead
 from boxkite.core.errors import RecordsError
 from boxkite.core.job.job import Job

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Mapping, Sequence
 
+from boxkite.core.batch.machine import free_memory_bytes, usable_cores
 from boxkite.core.plan.rows import Row, rows_by_stretch
 
 _OF_A_WORKER = 130_000_000
@@ -15,13 +15,6 @@ _HELD = {"h264": 60, "hevc": 60, "av1": 90, "vp9": 40}
 _HELD_BY_OTHERS, _HELD_BY_DECODER = 6, 20
 _SHARE_OF_MEMORY = 0.8
 _DEEP = re.compile("p1[0246]|48|64|gbrpf")
-
-
-def usable_cores() -> int:
-    """Cores this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
 
 
 def in_order(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
@@ -38,7 +31,7 @@ def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, i
     settled: dict[int, int] = {}
     for place, members in enumerate(shots):
         side_by_side = min(workers, len(shots) - place)
-        alone = side_by_side == 1 and place == 0
+        alone = min(workers, len(shots)) == 1
         threads = cores + cores // 2 if alone else -(-cores // side_by_side)
         settled |= {row.number: max(1, threads) for row in members}
     return settled
@@ -58,13 +51,6 @@ def workers_for(rows: Sequence[Row], wanted: int, threads: Mapping[int, int], me
 def fitting_workers(rows: Sequence[Row], wanted: int) -> int:
     """How many of the wanted workers the memory that is free allows."""
     return workers_for(rows, wanted, settle_threads(rows, usable_cores(), wanted), free_memory_bytes())
-
-
-def free_memory_bytes() -> int:
-    """Memory that programs can still take without the machine beginning to swap."""
-    import psutil
-
-    return int(psutil.virtual_memory().available)
 
 
 def effort_of(rows: Sequence[Row]) -> int:

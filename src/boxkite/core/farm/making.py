@@ -103,8 +103,8 @@ def facts_of_machine(
     rules: Sequence[PathRule],
 ) -> MachineFacts:
     """The facts of the machine this runs on. files: paths as the asker calls them, and their sizes in bytes."""
+    from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import versions
-    from boxkite.core.batch.sharing import usable_cores
 
     machine = platform.node()
     there = [(mapped(path, rules, machine), size) for path, size in files]

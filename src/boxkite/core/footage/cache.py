@@ -19,7 +19,7 @@ import av
 
 from boxkite import __version__
 
-_FORM = 1
+_FORM = 2
 """Raised whenever what is kept changes its shape."""
 _MOST_ROWS = 200_000
 

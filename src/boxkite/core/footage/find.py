@@ -10,19 +10,19 @@ from pathlib import Path
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import Memory, memory
+from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.kinds import MARKS_TABLE, STILL_SUFFIXES, is_junk
 from boxkite.core.footage.probe import read_sequence, read_source
-from boxkite.core.footage.source import Findings, SequencePattern, Source, Unreadable
-from boxkite.core.timebase import FrameRate
+from boxkite.core.footage.source import Findings, ImageSettings, SequencePattern, Source, Unreadable
 
 
-def find_sources(paths: Iterable[Path], images_rate: FrameRate | None = None) -> Findings:
+def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> Findings:
     """Read every source under the paths. What cannot be read is listed with its reason.
 
     A folder gives all files below it but the systems' own hidden ones. Two or more images whose names
-    differ only in their number, of one folder or named side by side, make one sequence, of images_rate frames
-    a second. A path that does not
-    exist is listed as unreadable. Files that have not changed since the last look are not opened again.
+    differ only in their number, of one folder or named side by side, make one sequence. images: how these
+    are read. A path that does not exist is listed as unreadable. Files that have not changed since the last look
+    are not opened again.
     """
     sources: list[Source] = []
     unreadable: list[Unreadable] = []
@@ -37,9 +37,9 @@ def find_sources(paths: Iterable[Path], images_rate: FrameRate | None = None) ->
             for item in items:
                 try:
                     sources.append(
-                        read_sequence(item, images_rate)
+                        read_sequence(item, images)
                         if isinstance(item, SequencePattern)
-                        else _read_or_recall(item, known)
+                        else with_layer(_read_or_recall(item, known), images or ImageSettings())
                     )
                 except FootageError as error:
                     where = item.folder / item.label if isinstance(item, SequencePattern) else item

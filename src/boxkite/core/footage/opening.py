@@ -13,7 +13,7 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.kinds import explain
-from boxkite.core.footage.source import SequencePattern, Source
+from boxkite.core.footage.source import ImageLayer, SequencePattern, Source
 from boxkite.core.timebase import FrameRate
 
 # Left out on purpose: playlists and lists (hls, dash, concat, ffmetadata), which open other files or hosts,
@@ -30,10 +30,11 @@ _LENIENT: dict[str, Any] = {"metadata_errors": "replace"} if int(av.__version__.
 _SAFE_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _MEDIA_FORMATS}
 
 
-def open_file(path: Path, hardware: str = "") -> InputContainer:
+def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -> InputContainer:
     """Open a media file for reading. hardware: a kind of decoder outside the CPU, taken where it works.
 
-    Raises FootageError with the reason for anything that is not a readable media file.
+    layer: of an EXR image, None for the plain one. Raises FootageError with the reason for anything that is not a
+    readable media file.
     """
     if not path.exists():
         raise FootageError("there is no such file", path=path)
@@ -54,9 +55,14 @@ def open_file(path: Path, hardware: str = "") -> InputContainer:
         ) from None
     try:
         opened = av.open(
-            f"file:{path}", "r", options=dict(_SAFE_OPTIONS), hwaccel=_decoder(hardware), **_LENIENT
+            f"file:{path}",
+            "r",
+            options=dict(_SAFE_OPTIONS),
+            stream_options=_told(layer),
+            hwaccel=_decoder(hardware),
+            **_LENIENT,
         )
-        return cast(InputContainer, opened)
+        return _of_layer(cast(InputContainer, opened), layer)
     except (av.error.FFmpegError, ValueError, OSError):
         reason, hint = explain(path)
         raise FootageError(reason, path=path, hint=hint) from None
@@ -79,7 +85,21 @@ def works_here(hardware: str) -> bool:
     return True
 
 
-def open_sequence(sequence: SequencePattern, rate: FrameRate) -> InputContainer:
+def _told(layer: ImageLayer | None) -> Any:
+    """What is told to the decoder of a container's only stream; a list of dicts, whatever PyAV's stubs say."""
+    return [layer.decoder_options] if layer and not layer.part else None
+
+
+def _of_layer(container: InputContainer, layer: ImageLayer | None) -> InputContainer:
+    """A container whose picture will be decoded from a layer."""
+    if layer:
+        container.streams.video[0].codec_context.options = layer.decoder_options
+    return container
+
+
+def open_sequence(
+    sequence: SequencePattern, rate: FrameRate, layer: ImageLayer | None = None
+) -> InputContainer:
     """Open numbered images as one picture stream at the given rate. Raises FootageError."""
     prefix, suffix = sequence.prefix.replace("%", "%%"), sequence.suffix.replace("%", "%%")
     number = f"%0{sequence.digits}d" if sequence.digits else "%d"
@@ -95,9 +115,10 @@ def open_sequence(sequence: SequencePattern, rate: FrameRate) -> InputContainer:
                 "pattern_type": "sequence",
                 "protocol_whitelist": "file",
             },
+            stream_options=_told(layer),
             **_LENIENT,
         )
-        return cast(InputContainer, opened)
+        return _of_layer(cast(InputContainer, opened), layer)
     except (av.error.FFmpegError, ValueError, OSError) as error:
         raise FootageError(f"the images cannot be read ({error})", path=sequence.folder) from None
 
@@ -108,8 +129,8 @@ def open_source(source: Source, hardware: str = "") -> InputContainer:
     Raises FootageError when it has gone or changed into something unreadable.
     """
     if source.sequence and source.video:
-        return open_sequence(source.sequence, source.video.rate)
-    return open_file(source.path, hardware)
+        return open_sequence(source.sequence, source.video.rate, source.layer)
+    return open_file(source.path, hardware, source.layer)
 
 
 def real_pictures(container: InputContainer) -> list[VideoStream]:

@@ -15,11 +15,13 @@ from av.container import InputContainer
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import BoxkiteError, FootageError
+from boxkite.core.footage.exr import choose_layer, layers_of
 from boxkite.core.footage.kinds import STILL_SUFFIXES
 from boxkite.core.footage.opening import open_file, open_sequence, picture_stream, real_pictures
 from boxkite.core.footage.source import (
     AudioFacts,
     Chapter,
+    ImageSettings,
     SequencePattern,
     Source,
     SourceKind,
@@ -45,8 +47,11 @@ SEQUENCE_RATE = FrameRate(Fraction(24))
 
 def read_source(path: Path) -> Source:
     """Read the facts of one media file. Raises FootageError with the reason when it is not one."""
-    with open_file(path) as container:
+    layers = layers_of(path)
+    layer = choose_layer(layers, ImageSettings())
+    with open_file(path, layer=layer) as container:
         source = _facts(container, path, None, path.stat().st_size)
+    source = replace(source, layers=layers, layer=layer)
     video = source.video
     if video and source.container == "mov":
         turn = stored_turn(path, video.width_px, video.height_px)
@@ -55,11 +60,13 @@ def read_source(path: Path) -> Source:
     return source
 
 
-def read_sequence(sequence: SequencePattern, rate: FrameRate | None = None) -> Source:
+def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None) -> Source:
     """Read the facts of numbered images from the first of them. Raises FootageError.
 
-    rate: frames a second; None for the usual 24, which is then said in a warning.
+    Where images does not say a rate, it is the usual 24, which is then said in a warning.
     """
+    images = images or ImageSettings()
+    rate = images.rate
     missing = set(sequence.missing)
     sizes = [
         (sequence.folder / sequence.file_name(number)).stat().st_size
@@ -68,8 +75,10 @@ def read_sequence(sequence: SequencePattern, rate: FrameRate | None = None) -> S
     ]
     size = sum(sizes)
     first = sequence.folder / sequence.file_name(sequence.first)
-    with open_sequence(sequence, rate or SEQUENCE_RATE) as container:
-        source = _facts(container, first, sequence, size)
+    layers = layers_of(first)
+    layer = choose_layer(layers, images)
+    with open_sequence(sequence, rate or SEQUENCE_RATE, layer) as container:
+        source = replace(_facts(container, first, sequence, size), layers=layers, layer=layer)
         source = replace(
             source, start_timecode=source.start_timecode or _timecode_in_image(container, source)
         )

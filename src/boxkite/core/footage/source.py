@@ -117,11 +117,62 @@ class SequencePattern:
         return f"{self.prefix}[{self.first:0{self.digits}d}-{self.last:0{self.digits}d}]{self.suffix}"
 
 
+PLAIN_LAYER = "plain"
+"""What the layer without a name is called."""
+
+
+@dataclass(frozen=True)
+class ImageSettings:
+    """How images are read. rate: frames a second, None for the usual 24. layer, view: of EXR images that hold several;
+    empty for the first.
+    """
+
+    rate: FrameRate | None = None
+    layer: str = ""
+    view: str = ""
+
+
+@dataclass(frozen=True)
+class ImageLayer:
+    """One of several pictures in an EXR image.
+
+    name: its layer, empty for the plain one. view: as left, empty where the image does not say. part: which part
+    of the file it lies in, from 0. prefix: what its channels' names begin with.
+    """
+
+    name: str
+    view: str
+    part: int
+    prefix: str
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether it is the picture that is shown where nobody asks for another."""
+        return not self.part and not self.prefix
+
+    @property
+    def label(self) -> str:
+        """Layer and view as they are shown."""
+        return f"{self.name or PLAIN_LAYER} ({self.view})" if self.view else self.name or PLAIN_LAYER
+
+    def fits(self, images: ImageSettings) -> bool:
+        """Whether it is of the layer and the view that are wanted, case ignored."""
+        wanted = "" if images.layer.casefold() == PLAIN_LAYER else images.layer.casefold()
+        is_layer = not images.layer or self.name.casefold() == wanted
+        return is_layer and (not images.view or self.view.casefold() == images.view.casefold())
+
+    @property
+    def decoder_options(self) -> dict[str, str]:
+        """What the codec library is told to decode it, once its part is all there is."""
+        return {"layer": self.prefix}
+
+
 @dataclass(frozen=True)
 class Source:
     """One media file or image sequence, with all that is known about it without reading its packets.
 
-    left_out: tracks that no file made from it will hold, as "1 subtitle track".
+    left_out: tracks that no file made from it will hold, as "1 subtitle track". layers: pictures that its images hold;
+    layer: which of them it gives out, None for the plain one.
     """
 
     path: Path
@@ -139,6 +190,8 @@ class Source:
     warnings: tuple[str, ...] = ()
     metadata: dict[str, str] = field(default_factory=dict)
     created: datetime | None = None
+    layers: tuple[ImageLayer, ...] = ()
+    layer: ImageLayer | None = None
 
     @property
     def clip_name(self) -> str:

@@ -7,6 +7,7 @@ from datetime import datetime
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
+from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.choosing import Choice
 from boxkite.core.job.words import CLOSING_MARKER, By, Existing, Joined, PictureFrom
 from boxkite.core.presets.library import Shelf
@@ -62,7 +63,7 @@ class Job:
     exceptions: shots that are done otherwise. look: a look file for all shots. sound: where the waves of a sound
     recorder lie. exact_cuts: encode what cannot be copied exactly. joined: whether copies become one file.
     tracks: of an edit that is rendered, by name; empty for all. retime: give clips of originals the edit's speed.
-    decode_with: a kind of decoder outside the CPU. layer: of images that hold several.
+    decode_with: a kind of decoder outside the CPU. layer, view: of EXR images that hold several.
     accept_damaged: make what can be made of damaged footage.
     """
 
@@ -101,5 +102,11 @@ class Job:
     retime: bool = False
     decode_with: str = ""
     layer: str = ""
+    view: str = ""
     user: str = ""
     now: datetime = field(default_factory=datetime.now)
+
+    @property
+    def images(self) -> ImageSettings:
+        """How images are read."""
+        return ImageSettings(self.images_rate, self.layer, self.view)

@@ -77,6 +77,7 @@ class JobWords:
     retime: bool | None = None
     decode_with: str | None = None
     layer: str | None = None
+    view: str | None = None
     presets: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     otherwise: tuple[OtherwiseWords, ...] = ()
 
@@ -155,6 +156,7 @@ def job_from_words(
         retime=bool(words.retime),
         decode_with=_one_of(words.decode_with, DECODERS, DECODERS, "decode-with") or "",
         layer=words.layer or "",
+        view=words.view or "",
         exceptions=tuple(_otherwise(one) for one in words.otherwise),
         user=user,
         now=now or datetime.now(),

@@ -28,6 +28,8 @@ _MOST_ERROR = {8: 1.3 / 255, 10: 0.9 / 255}
 """Mean difference from the transform in float, over all of R′G′B′, up to which a table is taken."""
 _LUMA_BITS_FOR_CHROMA = 7
 _ROWS_AT_ONCE = 64
+_TWICE = 1 + (1 << 32)
+"""A number times this is, in 64 bits, the number in both halves."""
 _TRIED = 4096
 
 
@@ -78,28 +80,31 @@ class ColourCode:
 
 
 class _Table:
-    """The look as tables: luma by (luma, coarse chroma), what is added to chroma by (coarse luma, coarse chroma)."""
+    """The look as tables: luma by (coarse chroma, luma), what is added to chroma by (coarse chroma, coarse luma).
+
+    Chroma comes first because it changes little from one pixel to the next: neighbours find theirs side by side.
+    """
 
     def __init__(self, processor: Processor, code: ColourCode, chroma_bits: int) -> None:
         self.code = code
         self._luma_shift = max(0, code.bit_depth - _LUMA_BITS_FOR_CHROMA)
         levels, shift, bits = 1 << code.bit_depth, code.bit_depth - chroma_bits, chroma_bits
-        steps = np.arange(1 << bits, dtype=np.float32) * (1 << shift)
-        self._bits, self._shift = bits, shift
-        after = np.empty((levels, len(steps) ** 2), np.uint8 if code.bit_depth == 8 else np.uint16)
+        steps = np.arange((1 << bits) + 1, dtype=np.float32) * (1 << shift)
+        self._levels, self._steps, self._shift = levels, len(steps), shift
+        after = np.empty((len(steps) ** 2, levels), np.uint8 if code.bit_depth == 8 else np.uint16)
         at_once = 32
         for start in range(0, levels, at_once):
             lumas = np.arange(start, min(start + at_once, levels), dtype=np.float32)
-            after[start : start + at_once] = code.legal(self._through(processor, lumas, steps)[0])
+            after[:, start : start + at_once] = code.legal(self._through(processor, lumas, steps)[0]).T
         self._luma: Array = after.reshape(-1)
         half = (1 << self._luma_shift) / 2 - 0.5 if self._luma_shift else 0.0
         coarse = np.arange(0, levels, 1 << self._luma_shift, dtype=np.float32) + np.float32(half)
-        added = np.empty((len(coarse), len(steps) ** 2, 2), np.int16)  # side by side: one look-up gives both
+        added = np.empty((len(steps) ** 2, len(coarse), 2), np.int16)  # side by side: one look-up gives both
         for start in range(0, len(coarse), at_once):
             part = slice(start, start + at_once)
             _, blue, red = self._through(processor, coarse[part], steps)
-            added[part, :, 0] = np.rint(blue - np.repeat(steps, len(steps)))
-            added[part, :, 1] = np.rint(red - np.tile(steps, len(steps)))
+            added[:, part, 0] = np.rint(blue - np.repeat(steps, len(steps))).T
+            added[:, part, 1] = np.rint(red - np.tile(steps, len(steps))).T
         self._added: Array = added.view(np.int32).reshape(-1)
 
     def _through(self, processor: Processor, lumas: Array, steps: Array) -> list[Array]:
@@ -120,43 +125,53 @@ class _Table:
             self._change(luma[rows], blue[part], red[part], layout)
 
     def _coarse(self, plane: Array) -> Array:
-        """The nearest step of the table for each chroma sample."""
-        steps = np.add(plane, (1 << self._shift) >> 1, dtype=np.int32)
-        steps >>= self._shift
-        return np.asarray(np.minimum(steps, (1 << self._bits) - 1, out=steps))
+        """The number of the table's nearest step for each chroma sample."""
+        steps = plane.astype(np.uint16)
+        steps += (1 << self._shift) >> 1
+        steps //= 1 << self._shift  # many times as fast as shifting, which looks at every distance
+        return steps
 
     def _change(self, lumas: Array, blues: Array, reds: Array, layout: PixelLayout) -> None:
-        step_y, step_x = 1 << layout.shift_y, 1 << layout.shift_x
-        place = self._coarse(blues)
-        place <<= self._bits
-        place += self._coarse(reds)
-        mean = _mean(lumas, blues.shape, layout) >> self._luma_shift
-        chroma_place = np.multiply(mean, 1 << (2 * self._bits), dtype=np.int32)
-        chroma_place += place
-        added = np.take(self._added, chroma_place, mode="clip").view(np.int16).reshape(*blues.shape, 2)
-        whole = np.multiply(lumas, 1 << (2 * self._bits), dtype=np.int32)
+        chroma = self._coarse(blues)
+        chroma *= self._steps
+        chroma += self._coarse(reds)
+        place = np.multiply(chroma, self._levels >> self._luma_shift, dtype=np.int32)
+        place += self._coarse_luma(lumas, blues.shape, layout)
+        added = np.take(self._added, place, mode="clip").view(np.int16).reshape(*blues.shape, 2)
+        if layout.shift_x:  # two pixels in a row at once, that share their chroma
+            rows = np.multiply(chroma, self._levels * _TWICE, dtype=np.int64).view(np.int32)
+        else:
+            rows = np.multiply(chroma, self._levels, dtype=np.int32)
+        whole = np.empty(lumas.shape, np.int32)
+        step_y = 1 << layout.shift_y
         for down in range(step_y):
-            for across in range(step_x):
-                own = whole[down::step_y, across::step_x]
-                own += place[: own.shape[0], : own.shape[1]]
+            part = lumas[down::step_y]
+            np.add(rows[: part.shape[0], : part.shape[1]], part, out=whole[down::step_y])
         lumas[:] = np.take(self._luma, whole, mode="clip")
-        scale = 1 << (self.code.bit_depth - 8)
+        lowest = 1 << (self.code.bit_depth - 8)
+        highest = 255 * lowest - 1
         for index, plane in enumerate((blues, reds)):
-            codes = added[..., index] + plane
-            np.clip(codes, scale, 255 * scale - 1, out=codes)
+            codes = plane.astype(np.int16)
+            codes += added[..., index]
+            if codes.min() < lowest or codes.max() > highest:  # rarely, and looking costs less than bounding
+                np.clip(codes, lowest, highest, out=codes)
             plane[:] = codes
 
-
-def _mean(lumas: Array, shape: tuple[int, ...], layout: PixelLayout) -> Array:
-    """The mean luma of each chroma sample: of the pixels on its diagonal, which are mean enough."""
-    if not layout.shift_x:
-        return lumas
-    first = lumas[:: 1 << layout.shift_y, ::2].astype(np.uint16)
-    second = lumas[layout.shift_y :: 1 << layout.shift_y, 1::2]
-    common = first[: second.shape[0], : second.shape[1]]
-    common += second
-    common >>= 1
-    return first
+    def _coarse_luma(self, lumas: Array, shape: tuple[int, ...], layout: PixelLayout) -> Array:
+        """Where each chroma sample lies in luma: the mean of the pixels on its diagonal, which is mean enough."""
+        if not layout.shift_x:
+            return np.asarray(lumas // (1 << self._luma_shift))
+        whole = (shape[0] << layout.shift_y, shape[1] << layout.shift_x)
+        if lumas.shape != whole:  # an odd row or column at the edge stands for the next one too
+            lumas = np.pad(lumas, [(0, a - b) for a, b in zip(whole, lumas.shape, strict=True)], mode="edge")
+        bits = 8 * lumas.itemsize
+        pairs = lumas.view(
+            f"<u{2 * lumas.itemsize}"
+        )  # a left pixel in the low half, its right one in the high
+        mean = pairs[:: 1 << layout.shift_y] & ((1 << bits) - 1)
+        mean += pairs[layout.shift_y :: 1 << layout.shift_y] // (1 << bits)
+        mean //= 2 << self._luma_shift
+        return np.asarray(mean)
 
 
 class _EveryPixel:

@@ -37,8 +37,8 @@ class PixelLayout:
 class Stamp:
     """Something to lay over a picture: out = picture × keep ÷ 256 + add, for Y′, Cb and Cr.
 
-    keep: uint32 arrays (height, width) in 0…256, one a plane. add: uint32, already weighted.
-    Chroma arrays are of the size that the subsampling gives.
+    keep: arrays (height, width) in 0…256, one a plane. add: already weighted. Both uint16 for pictures of 8 bit,
+    else uint32. Chroma arrays are of the size that the subsampling gives.
     """
 
     keep: tuple[Array, Array, Array]
@@ -60,13 +60,14 @@ def make_stamp(rgb: Array, alpha: Array, layout: PixelLayout) -> Stamp:
     luma = 0.2126 * red + 0.7152 * green + 0.0722 * blue
     planes = (16 + 219 * luma, 128 + 224 * (blue - luma) / 1.8556, 128 + 224 * (red - luma) / 1.5748)
     scale = 1 << (layout.bit_depth - 8)
+    kind = np.uint16 if layout.bit_depth == 8 else np.uint32
     keeps, adds = [], []
     for index, plane in enumerate(planes):
         weighted, weight = plane * scale * alpha, alpha
         if index:
             weighted, weight = _subsample(weighted, layout), _subsample(weight, layout)
-        keeps.append(np.rint((1 - weight) * _ALPHA_ONE).astype(np.uint32))
-        adds.append(np.rint(weighted).astype(np.uint32))
+        keeps.append(np.rint((1 - weight) * _ALPHA_ONE).astype(kind))
+        adds.append(np.rint(weighted).astype(kind))
     return Stamp((keeps[0], keeps[1], keeps[2]), (adds[0], adds[1], adds[2]))
 
 
@@ -79,9 +80,11 @@ def _subsample(plane: Array, layout: PixelLayout) -> Array:
 
 def join_stamps(stamps: list[Stamp]) -> Stamp:
     """Several stamps of one height, side by side."""
+    keeps = zip(*(stamp.keep for stamp in stamps), strict=True)
+    adds = zip(*(stamp.add for stamp in stamps), strict=True)
     return Stamp(
-        tuple(np.hstack([stamp.keep[plane] for stamp in stamps]) for plane in range(3)),  # type: ignore[arg-type]
-        tuple(np.hstack([stamp.add[plane] for stamp in stamps]) for plane in range(3)),  # type: ignore[arg-type]
+        tuple(np.concatenate(planes, axis=1) for planes in keeps),  # type: ignore[arg-type]
+        tuple(np.concatenate(planes, axis=1) for planes in adds),  # type: ignore[arg-type]
     )
 
 

@@ -64,7 +64,7 @@ class EditCutter:
             self.notices += [f"{edit.path.name}: {warning}" for warning in edit.warnings]
         self._timeline_reels: dict[int, Reel] = {}
         self._finders = {
-            edit.path: MediaFinder(edit.path, [*self.media, *self.programs], self.job.images_rate)
+            edit.path: MediaFinder(edit.path, [*self.media, *self.programs], self.job.images)
             for edit in self.edits
         }
 
@@ -140,7 +140,7 @@ class EditCutter:
         )
 
     def _media(self) -> list[Source]:
-        found = find_sources(self.job.media, self.job.images_rate)
+        found = find_sources(self.job.media, self.job.images)
         named = {path for path in self.job.media if not path.is_dir()}
         for item in found.unreadable:
             if item.path in named or item.path in self.job.media:
@@ -166,7 +166,7 @@ class EditCutter:
         found = []
         for path in self.paths:
             if path.suffix.lower() == ".edl":
-                finder = MediaFinder(path, (), self.job.images_rate)
+                finder = MediaFinder(path, (), self.job.images)
                 events = [event for one in read_events(path)[0] for event in one.events]
                 names = dict.fromkeys(event.source_file for event in events if event.source_file)
                 found += [source for name in names if (source := finder.at_path(name))]

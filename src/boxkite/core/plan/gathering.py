@@ -114,7 +114,7 @@ def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
 
 def _sources(job: Job, paths: Sequence[Path], sound_alone: bool) -> tuple[list[Source], list[str]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
-    found = find_sources(paths, job.images_rate)
+    found = find_sources(paths, job.images)
     named = {path for path in paths if not path.is_dir()}
     notices = []
     for item in found.unreadable:
@@ -133,6 +133,10 @@ def _sources(job: Job, paths: Sequence[Path], sound_alone: bool) -> tuple[list[S
         else:
             notices.append(f"{source.label}: there is no picture in it: left aside")
     if not with_picture:
+        if found.unreadable and not found.sources:
+            raise FootageError(
+                found.unreadable[0].reason, path=found.unreadable[0].path, hint=found.unreadable[0].hint
+            )
         raise FootageError(
             "there is no source with a picture here" if not sound_alone else "there is no source here",
             path=paths[0] if paths else None,

@@ -249,7 +249,6 @@ class _RowMaker:
             look=look,
             accept_damaged=self._job.accept_damaged,
             decode_with=self._job.decode_with,
-            layer=self._job.layer,
         )
 
     def _encoded_alike(

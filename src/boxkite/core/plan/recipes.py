@@ -33,6 +33,7 @@ class Recipes:
             self._of_preset[key][1],
             row.size,
             row.sound_tracks,
+            row.shot.reel.source.layer and row.shot.reel.source.layer.label,
             lettering,
             [self._of_step(step) for step in row.look],
             str(row.in_timecode) if lettering else "",

@@ -52,7 +52,7 @@ class Row:
     streams it holds, by position. expected_bytes: about; spread: how far off that may be, as factors. action: make
     it, replace what bears its name, or keep that because it is the same. change: against an earlier batch.
     look: what is done to its colours. accept_damaged: make it of what there is, where the source is damaged.
-    decode_with: a kind of decoder outside the CPU. layer: of images that hold several.
+    decode_with: a kind of decoder outside the CPU.
     parts: of a file of several copies, one after the other; each as a row of its own. exact: encoded because a copy
     would not have been exact.
     """
@@ -75,7 +75,6 @@ class Row:
     look: Look = ()
     accept_damaged: bool = False
     decode_with: str = ""
-    layer: str = ""
     parts: tuple[Row, ...] = ()
     exact: bool = False
 

@@ -44,6 +44,7 @@ _KEPT_WORDS = (
     "exact_cuts",
     "decode_with",
     "layer",
+    "view",
 )
 """What may be said of a job beside a saved plan; the table says the rest."""
 
@@ -248,7 +249,7 @@ class TableReader:
             self.progress(path.name)
             if not text or not path.exists():
                 raise self._wrong(line, "source", f"there is no file {text or '(the cell is empty)'}")
-            found = find_sources([path], self.job.images_rate)
+            found = find_sources([path], self.job.images)
             if len(found.sources) != 1:
                 reason = found.unreadable[0].reason if found.unreadable else "this is no single source"
                 raise self._wrong(line, "source", f"{path.name}: {reason}")

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
 
 from boxkite.core.presets.codecs import HARDWARE, SPEEDS, keeps_alpha
 from boxkite.core.presets.model import Audio, Video
@@ -38,11 +42,12 @@ _PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3", "4444": "4"}
 
 
 def encoder_options(
-    video: Video, rate: Fraction, threads: int = 0, stats: tuple[int, str] | None = None
+    video: Video, rate: Fraction, width_px: int, threads: int = 0, stats: tuple[int, str] | None = None
 ) -> dict[str, str]:
     """The options for a preset's picture. threads: where an encoder is told by option, 0 for its own choice.
 
-    stats: of an encoder in two passes, which of them it is, and the file that the first leaves for the second.
+    width_px: of the picture as it is written. stats: of an encoder in two passes, which of them it is, and the file
+    that the first leaves for the second.
     """
     options: dict[str, str] = {}
     if video.keyframe_seconds:
@@ -55,8 +60,8 @@ def encoder_options(
             options["profile"] = video.profile
         if video.codec == "hevc":
             options["x265-params"] = ":".join(["log-level=error", *_pass_words(stats)])
-        elif stats:
-            options["x264-params"] = ":".join(_pass_words(stats))
+        elif own := [*_pass_words(stats), *_steady_words(width_px)]:
+            options["x264-params"] = ":".join(own)
     elif video.codec in ("av1", "vp9"):
         options |= _newer_options(video, threads)
     elif video.codec == "prores":
@@ -80,6 +85,25 @@ def _pass_words(stats: tuple[int, str] | None) -> list[str]:
     for sign in ("\\", ":", "'", "="):
         path = path.replace(sign, f"\\{sign}")
     return [f"pass={number}", f"stats={path}"]
+
+
+def _steady_words(width_px: int) -> list[str]:
+    """What keeps pictures the same from run to run.
+
+    Where the macroblocks of a row are no multiple of eight, the encoder's AVX-512 code reads beyond its numbers and
+    decides by whatever lies in memory there; its AVX2 code does not.
+    """
+    blocks = -(-width_px // 16)
+    return ["asm=AVX2"] if blocks % 8 and _has_avx512() else []
+
+
+@lru_cache(maxsize=1)
+def _has_avx512() -> bool:
+    """Whether this processor has AVX-512, as far as NumPy can tell."""
+    simd: Any = np.show_config(mode="dicts")
+    known = simd.get("SIMD Extensions", {})
+    named = [*known.get("baseline", ()), *known.get("found", ())]
+    return any(name.startswith(("AVX512", "X86_V4")) for name in named)
 
 
 def encoder_name(video: Video) -> str:
@@ -117,8 +141,12 @@ def fixed_quality(video: Video) -> int | None:
 
 
 def muxer_options(container: str) -> dict[str, str]:
-    """The options for a container: in MP4 the index goes to the front, WAV grows beyond 4 GB."""
-    return {"mp4": {"movflags": "+faststart"}, "wav": {"rf64": "auto", "write_bext": "1"}}.get(container, {})
+    """The options for a container: index in front in MP4, words of any name in MOV, WAV beyond 4 GB."""
+    return {
+        "mp4": {"movflags": "+faststart"},
+        "mov": {"movflags": "use_metadata_tags"},
+        "wav": {"rf64": "auto", "write_bext": "1"},
+    }.get(container, {})
 
 
 def sound_rate(audio: Audio, source_rate_hz: int) -> int:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from fractions import Fraction
+from math import ceil, inf
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +21,7 @@ from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.records.checksum import file_checksum
+from boxkite.core.render.ahead import read_ahead
 from boxkite.core.render.explaining import failed
 from boxkite.core.render.pictures import read_pictures
 from boxkite.core.render.proving import compare_looks, picture_look
@@ -26,6 +30,12 @@ from boxkite.core.render.result import Proof, Result
 from boxkite.core.timebase import Span
 
 _KINDS = ("video", "audio", "subtitle")
+_INTERLEAVED_SECONDS = 10
+"""What belongs together is stored closer than this; subtitles come rarely and do not say that they have ended."""
+_RESERVING_PAYS_BYTES = 64_000_000
+_INDEX_BYTES_AT_LEAST, _BYTES_A_PACKET = 65_536, 40
+_LEAST_SAMPLES = 960
+"""In a packet of sound, as codecs and the library's readers make them; fewer are rare."""
 
 
 def copy_shot(row: Row) -> Result:
@@ -43,8 +53,27 @@ def copy_shot(row: Row) -> Result:
 
 
 def _copy(row: Row, partial: Path) -> int:
+    """Write the file and return how many pictures are in it; an index stands before the pictures."""
+    if row.shot.reel.source.container != "mov":
+        return _write(row, partial, {})
+    if row.expected_bytes >= _RESERVING_PAYS_BYTES:
+        try:
+            return _write(row, partial, {"moov_size": str(_index_bytes(row))})
+        except av.error.ArgumentError:
+            pass  # there are more packets than such sources have: the library makes room by writing all of it again
+    return _write(row, partial, {"movflags": "+faststart"})
+
+
+def _index_bytes(row: Row) -> int:
+    """Room for the index of a copy: place, size, time, shift and kind of each packet (ISO/IEC 14496-12, 8.6, 8.7)."""
+    pictures = sum(piece.span.length for piece in row.pieces)
+    seconds = sum(piece.seconds for piece in row.pieces)
+    sounds = sum(seconds * audio.sample_rate_hz / _LEAST_SAMPLES for audio in row.sound_source.audio)
+    return round((pictures + sounds) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
+
+
+def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
     """Write the file, piece after piece, and return how many pictures are in it."""
-    options = {"movflags": "+faststart"} if row.shot.reel.source.container == "mov" else {}
     count, so_far = 0, Fraction(0)
     with av.open(f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options) as outgoing:
         streams: dict[int, Any] = {}
@@ -137,38 +166,67 @@ def _copy_packets(
 ) -> None:
     """Hand over the packets of a piece, their times counted from its beginning, behind what there is so far."""
     waiting = set(pictures.own)
-    begin, end = pictures.begin, pictures.end
-    ended: set[int] = set()
-    for packet in incoming.demux([incoming.streams[index] for index in streams]):
-        index = packet.stream_index
-        if not packet.size or packet.time_base is None:
-            continue
-        if index == picture_index:
-            if packet.pts in waiting:
-                waiting.discard(packet.pts)
-                _hand_over(packet, streams[index], begin - so_far, outgoing)
-            continue
-        time = packet.pts if packet.pts is not None else packet.dts
-        if time is None:
-            continue
-        starts = time * packet.time_base
-        middle = starts + (packet.duration or 0) * packet.time_base / 2
-        if end is not None and middle >= end:
-            ended.add(index)
-        elif middle >= begin:
-            _hand_over(packet, streams[index], begin - so_far, outgoing)
-        if not waiting and len(ended) == len(streams) - 1:
-            break
+    tracks = {
+        index: _Track.of(incoming, index, stream, pictures, so_far) for index, stream in streams.items()
+    }
+    others, ended = tracks.keys() - {picture_index}, set[int]()
+    read = incoming.demux([incoming.streams[index] for index in streams])
+    with contextlib.closing(read_ahead(read)) as packets:
+        for packet in packets:
+            index = packet.stream_index
+            time = packet.pts if packet.pts is not None else packet.dts
+            if not packet.size or time is None:
+                continue
+            track, middle_halves = tracks[index], 2 * time + (packet.duration or 0)
+            if index == picture_index:
+                if time in waiting:
+                    waiting.discard(time)
+                    track.hand_over(packet, outgoing)
+                elif middle_halves >= track.latest_halves:
+                    ended.update(tracks)
+            elif middle_halves >= track.end_halves:
+                ended.add(index)
+            elif middle_halves >= track.begin_halves:
+                track.hand_over(packet, outgoing)
+            if not waiting and ended.issuperset(others):
+                break
     if waiting:
         raise DamagedError(f"{len(waiting)} pictures of it cannot be read")
 
 
-def _hand_over(packet: Packet[Any], stream: Any, begin: Fraction, outgoing: OutputContainer) -> None:
-    shift = round(begin / packet.time_base)
-    packet.pts = None if packet.pts is None else packet.pts - shift
-    packet.dts = None if packet.dts is None else packet.dts - shift
-    packet.stream = stream
-    outgoing.mux(packet)
+@dataclass(frozen=True)
+class _Track:
+    """One track of a piece, in its own ticks. shift: from the source's times to the file's; written: its stream there.
+
+    begin_halves, end_halves: what the middle of a packet lies between, in half ticks, infinite for the source's end.
+    latest_halves: behind a picture this late nothing of the piece is stored, whatever its tracks.
+    """
+
+    written: Any
+    shift: int
+    begin_halves: int
+    end_halves: float
+    latest_halves: float
+
+    @classmethod
+    def of(
+        cls, incoming: InputContainer, index: int, written: Any, pictures: _Pictures, so_far: Fraction
+    ) -> _Track:
+        tick = incoming.streams[index].time_base or Fraction(1, av.time_base)
+        end = inf if pictures.end is None else ceil(2 * pictures.end / tick)
+        return cls(
+            written,
+            round((pictures.begin - so_far) / tick),
+            ceil(2 * pictures.begin / tick),
+            end,
+            end + 2 * ceil(_INTERLEAVED_SECONDS / tick),
+        )
+
+    def hand_over(self, packet: Packet[Any], outgoing: OutputContainer) -> None:
+        packet.pts = None if packet.pts is None else packet.pts - self.shift
+        packet.dts = None if packet.dts is None else packet.dts - self.shift
+        packet.stream = self.written
+        outgoing.mux(packet)
 
 
 def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
@@ -187,6 +245,14 @@ def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
 
 def _prove(row: Row, partial: Path, pictures: int) -> Proof:
     """Read the copy again: it holds the pictures, and its first and last are those of the source."""
+    with ThreadPoolExecutor(1) as beside:
+        checksum = beside.submit(file_checksum, partial)
+        tracks = _look_again(row, partial, pictures)
+        return Proof(pictures, tracks, partial.stat().st_size, checksum.result())
+
+
+def _look_again(row: Row, partial: Path, pictures: int) -> int:
+    """Make sure that the copy holds the pictures and both ends of the source; return its sound tracks' number."""
     try:
         with av.open(f"file:{partial}", options={"protocol_whitelist": "file"}) as container:
             stream = container.streams.video[0]
@@ -208,4 +274,4 @@ def _prove(row: Row, partial: Path, pictures: int) -> Proof:
         reel = piece.shot.reel
         _, wanted = next(read_pictures(reel.source, reel.table, Span(frame, frame + 1), threads=1))
         compare_looks(picture, picture_look(wanted), which)
-    return Proof(pictures, tracks, partial.stat().st_size, file_checksum(partial))
+    return tracks

@@ -74,7 +74,7 @@ class ImageWriter:
         created = av.CodecContext.create(ENCODERS[self._video.codec], "w")
         context = cast(VideoCodecContext, created)
         set_picture_facts(context, self.row, self._video)
-        context.options = encoder_options(self._video, self.row.rate.fraction)
+        context.options = encoder_options(self._video, self.row.rate.fraction, context.width)
         context.thread_count = 1  # with more an image could come later than its picture
         if is_full_range(self._video):
             context.color_range = 2

@@ -30,7 +30,8 @@ class FirstPass:
         set_picture_facts(context, row, video)
         context.framerate = row.rate.fraction
         context.bit_rate = round((video.bitrate_mbps or 0) * 1_000_000)
-        context.options = encoder_options(video, row.rate.fraction, threads, (1, str(notes_path(row.path))))
+        notes = str(notes_path(row.path))
+        context.options = encoder_options(video, row.rate.fraction, context.width, threads, (1, notes))
         context.thread_count = threads
         context.thread_type = "AUTO"
         self._context = context

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import chain
+from typing import Any
 
 import av
 from av.container import InputContainer
@@ -13,6 +14,7 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError
+from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
@@ -20,14 +22,6 @@ from boxkite.core.timebase import Span
 
 _LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 """How far before the wanted frame to look for a keyframe that is shown no later than it."""
-
-
-@dataclass(frozen=True)
-class Decoding:
-    """How a source is decoded. hardware: a kind of decoder outside the CPU. layer: of images that hold several."""
-
-    hardware: str = ""
-    layer: str = ""
 
 
 @dataclass
@@ -63,21 +57,21 @@ def read_pictures(
     *,
     threads: int = 0,
     damage: Damage | None = None,
-    decoding: Decoding | None = None,
+    hardware: str = "",
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Yield (frame number, picture) for every frame of the span, once each and in order.
 
     On variable-rate sources the same picture may come for several numbers. threads: of the decoder, 0 for
-    one a core. Raises DamagedError when a frame inside the span is missing or cannot be decoded whole; with
-    `damage`, what is missing inside shows the picture before it, what is missing at the end does not come, and
-    both are counted there.
+    one a core; hardware: a kind of decoder outside the CPU, taken where it works. Raises DamagedError when a frame
+    inside the span is missing or cannot be decoded whole; with `damage`, what is missing inside shows the picture
+    before it, what is missing at the end does not come, and both are counted there.
     """
-    pictures = _pictures_from(source, table, span, threads, damage, decoding or Decoding())
+    pictures = _pictures_from(source, table, span, threads, damage, hardware)
     yield from _fill_span(pictures, table, span, damage)
 
 
 def _pictures_from(
-    source: Source, table: FrameTable, span: Span, threads: int, damage: Damage | None, decoding: Decoding
+    source: Source, table: FrameTable, span: Span, threads: int, damage: Damage | None, hardware: str
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Decoded pictures with their numbers, the first of them no later than the span's first frame.
 
@@ -85,17 +79,20 @@ def _pictures_from(
     that only begins to refresh the picture, gives out nothing until later. At last reads from the start.
     """
     for target in [*_seek_targets(source, table, span.start), None]:
-        with open_source(source, decoding.hardware) as container:
+        with open_source(source, hardware) as container:
             stream = picture_stream(container)
             if stream is None:
                 raise DamagedError("its picture has gone", path=source.path)
             stream.codec_context.thread_count = threads
             stream.thread_type = "AUTO"
-            if decoding.layer:
-                stream.codec_context.options = {"layer": decoding.layer}
             packets = _packets_from(container, stream, table, span.start, target)
             if packets is None:
                 continue
+            if source.layer and source.layer.part:
+                packets = _of_part(packets, source.layer.part)
+            if table.constant and table.timestamped:
+                half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
+                packets = _hurrying(packets, stream, table.pts_of(span.start) - half_a_frame)
             pictures = _decode(packets, table, span, damage)
             first = next(pictures, None)
             if first is None or (first[0] > span.start and target is not None):
@@ -131,6 +128,28 @@ def _packets_from(
     if key is None or key.pts is None or key.pts > table.pts_of(frame):
         return None
     return chain([key], packets)
+
+
+def _of_part(packets: Iterator[Packet[VideoStream]], part: int) -> Iterator[Packet[VideoStream]]:
+    """The same packets, of EXR images of several parts, with one of them."""
+    for packet in packets:
+        if packet.size:
+            image: Any = Packet(only_part(bytes(packet), part))
+            image.pts, image.dts, image.time_base = packet.pts, packet.dts, packet.time_base
+            image.stream = packet.stream
+            yield image
+        else:
+            yield packet
+
+
+def _hurrying(
+    packets: Iterator[Packet[VideoStream]], stream: VideoStream, wanted: int
+) -> Iterator[Packet[VideoStream]]:
+    """The same packets; of those shown before a time, in ticks, only what others need is decoded."""
+    for packet in packets:
+        is_early = packet.pts is not None and packet.pts < wanted
+        stream.codec_context.skip_frame = "NONREF" if is_early else "DEFAULT"
+        yield packet
 
 
 def _decode(

@@ -8,7 +8,7 @@ from av.video.frame import VideoFrame
 
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.composing import EditPictures, EditSounds
-from boxkite.core.render.pictures import Damage, Decoding, read_pictures
+from boxkite.core.render.pictures import Damage, read_pictures
 from boxkite.core.render.sounds import SoundReader
 from boxkite.core.timebase import Span
 
@@ -20,8 +20,9 @@ def open_pictures(
     reel = rows[0].shot.reel
     if reel.composition:
         return EditPictures(reel, threads, damage).read(stretch)
-    decoding = Decoding(rows[0].decode_with, rows[0].layer)
-    return read_pictures(reel.source, reel.table, stretch, threads=threads, damage=damage, decoding=decoding)
+    return read_pictures(
+        reel.source, reel.table, stretch, threads=threads, damage=damage, hardware=rows[0].decode_with
+    )
 
 
 def open_sounds(row: Row, span: Span, tracks: tuple[int, ...]) -> SoundReader | EditSounds:

@@ -128,7 +128,11 @@ class SoundReader:
         return track.start <= sample < track.end
 
     def _sample_of(self, track: _Track, pts: int, time_base: Fraction) -> int:
-        return round_fraction((pts * time_base - self._zero) * track.facts.sample_rate_hz)
+        """The sample of a moment; fractions written out, as this is asked for every packet."""
+        zero, rate_hz = self._zero, track.facts.sample_rate_hz
+        ticks = pts * time_base.numerator * zero.denominator - zero.numerator * time_base.denominator
+        divisor = 2 * time_base.denominator * zero.denominator
+        return (2 * ticks * rate_hz + divisor // 2) // divisor
 
     def _position(self, track: _Track, sound: AudioFrame) -> int:
         """The sample at which decoded sound begins: by its time, but unbroken where times are only rounded."""

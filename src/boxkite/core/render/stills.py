@@ -92,7 +92,7 @@ def _encoded(row: Row, picture: VideoFrame) -> VideoFrame:
     name = encoder_name(video)
     encoder: Any = av.CodecContext.create(name, "w")
     prepare_context(encoder, row, video, picture, threads=1)
-    encoder.options = encoder_options(video, row.rate.fraction, 1)
+    encoder.options = encoder_options(video, row.rate.fraction, encoder.width, 1)
     encoder.framerate = row.rate.fraction
     picture.pts = 0
     try:

@@ -34,6 +34,8 @@ from boxkite.core.render.mixing import SoundChain
 from boxkite.core.render.sounds import samples_of
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
+QUICKTIME_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
+"""What players look for in a MOV (QuickTime File Format, metadata keys)."""
 _INTERLACED_DCT = 1 << 18
 _FIXED_QUALITY = 1 << 1
 _LAMBDA = 118
@@ -153,7 +155,9 @@ class FileWriter:
     def _add_picture(self, video: Video, source_picture: VideoFrame) -> None:
         row = self.row
         rate = row.rate.fraction
-        name, options = encoder_name(video), encoder_options(video, rate, self._threads, self._stats)
+        assert row.geometry
+        options = encoder_options(video, rate, row.geometry.width_px, self._threads, self._stats)
+        name = encoder_name(video)
         if video.hardware:
             name, options = self._hardware(video, name, options)
         stream = cast(VideoStream, self._container.add_stream(name, rate=rate, options=options))
@@ -240,7 +244,8 @@ def _facts_of(row: Row) -> dict[str, str]:
         "scene": facts.get("scene", ""),
         "take": facts.get("take", ""),
     }
-    return {key: value for key, value in said.items() if value}
+    named = QUICKTIME_KEYS if row.preset.container == "mov" else {}
+    return {named.get(key, key): value for key, value in said.items() if value}
 
 
 def set_picture_facts(context: Any, row: Row, video: Video) -> None:

@@ -15,7 +15,7 @@ from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Ti
 from boxkite.core.errors import FootageError, MarksError
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import FrameTable, measure_frames
-from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.footage.source import ImageSettings, Source, SourceKind
 from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.values import Counter, Number, Text, Value
 from boxkite.core.shots.placing import PlacedMark, make_reel, place_marks
@@ -46,7 +46,7 @@ def open_markable(path: Path, rate: FrameRate | None) -> Markable:
     """
     if is_edit(path):
         return _markable_timeline(path, rate)
-    found = find_sources([path], rate)
+    found = find_sources([path], ImageSettings(rate))
     if not found.sources:
         reason = found.unreadable[0] if found.unreadable else None
         raise FootageError(reason.reason if reason else "there is no source here", path=path)

@@ -8,11 +8,12 @@ from pathlib import Path, PurePath, PureWindowsPath
 
 from boxkite.core.edit.timeline import Clip, MediaName
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.kinds import STILL_SUFFIXES
 from boxkite.core.footage.probe import read_sequence, read_source
-from boxkite.core.footage.source import Source
-from boxkite.core.timebase import FrameRate, Timecode
+from boxkite.core.footage.source import ImageSettings, Source
+from boxkite.core.timebase import Timecode
 
 
 @dataclass(frozen=True)
@@ -26,9 +27,9 @@ class Found:
 class MediaFinder:
     """Finds the sources of clips among the footage at hand; each medium is looked for once."""
 
-    def __init__(self, edit_path: Path, sources: Sequence[Source], images_rate: FrameRate | None) -> None:
+    def __init__(self, edit_path: Path, sources: Sequence[Source], images: ImageSettings) -> None:
         self._folder = edit_path if edit_path.is_dir() else edit_path.parent
-        self._images_rate = images_rate
+        self._images = images
         self._by_path = {source.path.absolute(): source for source in sources if source.video}
         self._by_name: dict[str, list[Source]] = {}
         self._by_reel: dict[str, list[Source]] = {}
@@ -96,8 +97,8 @@ class MediaFinder:
             sequences, _ = group_sequences(sorted(beside))
             for sequence in sequences:
                 if path.name == sequence.file_name(sequence.first):
-                    return read_sequence(sequence, self._images_rate)
-        return read_source(path)
+                    return read_sequence(sequence, self._images)
+        return with_layer(read_source(path), self._images)
 
 
 def _unlike(sources: Iterable[Source]) -> list[Source]:
