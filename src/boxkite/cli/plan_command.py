@@ -201,10 +201,11 @@ def _show_totals(console: Console, plan: Plan) -> None:
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.plan.totals import add_up, by_output, expected_time
 
-    for (preset, folder), members in by_output(plan.to_make).items():
-        part = add_up(members)
-        print_line(console, f"{preset} → {folder}  {counted(part.files, 'file')}, {_sizes(part)}")
+    outputs = by_output(plan.to_make)
     totals = add_up(plan.to_make)
+    for (preset, folder), members in outputs.items():
+        part = add_up(members) if len(outputs) > 1 else totals
+        print_line(console, f"{preset} → {folder}  {counted(part.files, 'file')}, {_sizes(part)}")
     if len(plan.rows) > totals.files:
         print_line(
             console, f"{counted(len(plan.rows) - totals.files, 'file')} kept: the same is there already"

@@ -54,6 +54,9 @@ class FrameRate:
         can_drop = denominator == 1001 and numerator in (30000, 60000, 120000)
         object.__setattr__(self, "dropped_per_minute", numerator // 15000 if can_drop else 0)
 
+    def __hash__(self) -> int:
+        return self.fraction.numerator
+
     @classmethod
     def parse(cls, text: str) -> FrameRate:
         """Read "25", "29.97", "30000/1001". The usual decimal names mean their exact fractions.
@@ -160,9 +163,10 @@ def uncovered(whole: Span, parts: list[Span]) -> list[Span]:
 
 def frames_per_day(rate: FrameRate, *, drop: bool) -> int:
     """Frames that timecode counts in 24 hours."""
+    if not drop:
+        return SECONDS_PER_DAY * rate.nominal
     _check_drop(rate, drop)
-    skipped = rate.dropped_per_minute * (24 * 60 - 24 * 6) if drop else 0
-    return SECONDS_PER_DAY * rate.nominal - skipped
+    return SECONDS_PER_DAY * rate.nominal - rate.dropped_per_minute * (24 * 60 - 24 * 6)
 
 
 def _check_drop(rate: FrameRate, drop: bool) -> None:
@@ -193,7 +197,7 @@ def frames_to_timecode(frame: int, rate: FrameRate, *, drop: bool) -> str:
     seconds, frames = divmod(frame, rate.nominal)
     minutes, seconds = divmod(seconds, 60)
     hours, minutes = divmod(minutes, 60)
-    digits = max(2, len(str(rate.nominal - 1)))
+    digits = 2 if rate.nominal <= 100 else 3
     return f"{hours:02d}:{minutes:02d}:{seconds:02d}{';' if drop else ':'}{frames:0{digits}d}"
 
 
@@ -223,8 +227,10 @@ def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) 
                 " timecode in double quotes, or use “:”, which drop-frame sources accept too"
             )
         raise TimecodeError(f"“{text}” is not a timecode", hint=hint)
-    hours, minutes, seconds, frames = int(match[1]), int(match[3]), int(match[5]), int(match[7])
-    is_drop = match[6] == ";" or bool(drop)
+    hours_digits, _, minutes_digits, _, seconds_digits, sign, frames_digits = match.groups()
+    hours, minutes = int(hours_digits), int(minutes_digits)
+    seconds, frames = int(seconds_digits), int(frames_digits)
+    is_drop = sign == ";" or bool(drop)
     _check_drop(rate, is_drop)
     if hours >= 24 or minutes >= 60 or seconds >= 60:
         name, limit = ("hours", 24) if hours >= 24 else ("minutes", 60) if minutes >= 60 else ("seconds", 60)

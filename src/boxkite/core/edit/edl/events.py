@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from functools import lru_cache
 from pathlib import Path
 
 from boxkite.core.edit.edl.model import TIME, Building, EventList, Reading
@@ -111,10 +112,11 @@ def _head_of_event(words: list[str]) -> tuple[str, list[str], str, int]:
     channels = rest.pop().upper() if rest else ""
     if not _CHANNELS.fullmatch(channels):
         raise ValueError(f"“{channels}” names no track")
-    return " ".join(rest), _tracks(channels), transition, frames
+    return " ".join(rest), list(_tracks(channels)), transition, frames
 
 
-def _tracks(word: str) -> list[str]:
+@lru_cache(maxsize=1000)
+def _tracks(word: str) -> tuple[str, ...]:
     """The tracks a channel word stands for: B is V1 and A1, AA/V is V1, A1 and A2."""
     found: list[str] = []
     for part in word.split("/"):
@@ -125,7 +127,7 @@ def _tracks(word: str) -> list[str]:
         elif part != "NONE":
             for letter, number in re.findall(r"([AV])(\d*)", part):
                 found.append(f"{letter}{int(number or 1)}")
-    return sorted(dict.fromkeys(found), key=lambda track: (track[0] != "V", int(track[1:])))
+    return tuple(sorted(dict.fromkeys(found), key=lambda track: (track[0] != "V", int(track[1:]))))
 
 
 def _read_title(reading: Reading, text: str, line: int) -> None:
