@@ -20,7 +20,7 @@ from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from boxkite.demo.ticks import tick_frames
 from tests.core.test_looks import write_cube
-from tests.proof import assert_holds, boxkite, frames_of, sound_of
+from tests.proof import assert_holds, boxkite, decoded_hash, frames_of, sound_of
 
 RATE = FrameRate.parse("25")
 
@@ -218,6 +218,30 @@ def test_overlapping_shots_of_several_presets_are_each_right(card: Path, tmp_pat
     for name, span in (("a", (5, 45)), ("b", (10, 40)), ("c", (30, 75))):
         assert_holds(tmp_path / f"s/{name}.mov", Span(*span), RATE)
         assert_holds(tmp_path / f"a/{name}.mkv", Span(*span), RATE, sample_slack=50)
+
+
+def test_what_one_preset_does_to_its_pictures_is_not_seen_in_those_of_another(
+    card: Path, tmp_path: Path
+) -> None:
+    """All lossless, of one size and pixel format, so that one picture as decoded goes to each of them."""
+    cube = write_cube(tmp_path / "show.cube")
+    (tmp_path / "dressed.toml").write_text(
+        f'based_on = "archive"\n[look]\nfile = "{cube}"\n[[burn_in]]\ntext = "shown"\nopacity = 0.5\n'
+    )
+    (tmp_path / "twice.toml").write_text('based_on = "dressed.toml"\nrate = 50\n')
+    source = run(tmp_path, card / "B-quiet.mov", "--to", "archive:source")["files"][0]["path"]
+    alone = decoded_hash(Path(source))
+    made = run(
+        tmp_path, source, "--to", "dressed.toml:d", "--to", "archive:plain", "--to", "twice.toml:t"
+    )["files"]  # fmt: skip
+    dressed, plain, twice = (pictures(Path(file["path"])) for file in made)
+    assert decoded_hash(Path(made[1]["path"])) == alone
+    assert len(twice) == 2 * len(dressed) == 2 * len(plain)
+    assert all(
+        np.array_equal(one, twice[2 * at]) and np.array_equal(one, twice[2 * at + 1])
+        for at, one in enumerate(dressed)
+    )
+    assert np.abs(dressed[3].astype(int) - plain[3]).mean() > 5
 
 
 def test_two_passes_hardware_that_is_not_there_and_chosen_image_numbers(card: Path, tmp_path: Path) -> None:

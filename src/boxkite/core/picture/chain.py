@@ -90,7 +90,7 @@ class PictureChain:
         picture.time_base = self._time_base
         self._count_in += 1
         if self._graph is None:
-            yield self._finish(picture, shared=True)
+            yield self._finish(picture)
             return
         self._graph.push(picture)
         yield from self._pull()
@@ -109,7 +109,7 @@ class PictureChain:
             except (av.error.BlockingIOError, av.error.EOFError):
                 return
             if isinstance(picture, VideoFrame):
-                yield self._finish(picture, shared=False)
+                yield self._finish(picture)
 
     def _tag(self, picture: VideoFrame) -> None:
         """The source's colour tags, which filters lose, for encoders that take them from each picture."""
@@ -130,11 +130,13 @@ class PictureChain:
 
         return colouring
 
-    def _finish(self, picture: VideoFrame, *, shared: bool) -> VideoFrame:
-        is_changed = self._colouring or self._draws
-        if is_changed and shared:
-            picture = picture.reformat(format=self._sized_format)
-        if is_changed:
+    @property
+    def _is_changed(self) -> bool:
+        """Whether samples are changed in place."""
+        return self._colouring is not None or self._draws
+
+    def _finish(self, picture: VideoFrame) -> VideoFrame:
+        if self._is_changed:
             picture.make_writable()
         if self._colouring:
             self._colouring.change(picture, self._matrix)
@@ -229,6 +231,8 @@ class PictureChain:
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
         """The library's filters that are needed for such pictures; None when they fit as they are."""
         steps = self._steps(picture)
+        if not steps and self._is_changed:
+            steps = ["null"]  # gives out a picture of its own: the one put in is for other files too
         if not steps:
             return None
         graph = av.filter.Graph()
