@@ -220,6 +220,66 @@ def test_overlapping_shots_of_several_presets_are_each_right(card: Path, tmp_pat
         assert_holds(tmp_path / f"a/{name}.mkv", Span(*span), RATE, sample_slack=50)
 
 
+@pytest.mark.parametrize(
+    ("layout", "preset", "channels", "held"),
+    [
+        ("1 channels", "proxy-h264", "keep", "mono"),
+        ("3 channels", "web", "stereo", "stereo"),
+        ("5.1(side)", "web-vp9", "keep", "5.1"),
+        ("8 channels", "archive", "keep", "7.1"),
+        ("12 channels", "proxy-h264", "keep", "stereo"),
+        ("9 channels", "stock", "keep", "9 channels"),
+    ],
+)
+def test_every_channel_is_heard_whatever_a_codec_takes_and_a_file_says(
+    layout: str, preset: str, channels: str, held: str, card: Path, tmp_path: Path
+) -> None:
+    """One channel of the source after the other bears a tone; no moment of the file is silent."""
+    count = len(av.AudioLayout(layout).channels)
+    length = 48_000 * 3 // count
+    sound = np.zeros((count * length, count), np.int16)
+    tone = (12_000 * np.sin(np.arange(length) * 0.05)).astype(np.int16)
+    for channel in range(count):
+        sound[channel * length : (channel + 1) * length, channel] = tone
+    with av.open(str(card / "A-vat2.mov")) as drawn, av.open(str(tmp_path / "many.mov"), "w") as container:
+        pictures_in = container.add_stream_from_template(drawn.streams.video[0])
+        stream = container.add_stream("pcm_s16le", rate=48_000, layout=layout)
+        for packet in drawn.demux(drawn.streams.video[0]):
+            if packet.size:
+                packet.stream = pictures_in
+                container.mux(packet)
+        frame = AudioFrame.from_ndarray(sound.reshape(1, -1), format="s16", layout=layout)
+        frame.sample_rate = 48_000
+        container.mux(stream.encode(frame))
+    run(tmp_path, "many.mov", "--to", f"{preset}:out", "--set", f"audio.channels={channels}")
+    (made,) = (tmp_path / "out").iterdir()
+    with av.open(str(made)) as container:
+        assert container.streams.audio[0].layout.name == held
+        even = av.AudioResampler(format="flt")
+        parts = [
+            part.to_ndarray().reshape(-1, len(part.layout.channels))
+            for packet in container.decode(audio=0)
+            for part in even.resample(packet)
+        ]
+    loudest = np.abs(np.concatenate(parts)).max(axis=1)
+    heard = [
+        loudest[(at * length + length // 4) : (at + 1) * length - length // 4].max() for at in range(count)
+    ]
+    if held != "5.1":  # opus leaves little of a tone in the channel for low effects
+        assert min(heard) > 0.04, heard
+
+
+def test_more_channels_than_a_lossless_codec_holds_are_refused(tmp_path: Path) -> None:
+    sound = AudioFrame.from_ndarray(np.zeros((1, 48_000 * 10), np.int16), format="s16", layout="10 channels")
+    sound.sample_rate = 48_000
+    with av.open(str(tmp_path / "ten.wav"), "w") as container:
+        stream = container.add_stream("pcm_s16le", rate=48_000, layout="10 channels")
+        container.mux(stream.encode(sound))
+    (tmp_path / "flac.toml").write_text('container = "mkv"\n[audio]\ncodec = "flac"\n')
+    refused = boxkite("run", "ten.wav", "--to", "flac.toml:out", cwd=tmp_path)
+    assert refused.status == 2 and "FLAC holds 8 channels at most, not its 10" in refused.err
+
+
 def test_what_one_preset_does_to_its_pictures_is_not_seen_in_those_of_another(
     card: Path, tmp_path: Path
 ) -> None:

@@ -8,6 +8,8 @@ from pathlib import Path
 import av
 import numpy as np
 import pytest
+from PIL import Image
+from PIL.ExifTags import Base
 
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
@@ -47,18 +49,38 @@ def test_variable_rate_is_laid_on_a_constant_one_without_drift(tmp_path: Path) -
         assert later > at - 500 / rate.fraction - 1, number
 
 
+@pytest.mark.parametrize(
+    ("encoder", "options"),
+    [
+        ("libsvtav1", {"preset": "10"}),
+        ("mpeg2video", {"bf": "2"}),
+        ("libvpx-vp9", {"cpu-used": "8", "deadline": "realtime"}),
+    ],
+)
+def test_codecs_with_pictures_that_no_other_needs_are_cut_anywhere(
+    encoder: str, options: dict[str, str], tmp_path: Path
+) -> None:
+    film = Movie(tmp_path / "film.mkv", 70, RATE, encoder=encoder, options=options, sound_tracks=0, **SMALL)
+    write_movie(film)
+    for at in (19, 52):
+        cut_in_two(tmp_path, tmp_path / "film.mkv", at, f"archive:{at}")
+        assert frames_of(tmp_path / f"{at}/b.mkv") == [(1, number) for number in range(at, 70)]
+
+
 @pytest.mark.parametrize("turn", [90, 180, 270])
 def test_turned_footage_comes_out_upright(turn: int, tmp_path: Path) -> None:
     write_movie(
         Movie(tmp_path / "turned.mov", 60, RATE, width=320, height=320, scenes=((0, VAT),), turn_degrees=turn)
     )
-    cut_in_two(tmp_path, tmp_path / "turned.mov", 20, "web:w", "stock:s")
+    cut_in_two(tmp_path, tmp_path / "turned.mov", 20, "web:w", "stock:s", "frames-tiff:t")
     for made in ("w/b.mp4", "s/b.mov"):
         with av.open(str(tmp_path / made)) as container:
             for number, picture in enumerate(container.decode(video=0)):
                 assert picture.rotation == 0
                 upright = np.rot90(picture.reformat(format="gray").to_ndarray(), -turn // 90)
                 assert read_barcode(np.ascontiguousarray(upright)) == (1, 20 + number)
+    with Image.open(tmp_path / "t/a/a.0001.tif") as image:
+        assert image.getexif().get(Base.Orientation, 1) == 1
 
 
 @pytest.mark.parametrize(

@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+import av
 import numpy as np
 import pytest
 
@@ -86,6 +87,17 @@ def test_looks_tell_scenes_apart_but_not_pixel_formats() -> None:
     other = picture_look(draw_picture(LOFT, 1, 7, 640, 360))
     assert np.abs(picture_look(picture) - same).mean() < 2
     assert np.abs(picture_look(picture) - other).mean() > 15
+
+
+def test_looks_go_by_samples_whatever_the_tags_say() -> None:
+    """A decoder may tell a matrix or a range that the encoder was never told."""
+    green = np.concatenate([np.full((180, 320), 120), np.full((90, 320), 60)]).astype(np.uint8)
+    frame = av.VideoFrame.from_ndarray(green, format="yuv420p")
+    looks = []
+    for matrix, span in ((2, 0), (1, 1), (5, 2), (9, 0)):
+        frame.colorspace, frame.color_range = matrix, span
+        looks.append(picture_look(frame))
+    assert all(np.array_equal(look, looks[0]) for look in looks)
 
 
 def test_publishing_never_replaces_a_file(tmp_path: Path) -> None:

@@ -261,7 +261,8 @@ class PictureChain:
         steps: list[str] = []
         if self._video.scan == "progressive" and (picture.interlaced_frame or self._source_is_interlaced()):
             steps.append("bwdif=mode=send_frame:deint=all")
-        steps += _TURNS.get(geometry.turn_degrees, [])
+        if turns := _TURNS.get(geometry.turn_degrees, []):
+            steps += [*turns, "sidedata=mode=delete:type=DISPLAYMATRIX"]  # images would be turned once more
         width, height = picture.width, picture.height
         if geometry.turn_degrees in (90, 270):
             width, height = height, width

@@ -12,6 +12,7 @@ from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
 from boxkite.core.plan.copies import uncopied_ending
+from boxkite.core.plan.sounds import unheld_sound, words_on_layouts
 from boxkite.core.plan.token_values import output_values
 from boxkite.core.presets.codecs import keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry
@@ -45,7 +46,7 @@ class Making:
     def of(cls, reel: Reel, output: Output, preset: Preset, *, sound_beside: bool = False) -> Making:
         """Settle it for a source. sound_beside: the sound goes into a file that is made along with this one."""
         source, video = reel.source, reel.source.video
-        unfit = _unfit(source, preset)
+        unfit = _unfit(reel, preset)
         geometry = None
         if video and preset.video:
             geometry = plan_geometry(
@@ -83,14 +84,17 @@ class Making:
         return cls(output, preset, geometry, values, tracks, size, said, spread, unfit)
 
 
-def _unfit(source: Source, preset: Preset) -> str:
+def _unfit(reel: Reel, preset: Preset) -> str:
+    source = reel.source
     if source.video is None and (preset.video or preset.copy):
         return "there is no picture in it"
     if preset.copy and source.kind is SourceKind.TIMELINE:
         return "an edit is rendered, not copied: give a preset that encodes"
     if preset.copy and source.sequence:
         return "numbered images are not cut by copying: give a preset that writes images"
-    return uncopied_ending(source) if preset.copy else ""
+    if preset.copy:
+        return uncopied_ending(source)
+    return unheld_sound(reel.sound_source, preset.audio) if preset.audio else ""
 
 
 def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[str]]:
@@ -112,7 +116,7 @@ def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list
         alike = [index for index in usable if source.audio[index].sample_rate_hz == first]
         warnings.append(f"{len(usable) - len(alike)} sound tracks of another sample rate are left out")
         usable = alike
-    return tuple(usable), warnings
+    return tuple(usable), [*warnings, *words_on_layouts(source, preset.audio, tuple(usable))]
 
 
 def check_image(path: Path) -> None:

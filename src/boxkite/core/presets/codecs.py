@@ -127,6 +127,31 @@ HARDWARE = ("any", "nvenc", "qsv", "amf", "vaapi", "videotoolbox", "v4l2m2m")
 """Kinds of encoders in hardware, by the codec library's names; any: the first that works."""
 HARDWARE_CODECS = ("h264", "hevc", "av1", "vp9", "mjpeg", "prores")
 SPEEDS = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower", "veryslow")
+_LAYOUT_OF_COUNT = {1: "mono", 2: "stereo", 3: "3.0", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
+_LAYOUTS: dict[str, tuple[str, ...]] = {
+    "mp3": ("mono", "stereo"),
+    "opus": ("mono", "stereo", "3.0", "quad", "5.0", "5.1", "6.1", "7.1"),
+    "aac": ("mono", "stereo", "2.1", "3.0", "4.0", "quad", "5.0", "5.1", "6.1", "7.1"),
+    "flac": ("mono", "stereo", "2.1", "3.0", "4.0", "quad", "3.1", "4.1", "5.0", "5.0(side)", "5.1", "5.1(side)",
+             "6.0", "6.1", "7.0", "7.1", "7.1(wide)"),
+}  # fmt: skip
+"""Layouts of sound, by the codec library's names, that codecs other than PCM take and tell again."""
+
+
+def is_unsaid(layout: str) -> bool:
+    """Whether a layout, by the codec library's name, tells only the number of channels."""
+    return layout.endswith(" channels")
+
+
+def held_layout(codec: AudioCodec, layout: str, channels: int) -> str:
+    """The layout in which a codec holds sound of a layout: the same, else one of as many channels, else stereo."""
+    if codec not in _LAYOUTS:
+        return layout
+    return next(
+        (one for one in (layout, _LAYOUT_OF_COUNT.get(channels, "")) if one in _LAYOUTS[codec]), "stereo"
+    )
+
+
 SOUND_WITH_BITRATE = ("aac", "opus", "mp3")
 SOUND_BITS_PER_SECOND = {"pcm16": 1_536_000, "pcm24": 2_304_000, "flac": 1_200_000}
 """About, for two channels at 48 kHz, of codecs that take no bitrate."""

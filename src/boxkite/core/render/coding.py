@@ -26,8 +26,6 @@ ENCODERS = {
     "dpx": "dpx",
     "exr": "exr",
 }
-LAYOUTS = {"mono": "mono", "stereo": "stereo", "5.1": "5.1"}
-"""The library's names of layouts that sound is mixed to."""
 SOUND_ENCODERS = {
     "aac": "aac",
     "pcm16": "pcm_s16le",

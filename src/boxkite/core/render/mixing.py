@@ -11,7 +11,8 @@ import numpy as np
 from av.audio.frame import AudioFrame
 
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.coding import LAYOUTS
+from boxkite.core.plan.sounds import file_tracks, layout_of
+from boxkite.core.presets.codecs import is_unsaid
 
 _SILENCE_HZ = 48_000
 
@@ -20,50 +21,56 @@ class SoundChain:
     """Takes the sound of a row's tracks, in order and without gaps, and gives out that of its file's tracks.
 
     gains: factors, one for each track of the file. Several tracks are mixed at equal power: their sum, divided
-    by the square root of their number.
+    by the square root of their number; so are channels of which the file does not say what they are.
     """
 
     def __init__(self, row: Row, gains: tuple[float, ...] = ()) -> None:
-        assert row.preset.audio
+        audio = row.preset.audio
+        assert audio
         self._gains = gains
         several = len(row.sound_tracks) > 1
-        self._mixed = several and row.preset.audio.tracks == "mixed"
-        self._merged = several and row.preset.audio.tracks == "merged"
+        self._mixed = several and audio.tracks == "mixed"
+        self._merged = several and audio.tracks == "merged"
         self._beside = _Beside(len(row.sound_tracks)) if self._merged or self._mixed else None
-        self._layout = LAYOUTS.get(row.preset.audio.channels)
         tracks = row.sound_source.audio
-        if self._mixed and self._layout is None:
-            widest = max(row.sound_tracks, key=lambda place: tracks[place].channels)
-            self._layout = tracks[widest].layout
+        self._layouts = [
+            layout_of(audio, [tracks[place] for place in places])
+            for places in file_tracks(audio, row.sound_tracks)
+        ] or ["stereo"]  # of silence
         self._resamplers: dict[int, av.AudioResampler] = {}
 
     def put(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
         """Take the next sound of one of the row's tracks, by its place among them; yield (file's track, sound)."""
-        if self._layout and not self._merged:
-            for part in self._in_layout(place, sound):
-                yield from self._join(place, part)
-        else:
+        if self._merged:
             yield from self._join(place, sound)
+            return
+        for part in self._in_layout(place, sound, self._layouts[0 if self._mixed else place]):
+            yield from self._join(place, part)
 
-    def _in_layout(self, place: int, sound: AudioFrame) -> list[AudioFrame]:
-        if sound.layout.name == self._layout and not self._mixed:
+    def _in_layout(self, place: int, sound: AudioFrame, layout: str) -> list[AudioFrame]:
+        if sound.layout.name == layout and not self._mixed:
             return [sound]
+        if is_unsaid(sound.layout.name):
+            sound = _named(sound, layout)
+            if sound.layout.name == layout and not self._mixed:
+                return [sound]
         if place not in self._resamplers:
-            self._resamplers[place] = av.AudioResampler(
-                format="flt", layout=self._layout, rate=sound.sample_rate
-            )
+            self._resamplers[place] = av.AudioResampler(format="flt", layout=layout, rate=sound.sample_rate)
         return self._resamplers[place].resample(sound)
 
     def _join(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
         if self._beside is None:
             yield place, self._louder(place, sound)
             return
+        layout = self._layouts[0]
         for parts, rate in self._beside.put(place, sound, "flt" if self._mixed else "s32"):
             if self._mixed:
-                yield 0, self._louder(0, as_sound(sum(parts) / sqrt(len(parts)), str(self._layout), rate))
+                yield 0, self._louder(0, as_sound(sum(parts) / sqrt(len(parts)), layout, rate))
             else:
                 samples = np.concatenate(parts, axis=1)
-                yield 0, self._louder(0, as_sound(samples, f"{samples.shape[1]} channels", rate))
+                whole = as_sound(samples, f"{samples.shape[1]} channels", rate)
+                for part in self._in_layout(0, whole, layout):
+                    yield 0, self._louder(0, part)
 
     def _louder(self, place: int, sound: AudioFrame) -> AudioFrame:
         gain = self._gains[place] if self._gains else 1.0
@@ -96,6 +103,25 @@ class _Beside:
             columns.append(whole[:ready])
             self._waiting[index] = [whole[ready:]]
         yield columns, sound.sample_rate
+
+
+def _named(sound: AudioFrame, layout: str) -> AudioFrame:
+    """Sound of which only the number of channels is said, in a layout that has a name.
+
+    One or two channels are mono or stereo, as many as the layout has are those, others are mixed to both sides.
+    """
+    channels = len(sound.layout.channels)
+    wanted = layout if is_unsaid(layout) else {1: "mono", 2: "stereo"}.get(channels, layout)
+    if is_unsaid(wanted):
+        return sound
+    (packed,) = av.AudioResampler(format="flt", layout=sound.layout.name, rate=sound.sample_rate).resample(
+        sound
+    )
+    samples = interleaved(packed)
+    if channels != len(av.AudioLayout(wanted).channels):
+        mixed = samples.sum(axis=1, keepdims=True, dtype=np.float32) / np.float32(sqrt(channels))
+        samples, wanted = np.repeat(mixed, 2, axis=1), "stereo"
+    return as_sound(samples, wanted, sound.sample_rate)
 
 
 def interleaved(sound: AudioFrame) -> np.ndarray:

@@ -23,6 +23,9 @@ from boxkite.core.timebase import Span
 _LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 """How far before the wanted frame to look for a keyframe that is shown no later than it."""
 
+_CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
+"""Decoders that may be told before each packet what to leave out; those of AV1 believe the first word for good."""
+
 
 @dataclass
 class Damage:
@@ -90,7 +93,7 @@ def _pictures_from(
                 continue
             if source.layer and source.layer.part:
                 packets = _of_part(packets, source.layer.part)
-            if table.constant and table.timestamped:
+            if table.constant and table.timestamped and stream.codec_context.name in _CAN_HURRY:
                 half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
                 packets = _hurrying(packets, stream, table.pts_of(span.start) - half_a_frame)
             pictures = _decode(packets, table, span, damage)

@@ -19,6 +19,7 @@ from boxkite.core.timebase import FrameRate, round_fraction
 
 _LOOK = (32, 18)
 _MOST_DIFFERENCE = 10.0
+_ANY_MATRIX, _FULL = 1, 2
 """Mean difference, in 8-bit steps, that a coded picture may have from the one that was encoded."""
 
 
@@ -39,8 +40,20 @@ class Expected:
 
 
 def picture_look(picture: VideoFrame) -> np.ndarray:
-    """A picture's lightness, area-averaged to 32 × 18, as float: enough to tell one frame from another."""
-    small = picture.reformat(width=_LOOK[0], height=_LOOK[1], format="gray", interpolation="AREA")
+    """A picture's lightness, area-averaged to 32 × 18, as float: enough to tell one frame from another.
+
+    By its samples alone, whatever its colour tags say: a decoder may tell more than the encoder was told.
+    """
+    small = picture.reformat(
+        width=_LOOK[0],
+        height=_LOOK[1],
+        format="gray",
+        interpolation="AREA",
+        src_colorspace=_ANY_MATRIX,
+        dst_colorspace=_ANY_MATRIX,
+        src_color_range=_FULL,
+        dst_color_range=_FULL,
+    )
     return small.to_ndarray().astype(np.float32)
 
 

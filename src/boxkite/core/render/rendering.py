@@ -14,6 +14,7 @@ from av.video.frame import VideoFrame
 from boxkite.core.errors import BoxkiteError, RenderError
 from boxkite.core.footage.opening import works_here
 from boxkite.core.plan.rows import Row, stretch_of
+from boxkite.core.plan.sounds import file_tracks
 from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.coding import sound_rate
 from boxkite.core.render.copying import copy_shot
@@ -34,7 +35,7 @@ from boxkite.core.render.publishing import (
 )
 from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
-from boxkite.core.render.writing import FileWriter, Prepared, expected_samples, sound_tracks_of
+from boxkite.core.render.writing import FileWriter, Prepared, expected_samples
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 Progress = Callable[[int], None]
@@ -305,7 +306,7 @@ def _finish(making: _Making, damage: Damage | None) -> Result:
 def _expected(making: _Making) -> Expected:
     row, writer, held = making.row, making.writer, making.held
     samples = []
-    for positions in sound_tracks_of(row):
+    for positions in file_tracks(row.preset.audio, row.sound_tracks):
         assert row.preset.audio
         rate = sound_rate(row.preset.audio, row.sound_source.audio[positions[0]].sample_rate_hz)
         samples.append((expected_samples(row, held, positions[0]), rate))

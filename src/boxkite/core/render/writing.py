@@ -18,9 +18,9 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.chain import PictureChain, colour_tags, is_full_range
 from boxkite.core.plan.rows import Row
+from boxkite.core.plan.sounds import file_tracks, layout_of
 from boxkite.core.presets.model import Audio, Video
 from boxkite.core.render.coding import (
-    LAYOUTS,
     MUXERS,
     SOUND_ENCODERS,
     encoder_name,
@@ -147,7 +147,7 @@ class FileWriter:
             start = row.in_timecode
             self._container.metadata["time_reference"] = str(sample_at(start.frame, start.rate, rate_hz))
         if row.preset.audio:
-            for positions in sound_tracks_of(row):
+            for positions in file_tracks(row.preset.audio, row.sound_tracks):
                 self._add_sound(row.preset.audio, positions)
             if row.is_silent_track:
                 self._add_stream_of_sound(row.preset.audio, 48_000, "stereo")
@@ -189,12 +189,7 @@ class FileWriter:
     def _add_sound(self, audio: Audio, positions: tuple[int, ...]) -> None:
         """A stream for one track of the source, or for several put side by side or mixed."""
         tracks = [self.row.sound_source.audio[position] for position in positions]
-        layout = LAYOUTS.get(audio.channels, tracks[0].layout)
-        if len(tracks) > 1 and audio.tracks == "merged":
-            layout = f"{sum(track.channels for track in tracks)} channels"
-        elif len(tracks) > 1:
-            layout = LAYOUTS.get(audio.channels) or max(tracks, key=lambda track: track.channels).layout
-        self._add_stream_of_sound(audio, tracks[0].sample_rate_hz, layout)
+        self._add_stream_of_sound(audio, tracks[0].sample_rate_hz, layout_of(audio, tracks))
 
     def _add_stream_of_sound(self, audio: Audio, rate_hz: int, layout: str) -> None:
         name = SOUND_ENCODERS[audio.codec]
@@ -259,15 +254,6 @@ def set_picture_facts(context: Any, row: Row, video: Video) -> None:
     if quality is not None:
         context.flags |= _FIXED_QUALITY
         context.global_quality = quality * _LAMBDA
-
-
-def sound_tracks_of(row: Row) -> list[tuple[int, ...]]:
-    """Which of the source's sound streams each sound track of the file is made of, by position."""
-    if not row.preset.audio or not row.sound_tracks:
-        return []
-    if row.preset.audio.tracks in ("merged", "mixed"):
-        return [row.sound_tracks]
-    return [(position,) for position in row.sound_tracks]
 
 
 def expected_samples(row: Row, span: Span, position: int) -> int:

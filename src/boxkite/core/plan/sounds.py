@@ -1,0 +1,64 @@
+"""Which sound tracks a file holds, what each is made of, and in which layout."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from boxkite.core.footage.source import AudioFacts, Source
+from boxkite.core.presets.codecs import held_layout, is_unsaid
+from boxkite.core.presets.model import Audio
+
+_MOST_FLAC = 8
+"""Channels (RFC 9639, 9.1.3)."""
+
+
+def file_tracks(audio: Audio | None, tracks: tuple[int, ...]) -> list[tuple[int, ...]]:
+    """Which of the source's sound streams each track of the file is made of, by position."""
+    if not audio or not tracks:
+        return []
+    if audio.tracks in ("merged", "mixed"):
+        return [tracks]
+    return [(position,) for position in tracks]
+
+
+def layout_of(audio: Audio, parts: Sequence[AudioFacts]) -> str:
+    """The layout, by the codec library's name, of a file's track that is made of one or several of the source."""
+    is_merged = audio.tracks == "merged" and len(parts) > 1
+    if audio.channels != "keep" and not is_merged:
+        return audio.channels
+    if is_merged:
+        channels = sum(part.channels for part in parts)
+        return held_layout(audio.codec, f"{channels} channels", channels)
+    widest = max(parts, key=lambda part: part.channels)
+    return held_layout(audio.codec, widest.layout, widest.channels)
+
+
+def unheld_sound(source: Source, audio: Audio) -> str:
+    """Why a codec that loses nothing cannot hold the sound as it is; empty where it can."""
+    tracks = tuple(range(len(source.audio)))
+    most = max(
+        (sum(source.audio[one].channels for one in places) for places in file_tracks(audio, tracks)),
+        default=0,
+    )
+    if audio.codec != "flac" or audio.channels != "keep" or most <= _MOST_FLAC:
+        return ""
+    return f"FLAC holds {_MOST_FLAC} channels at most, not its {most}: set audio.codec=pcm24"
+
+
+def words_on_layouts(source: Source, audio: Audio, tracks: tuple[int, ...]) -> list[str]:
+    """What is to be said of tracks whose channels do not come out as they are."""
+    said = []
+    for positions in file_tracks(audio, tracks):
+        parts = [source.audio[position] for position in positions]
+        channels, held = sum(part.channels for part in parts), layout_of(audio, parts)
+        unsaid = [part for part in parts if is_unsaid(part.layout) and part.channels > 2]
+        if unsaid and held in ("mono", "stereo"):
+            many = max(part.channels for part in unsaid)
+            said.append(f"the file does not say what its {many} channels are: all are mixed at equal power")
+        elif audio.channels == "keep" and len(parts) == 1:
+            own = parts[0].layout
+            if not is_unsaid(own) and held not in (own, own.replace("(side)", "")):
+                said.append(f"its {own} sound is mixed to {held}: {audio.codec} does not take it")
+        elif audio.tracks == "merged" and audio.channels == "keep" and held == "stereo" and channels > 2:
+            said.append(f"its {channels} channels are mixed to stereo: {audio.codec} does not take so many")
+    return list(dict.fromkeys(said))
