@@ -14,6 +14,7 @@ from PIL import Image
 
 from boxkite.core.looks.look import FileStep
 from boxkite.core.looks.transform import processor_of
+from boxkite.core.picture.stamp import EXACTLY
 from boxkite.core.timebase import FrameRate, Span, sample_at
 from boxkite.demo import find_ticks
 from boxkite.demo.movies import Movie, write_movie
@@ -37,7 +38,9 @@ def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def pictures(path: Path) -> list[np.ndarray]:
     with av.open(str(path)) as container:
         return [
-            picture.reformat(format="rgb24", src_colorspace=int(picture.colorspace)).to_ndarray()
+            picture.reformat(
+                format="rgb24", src_colorspace=int(picture.colorspace), interpolation=EXACTLY
+            ).to_ndarray()
             for picture in container.decode(video=0)
         ]
 

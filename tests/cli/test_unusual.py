@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -49,6 +50,22 @@ def test_variable_rate_is_laid_on_a_constant_one_without_drift(tmp_path: Path) -
         assert later > at - 500 / rate.fraction - 1, number
 
 
+def test_a_capture_with_dropped_frames_shows_the_picture_before_in_their_place(tmp_path: Path) -> None:
+    shown = [0, 1, 2, 4, 5, 6, 7, 10, 11, 12]
+    with av.open(str(tmp_path / "capture.avi"), "w") as container:
+        stream = container.add_stream("ffv1", rate=25)
+        stream.width, stream.height, stream.pix_fmt = 320, 180, "yuv420p"
+        for number in shown:
+            picture = draw_picture(VAT, 1, number, 320, 180)
+            picture.pts = number
+            container.mux(stream.encode(picture))
+        container.mux(stream.encode(None))
+    said = cut_in_two(tmp_path, tmp_path / "capture.avi", 4, "archive:out")
+    assert any("10 pictures laid on 13 frames" in text for text in said["files"][0]["warnings"])
+    frames = frames_of(tmp_path / "out/a.mkv") + frames_of(tmp_path / "out/b.mkv")
+    assert [frame for _, frame in frames] == [0, 1, 2, 2, 4, 5, 6, 7, 7, 7, 10, 11, 12]
+
+
 @pytest.mark.parametrize(
     ("encoder", "options"),
     [
@@ -65,6 +82,22 @@ def test_codecs_with_pictures_that_no_other_needs_are_cut_anywhere(
     for at in (19, 52):
         cut_in_two(tmp_path, tmp_path / "film.mkv", at, f"archive:{at}")
         assert frames_of(tmp_path / f"{at}/b.mkv") == [(1, number) for number in range(at, 70)]
+
+
+def test_turning_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: Path) -> None:
+    upright = Movie(tmp_path / "a.mov", 3, RATE, encoder="prores_ks", options={}, pixel_format="yuv422p10le",
+                    width=640, height=360, sound_tracks=0, scenes=((0, VAT),))  # fmt: skip
+    write_movie(upright)
+    write_movie(replace(upright, path=tmp_path / "b.mov", turn_degrees=90))
+    done = boxkite("run", tmp_path / "a.mov", tmp_path / "b.mov", "--to", "master-dnxhr:out", cwd=tmp_path)
+    assert done.status == 0, done.err
+    means = []
+    for name in ("a", "b"):
+        with av.open(str(tmp_path / f"out/{name}.mov")) as container:
+            picture = next(container.decode(video=0))
+            means.append([np.frombuffer(plane, np.uint16).reshape(plane.height, -1)[:, : plane.width].mean()
+                          for plane in picture.planes])  # fmt: skip
+    assert np.abs(np.subtract(*means)).max() < 1
 
 
 @pytest.mark.parametrize("turn", [90, 180, 270])

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from boxkite.core.footage.deep import read_deep
 from boxkite.core.footage.find import find_sources, group_sequences
-from boxkite.core.footage.frames import _table_from_times, measure_frames
+from boxkite.core.footage.frames import measure_frames, table_from_times
 from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
@@ -30,7 +30,7 @@ RATE = FrameRate.parse("25")
 def test_times_rounded_to_milliseconds_are_still_a_constant_rate(name: str, frames: int, origin: int) -> None:
     rate = FrameRate.parse(name)
     times = np.array([origin + round(1000 * number / rate.fraction) for number in range(frames)])
-    table = _table_from_times(times, origin, 0, Fraction(1, 1000), rate)
+    table = table_from_times(times, origin, 0, Fraction(1, 1000), rate)
     assert (table.constant, table.frame_count, table.rate) == (True, frames, rate)
     assert [table.frame_at(int(pts)) for pts in times] == list(range(frames))
     assert all(abs(table.pts_of(number) - times[number]) <= 1 for number in range(frames))
@@ -39,13 +39,13 @@ def test_times_rounded_to_milliseconds_are_still_a_constant_rate(name: str, fram
 @given(st.lists(st.integers(15, 60), min_size=20, max_size=200))
 def test_a_variable_rate_keeps_its_length_whatever_its_steps(steps: list[int]) -> None:
     times = np.concatenate(([0], np.cumsum(steps)))
-    table = _table_from_times(times, 0, 33, Fraction(1, 1000), FrameRate.parse("30"))
+    table = table_from_times(times, 0, 33, Fraction(1, 1000), FrameRate.parse("30"))
     lasts = Fraction(int(times[-1]) + 33, 1000)
     assert abs(table.rate.seconds(table.frame_count) - lasts) <= Fraction(60, 1000)
 
 
 def test_frames_before_the_first_keyframe_are_left_out_and_said() -> None:
-    table = _table_from_times(np.arange(10) * 40, 80, 40, Fraction(1, 1000), RATE)
+    table = table_from_times(np.arange(10) * 40, 80, 40, Fraction(1, 1000), RATE)
     assert (table.frame_count, table.first_pts) == (8, 80)
     assert "2 frames before the first keyframe" in table.warnings[0]
 

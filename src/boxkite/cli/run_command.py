@@ -159,6 +159,7 @@ def show_summary(
 ) -> None:
     """What was made, what failed and why, and what the plan had warned of, if it was not just shown."""
     from boxkite.cli.tables import counted, file_size, print_line
+    from boxkite.core.job.choosing import why
 
     proved = [event for event in ended if event.result.proof]
     failed = [event for event in ended if event.result.failure]
@@ -179,6 +180,8 @@ def show_summary(
     kept = sum(row.action.value == "keep" for row in plan.rows)
     if kept:
         print_line(console, f"{counted(kept, 'file')} kept: the same was there already")
+    if warnings and plan.left_out:
+        print_line(console, f"{why(plan.left_out)} (plan --left-out lists them)", "yellow")
     if batch.name:
         print_line(console, f"batch {batch.name}; plan --since {batch.name} shows what changes later")
     for line in ([batch.problem] if batch.problem else []) + batch.said:
@@ -215,7 +218,7 @@ def _show_what_is_left(console: Console, plan: Plan, ended: list[FileEnded], bat
 
 def batch_as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> dict[str, Any]:
     """A batch that has ended as plain values."""
-    from boxkite.core.plan.rows import row_as_json
+    from boxkite.core.plan.rows import left_out_as_json, row_as_json
 
     files = []
     for event in ended:
@@ -236,6 +239,7 @@ def batch_as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Bat
     return {
         "batch": batch.name or None,
         "files": sorted([*files, *kept, *left], key=lambda file: file["number"]),
+        "left_out": left_out_as_json(plan),
         "notices": [*plan.notices, *([batch.problem] if batch.problem else []), *batch.said],
         "stopped": batch.stopped,
         "seconds": round(seconds, 3),

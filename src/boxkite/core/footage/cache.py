@@ -19,8 +19,8 @@ import av
 
 from boxkite import __version__
 
-_FORM = 2
-"""Raised whenever what is kept changes its shape."""
+_FORM = 3
+"""Raised whenever what is kept changes its shape, or how it is found out."""
 _MOST_ROWS = 200_000
 
 Kept = TypeVar("Kept")

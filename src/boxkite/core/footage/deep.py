@@ -11,6 +11,7 @@ import numpy as np
 from av.stream import Discard
 
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.frames import table_from_times
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.probe import read_source
 from boxkite.core.footage.source import Source
@@ -96,14 +97,12 @@ def read_deep(source: Source) -> DeepFacts | None:
     if untimed or not len(steps):
         return DeepFacts(len(times), tuple(int(place) for place in places), None, None, False)
     shortest, longest = int(steps.min()), int(steps.max())
-    # Times rounded to whole ticks may differ by one from step to step at a constant rate.
-    is_variable = longest - shortest > max(2, int(np.median(steps)) // 10)
     return DeepFacts(
         len(ordered),
         tuple(int(place) for place in places),
         1 / (longest * time_base),
         1 / (shortest * time_base),
-        is_variable,
+        is_variable=not table_from_times(ordered, None, 0, time_base, source.video.rate).constant,
     )
 
 

@@ -20,6 +20,8 @@ from boxkite.core.timebase import FrameRate, Span, round_fraction
 
 _REORDER_WINDOW = 64
 """Packets read to find the earliest presentation time: more than any codec's reordering needs."""
+_ROUNDED_TICKS = 0.51
+"""How far off rounding to whole ticks brings a time; a whole tick may be a frame, as in AVI."""
 _INDEXED_CONTAINERS = frozenset({"mov"})
 """Containers whose index lists every frame, so that no packet need be read to count them."""
 
@@ -181,10 +183,10 @@ def _rotation(container: InputContainer, stream: VideoStream) -> int:
 
 
 def _on_grid(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> bool:
-    """Whether sorted times are one apiece on the grid of the rate, half a frame or one tick allowed."""
+    """Whether sorted times are one apiece on the grid of the rate, less than half a frame or a rounding off."""
     step = 1 / (time_base * rate.fraction)
     expected = np.arange(len(times), dtype=np.float64) * float(step)
-    tolerance = max(0.45 * float(step), 1.0)
+    tolerance = max(0.45 * float(step), _ROUNDED_TICKS)
     return bool(np.all(np.abs(times - expected) <= tolerance))
 
 
@@ -221,12 +223,17 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     reordered_avi = source.container == "avi" and stream.codec_context.has_b_frames
     if len(times) < packets // 2 or not times or reordered_avi:
         return FrameTable(rate, packets, packets, 0, time_base, constant=True, timestamped=False)
-    return _table_from_times(np.array(times, dtype=np.int64), first_key, last_duration, time_base, rate)
+    return table_from_times(np.array(times, dtype=np.int64), first_key, last_duration, time_base, rate)
 
 
-def _table_from_times(
+def table_from_times(
     times: np.ndarray, first_key: int | None, last_duration: int, time_base: Fraction, rate: FrameRate
 ) -> FrameTable:
+    """The table of pictures shown at some times, in ticks.
+
+    first_key: time of the first keyframe, where it is known. last_duration: of the last picture, in ticks, 0 where
+    the file does not say. rate: that the file states; another one is taken where times lie on it.
+    """
     times = np.unique(times)
     warnings: list[str] = []
     if first_key is not None and (lost := int(np.count_nonzero(times < first_key))):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from fractions import Fraction
 from typing import TYPE_CHECKING, Any
 
 import av
@@ -10,7 +11,8 @@ import av.filter
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError
-from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place, plane_array
+from boxkite.core.picture.rgb import full_range_rgb
+from boxkite.core.picture.stamp import EXACTLY, PixelLayout, Stamp, lay_over, place, plane_array
 from boxkite.core.plan.rows import Row, Running
 from boxkite.core.presets.codecs import keeps_alpha
 from boxkite.core.presets.geometry import Geometry
@@ -31,6 +33,7 @@ _UNSAID = 2
 _LIMITED = 1
 _FULL = 2
 _BT601 = 5
+_SD_MATRICES = (4, 5, 6, 7)
 _MATRIX_NAMES = {1: "bt709", 4: "fcc", 5: "bt470", 6: "smpte170m", 7: "smpte240m", 9: "bt2020"}
 """By the numbers of ISO/IEC 23091-2, the library's names."""
 
@@ -81,8 +84,8 @@ class PictureChain:
         if self.row.look and picture.format.name.startswith(_LINEAR):
             picture = self._colouring_module().colour_linear(picture, self.row.look)
         if not self._ready:
-            self._matrix = matrix_of(picture)
-            self._tags = colour_tags(picture)
+            self._matrix = written_matrix(picture, self._video)
+            self._tags = colour_tags(picture, self._video)
             self._settle_look(picture)
             self._graph = self._build(picture)
             self._ready = True
@@ -158,7 +161,10 @@ class PictureChain:
     def _in_fewer_bits(self, picture: VideoFrame) -> VideoFrame:
         """The picture in 8 bits, rounded."""
         picture = picture.reformat(
-            format=self.pixel_format, src_colorspace=self._matrix, dst_colorspace=self._matrix
+            format=self.pixel_format,
+            src_colorspace=self._matrix,
+            dst_colorspace=self._matrix,
+            interpolation=EXACTLY,
         )
         picture.make_writable()
         return picture
@@ -184,12 +190,7 @@ class PictureChain:
             if picture.format.is_rgb:
                 same = picture.format.name == video.written_format
                 return picture if same else picture.reformat(format=video.written_format)
-            return picture.reformat(
-                format=video.written_format,
-                src_colorspace=self._matrix,
-                src_color_range=_LIMITED,
-                dst_color_range=_FULL,
-            )
+            return full_range_rgb(picture, video.written_format, self._matrix)
         if is_full_range(video):
             written = picture.reformat(
                 format=video.written_format,
@@ -197,6 +198,7 @@ class PictureChain:
                 dst_colorspace=_BT601 if video.codec == "jpeg" else self._matrix,
                 src_color_range=_LIMITED,
                 dst_color_range=_FULL,
+                interpolation=EXACTLY,
             )
             written.color_range = _FULL
             return written
@@ -237,12 +239,7 @@ class PictureChain:
             return None
         graph = av.filter.Graph()
         try:
-            source = graph.add_buffer(
-                width=picture.width,
-                height=picture.height,
-                format=picture.format,
-                time_base=self._time_base,
-            )
+            source = graph.add("buffer", _as_buffer(picture, self._time_base))
             last = source
             for step in steps:
                 name, _, arguments = step.partition("=")
@@ -277,9 +274,10 @@ class PictureChain:
         resized = (width, height) != geometry.sized_to
         if stays_rgb and not resized:
             return steps
-        if resized or picture.format.name != working or full_range or is_rgb:
-            name = _MATRIX_NAMES.get(self._matrix, "bt709")  # the same on both sides: no conversion
-            matrix = f":in_color_matrix={name}:out_color_matrix={name}"
+        own = matrix_of(picture)
+        if resized or picture.format.name != working or full_range or is_rgb or own != self._matrix:
+            coded, written = (_MATRIX_NAMES.get(one, "bt709") for one in (own, self._matrix))
+            matrix = f":in_color_matrix={coded}:out_color_matrix={written}"  # mostly the same: no conversion
             if is_rgb:
                 matrix = "" if stays_rgb else ":out_color_matrix=bt709"
             span = "pc" if full_range or is_rgb else "tv"
@@ -293,15 +291,28 @@ class PictureChain:
     def _scaling(self, picture: VideoFrame) -> str:
         """The library's scaling flags: exact rounding, at three times the cost, only where plain is a code off."""
         flags = _KERNELS[self.row.preset.scaling]
-        if picture.format.is_rgb:
+        other = matrix_of(picture) != self._matrix
+        if picture.format.is_rgb or other:
             flags += "+full_chroma_int+full_chroma_inp"
-        if picture.format.components[0].bits > PixelLayout.of(self._sized_format).bit_depth:
+        if other or picture.format.components[0].bits > PixelLayout.of(self._sized_format).bit_depth:
             flags += "+accurate_rnd"
         return flags
 
     def _source_is_interlaced(self) -> bool:
         video = self.row.shot.reel.source.video
         return bool(video and video.is_interlaced)
+
+
+def _as_buffer(picture: VideoFrame, time_base: Fraction) -> str:
+    """What the library's filters are told of the pictures to come; without their colours they would change them."""
+    facts = {
+        "video_size": f"{picture.width}x{picture.height}",
+        "pix_fmt": picture.format.name,
+        "time_base": str(time_base),
+        "colorspace": int(picture.colorspace),
+        "range": int(picture.color_range),
+    }
+    return ":".join(f"{key}={value}" for key, value in facts.items())
 
 
 def is_rgb_format(pixel_format: str) -> bool:
@@ -333,7 +344,16 @@ def matrix_of(picture: VideoFrame) -> int:
     return _BT709 if picture.height >= 720 or picture.width >= 1280 else _BT601
 
 
-def colour_tags(source: VideoFrame) -> dict[str, int]:
+def written_matrix(source: VideoFrame, video: Video) -> int:
+    """The matrix that a file's pictures are coded with: their source's, but for DNxHR that of HD.
+
+    Its streams cannot say that of SD (SMPTE ST 2019-1), and readers take them for BT.709.
+    """
+    matrix = matrix_of(source)
+    return _BT709 if video.codec == "dnxhr" and matrix in _SD_MATRICES else matrix
+
+
+def colour_tags(source: VideoFrame, video: Video) -> dict[str, int]:
     """Colour tags for the encoder: those of the source, BT.709 for pictures that came as RGB; limited range.
 
     What the source does not say stays unsaid (2), so that a player assumes what it would have assumed.
@@ -346,6 +366,8 @@ def colour_tags(source: VideoFrame) -> dict[str, int]:
         "color_trc": int(source.color_trc),
         "color_range": _LIMITED,
     }
+    if written_matrix(source, video) != matrix_of(source):
+        tags["colorspace"] = _BT709
     if tags["colorspace"] == 0:  # the RGB tag on Y′CbCr pictures
         tags["colorspace"] = _UNSAID
     return tags

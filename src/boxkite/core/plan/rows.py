@@ -335,6 +335,11 @@ def _place_as_json(place: EditPlace | None) -> dict[str, Any]:
     }
 
 
+def left_out_as_json(plan: Plan) -> list[dict[str, str]]:
+    """What became no row, as plain values."""
+    return [{"name": one.name, "origin": one.origin, "reason": one.reason} for one in plan.left_out]
+
+
 def plan_as_json(plan: Plan) -> dict[str, Any]:
     """The whole plan as plain values."""
     return {
@@ -342,7 +347,7 @@ def plan_as_json(plan: Plan) -> dict[str, Any]:
         "version": plan.version,
         "rows": list(_rows_as_json(plan.rows)),
         "notices": list(plan.notices),
-        "left_out": [{"name": one.name, "origin": one.origin, "reason": one.reason} for one in plan.left_out],
+        "left_out": left_out_as_json(plan),
         "gone": [{"name": one.name, "path": str(one.path)} for one in plan.gone],
         "uncovered": [
             {

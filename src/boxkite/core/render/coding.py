@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from boxkite.core.presets.codecs import HARDWARE, SPEEDS, keeps_alpha
-from boxkite.core.presets.model import Audio, Video
+from boxkite.core.presets.model import Preset, Video
 
 ENCODERS = {
     "h264": "libx264",
@@ -147,9 +147,13 @@ def muxer_options(container: str) -> dict[str, str]:
     }.get(container, {})
 
 
-def sound_rate(audio: Audio, source_rate_hz: int) -> int:
-    """The sample rate a codec is written with: the source's where the codec takes it, else 48 kHz."""
+def sound_rate(preset: Preset, source_rate_hz: int) -> int:
+    """The sample rate a track is written with: the source's where codec and container take it, else 48 kHz."""
     import av
 
+    assert preset.audio
+    audio = preset.audio
+    if preset.container == "mxf":
+        return 48_000  # all that SMPTE ST 382 has that is in use
     taken = av.codec.Codec(SOUND_ENCODERS[audio.codec], "w").audio_rates
     return source_rate_hz if not taken or source_rate_hz in taken else 48_000

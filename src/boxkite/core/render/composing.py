@@ -12,7 +12,7 @@ from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
 from boxkite.core.picture.chain import PictureChain, matrix_of
-from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.picture.stamp import EXACTLY, PixelLayout, plane_array
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.geometry import plan_geometry
 from boxkite.core.presets.model import Preset, Video
@@ -164,7 +164,10 @@ class _Conform:
         same = {own, self._matrix} <= {5, 6} or own == self._matrix
         if not same:
             picture = picture.reformat(
-                format=self.pixel_format, src_colorspace=own, dst_colorspace=self._matrix
+                format=self.pixel_format,
+                src_colorspace=own,
+                dst_colorspace=self._matrix,
+                interpolation=EXACTLY,
             )
         picture.colorspace = self._matrix
         return picture

@@ -308,7 +308,7 @@ def _expected(making: _Making) -> Expected:
     samples = []
     for positions in file_tracks(row.preset.audio, row.sound_tracks):
         assert row.preset.audio
-        rate = sound_rate(row.preset.audio, row.sound_source.audio[positions[0]].sample_rate_hz)
+        rate = sound_rate(row.preset, row.sound_source.audio[positions[0]].sample_rate_hz)
         samples.append((expected_samples(row, held, positions[0]), rate))
     if row.is_silent_track:
         own = row.shot.reel.table.rate

@@ -12,6 +12,7 @@ from PIL import Image
 
 from boxkite.core.errors import PlanError, RenderError
 from boxkite.core.picture.chain import PictureChain, matrix_of
+from boxkite.core.picture.stamp import EXACTLY
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.coding import encoder_name, encoder_options
 from boxkite.core.render.reading import open_pictures
@@ -47,14 +48,14 @@ def frame_named(row: Row, where: str) -> int:
 
 def still_of(row: Row, frame: int) -> Image.Image:
     """A frame as the finished file will show it, its pixels as they are stored. Raises RenderError, DamagedError."""
-    return _as_image(_encoded(row, _prepared(row, frame)))
+    return as_image(_encoded(row, _prepared(row, frame)))
 
 
 def source_still(row: Row, frame: int) -> Image.Image:
     """The same frame as its source holds it, upright."""
     reel = row.shot.reel
     _, picture = next(open_pictures([row], Span(frame, frame + 1), 1, None))
-    image = _as_image(picture)
+    image = as_image(picture)
     turn = reel.table.rotation_degrees
     return image.rotate(turn, expand=True) if turn else image
 
@@ -115,8 +116,9 @@ def _tagged(shown: VideoFrame, encoded: VideoFrame) -> VideoFrame:
     return shown
 
 
-def _as_image(picture: VideoFrame) -> Image.Image:
+def as_image(picture: VideoFrame) -> Image.Image:
+    """A picture as R′G′B′ of 8 bit, by the matrix that it says or that its size lets assume."""
     if picture.format.is_rgb:
         return Image.fromarray(picture.reformat(format="rgb24").to_ndarray())
-    shown = picture.reformat(format="rgb24", src_colorspace=matrix_of(picture))
+    shown = picture.reformat(format="rgb24", src_colorspace=matrix_of(picture), interpolation=EXACTLY)
     return Image.fromarray(shown.to_ndarray())

@@ -11,6 +11,7 @@ from boxkite.core.detect.deciding import Change
 from boxkite.core.errors import MarksError
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 from boxkite.core.render.pictures import read_pictures
+from boxkite.core.render.stills import as_image
 from boxkite.core.shots.shot import Reel
 from boxkite.core.timebase import Span
 
@@ -69,7 +70,7 @@ def _pair(reel: Reel, change: Change) -> tuple[Image.Image, Image.Image]:
 
 def _small(reel: Reel, frame: int) -> Image.Image:
     for _, picture in read_pictures(reel.source, reel.table, Span(frame, frame + 1), threads=1):
-        image = Image.fromarray(picture.reformat(format="rgb24").to_ndarray())
+        image = as_image(picture)
         if turn := reel.table.rotation_degrees:
             image = image.rotate(turn, expand=True)
         return image.resize((_PICTURE_WIDTH, max(1, image.height * _PICTURE_WIDTH // image.width)))

@@ -193,7 +193,7 @@ class FileWriter:
 
     def _add_stream_of_sound(self, audio: Audio, rate_hz: int, layout: str) -> None:
         name = SOUND_ENCODERS[audio.codec]
-        added = self._container.add_stream(name, rate=sound_rate(audio, rate_hz), layout=layout)
+        added = self._container.add_stream(name, rate=sound_rate(self.row.preset, rate_hz), layout=layout)
         stream = cast(AudioStream, added)
         if audio.bitrate_kbps:
             stream.bit_rate = audio.bitrate_kbps * 1000
@@ -210,7 +210,7 @@ def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoF
         context.bit_rate = round(video.bitrate_mbps * 1_000_000)
     elif video.codec in ("vp9", "av1"):
         context.bit_rate = 0  # with a bitrate the quality would only be a bound
-    for key, value in colour_tags(source_picture).items():
+    for key, value in colour_tags(source_picture, video).items():
         setattr(context, key, value)
     if is_full_range(video):
         context.color_range = 2
@@ -261,5 +261,5 @@ def expected_samples(row: Row, span: Span, position: int) -> int:
     assert row.preset.audio
     facts = row.sound_source.audio[position]
     start, end = samples_of(row.shot.reel, span, facts)
-    written = sound_rate(row.preset.audio, facts.sample_rate_hz)
+    written = sound_rate(row.preset, facts.sample_rate_hz)
     return round_fraction(Fraction((end - start) * written, facts.sample_rate_hz))
