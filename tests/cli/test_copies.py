@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from tests.proof import assert_holds, boxkite, frames_of, sound_of
@@ -56,6 +57,25 @@ def test_copies_become_one_file_where_their_streams_are_alike(film: Path, tmp_pa
         "run", "film.mov", "other.mov", "--joined", "only", "--to", f"copy:{tmp_path}/x", cwd=film
     )
     assert refused.status == 2 and "cannot be joined: the picture size differs" in refused.err
+
+
+@pytest.mark.parametrize(("at", "pixel_format"), [(0, "yuv420p"), (50, "yuv420p"), (125, "yuv420p10le")])
+def test_a_transport_stream_is_copied_from_any_of_its_keyframes(
+    at: int, pixel_format: str, tmp_path: Path
+) -> None:
+    options = {
+        "preset": "ultrafast",
+        "x265-params": "log-level=0:keyint=25:min-keyint=25:scenecut=0:open-gop=0",
+    }
+    write_movie(Movie(tmp_path / "film.ts", 150, RATE, ((0, VAT),), width=640, height=360, encoder="libx265",
+                      options=options, pixel_format=pixel_format, sound_codec="aac"))  # fmt: skip
+    (tmp_path / "m.csv").write_text(f"name,in,out\na,{at},{at + 25}\n")
+    done = boxkite("run", "film.ts", "--by", "ranges", "--marks", "m.csv", "--to", "copy:out", cwd=tmp_path)
+    assert done.status == 0, done.out + done.err
+    (made,) = (tmp_path / "out").iterdir()
+    with av.open(str(made)) as container:
+        frames = [read_barcode(picture)[1] for picture in container.decode(video=0)]
+    assert frames == list(range(at, at + 25))
 
 
 def test_footage_of_variable_rate_is_copied_with_its_own_times(tmp_path: Path) -> None:

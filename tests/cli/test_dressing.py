@@ -283,6 +283,22 @@ def test_more_channels_than_a_lossless_codec_holds_are_refused(tmp_path: Path) -
     assert refused.status == 2 and "FLAC holds 8 channels at most, not its 10" in refused.err
 
 
+def test_sound_of_any_rate_comes_out_where_only_some_are_taken(card: Path, tmp_path: Path) -> None:
+    for hz in (44_100, 32_000, 96_000):
+        write_movie(
+            Movie(tmp_path / f"{hz}.mov", 47, RATE, ((0, VAT),), width=320, height=180, sample_rate=hz)
+        )
+    (tmp_path / "m.csv").write_text("source,name,in,out\n" + "".join(
+        f"{hz}.mov,{hz}-{start},{start},{start + 23}\n" for hz in (44_100, 32_000, 96_000) for start in (0, 11, 24)
+    ))  # fmt: skip
+    made = run(tmp_path, ".", "--by", "ranges", "--marks", "m.csv", "--names", "@marker",
+               "--to", "broadcast:b", "--to", "web-vp9:v")["files"]  # fmt: skip
+    assert len(made) == 18
+    for file in made:
+        samples, hz = sound_of(Path(file["path"]))
+        assert hz == 48_000 and abs(len(samples) - 23 * 1920) <= (1 if file["preset"] == "broadcast" else 960)
+
+
 def test_what_one_preset_does_to_its_pictures_is_not_seen_in_those_of_another(
     card: Path, tmp_path: Path
 ) -> None:

@@ -61,6 +61,7 @@ def test_a_capture_with_dropped_frames_shows_the_picture_before_in_their_place(t
             container.mux(stream.encode(picture))
         container.mux(stream.encode(None))
     said = cut_in_two(tmp_path, tmp_path / "capture.avi", 4, "archive:out")
+    assert {file["rate"] for file in said["files"]} == {"25"}
     assert any("10 pictures laid on 13 frames" in text for text in said["files"][0]["warnings"])
     frames = frames_of(tmp_path / "out/a.mkv") + frames_of(tmp_path / "out/b.mkv")
     assert [frame for _, frame in frames] == [0, 1, 2, 2, 4, 5, 6, 7, 7, 7, 10, 11, 12]
@@ -98,6 +99,44 @@ def test_turning_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: P
             means.append([np.frombuffer(plane, np.uint16).reshape(plane.height, -1)[:, : plane.width].mean()
                           for plane in picture.planes])  # fmt: skip
     assert np.abs(np.subtract(*means)).max() < 1
+
+
+def test_grey_stays_grey_and_an_untagged_matrix_is_said_where_the_size_would_tell_another(
+    tmp_path: Path,
+) -> None:
+    for name, encoder, kind, size in (
+        ("grey", "ffv1", "gray", (640, 360)),
+        ("hd", "ffv1", "yuv420p", (1280, 720)),
+    ):
+        with av.open(str(tmp_path / f"{name}.mkv"), "w") as container:
+            stream = container.add_stream(encoder, rate=25)
+            stream.width, stream.height, stream.pix_fmt = *size, kind
+            for number in range(5):
+                picture = draw_picture(VAT, 1, number, *size).reformat(format=kind)
+                picture.colorspace = 2
+                picture.pts = number
+                container.mux(stream.encode(picture))
+            container.mux(stream.encode(None))
+    done = boxkite(
+        "run",
+        "grey.mkv",
+        "hd.mkv",
+        "--to",
+        "web:w",
+        "--to",
+        "review-light:r",
+        "--to",
+        "archive:a",
+        cwd=tmp_path,
+    )
+    assert done.status == 0, done.err
+    made = {}
+    for path in ("w/grey.mp4", "w/hd.mp4", "r/hd.mp4", "a/hd.mkv"):
+        with av.open(str(tmp_path / path)) as container:
+            made[path] = next(container.decode(video=0))
+    assert [int(made[path].colorspace) for path in ("w/hd.mp4", "r/hd.mp4", "a/hd.mkv")] == [2, 1, 2]
+    for plane in list(made["w/grey.mp4"].planes)[1:]:
+        assert abs(np.frombuffer(plane, np.uint8).astype(int).mean() - 128) < 0.5
 
 
 @pytest.mark.parametrize("turn", [90, 180, 270])

@@ -30,7 +30,7 @@ def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def expected(**changes) -> Expected:
     first, last = draw_picture(VAT, 1, 0, 320, 180), draw_picture(LOFT, 1, FRAMES - 1, 320, 180)
     whole = Expected(
-        FRAMES, RATE, 320, 180, ((FRAMES * 1920, 48_000),), picture_look(first), picture_look(last)
+        FRAMES, RATE, 320, 180, ((FRAMES * 1920, 48_000, 0),), picture_look(first), picture_look(last)
     )
     return replace(whole, **changes)
 
@@ -47,7 +47,7 @@ def test_a_whole_file_is_proved_and_counted(film: Path) -> None:
         ({"rate": FrameRate.parse("24")}, "wrong time"),
         ({"width_px": 322}, "not as planned"),
         ({"samples": ()}, "sound tracks"),
-        ({"samples": ((FRAMES * 1920 + 1, 48_000),)}, "sound track ends"),
+        ({"samples": ((FRAMES * 1920 + 1, 48_000, 0),)}, "sound track ends"),
         ({"first_look": picture_look(draw_picture(PRESS, 1, 0, 320, 180))}, "the first frame"),
         ({"last_look": picture_look(draw_picture(VAT, 1, FRAMES - 1, 320, 180))}, "the last frame"),
     ],

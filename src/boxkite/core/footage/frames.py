@@ -22,6 +22,8 @@ _REORDER_WINDOW = 64
 """Packets read to find the earliest presentation time: more than any codec's reordering needs."""
 _ROUNDED_TICKS = 0.51
 """How far off rounding to whole ticks brings a time; a whole tick may be a frame, as in AVI."""
+_SURELY_ON_GRID = 0.06
+"""Of a frame."""
 _INDEXED_CONTAINERS = frozenset({"mov"})
 """Containers whose index lists every frame, so that no packet need be read to count them."""
 
@@ -258,6 +260,10 @@ def _grid_rate(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> Frame
     """The constant rate a variable one is laid on: the usual rate nearest to the commonest step."""
     if len(times) < 2:
         return rate
+    places = (times - times[0]) / float(1 / (time_base * rate.fraction))
+    nearest = np.rint(places)
+    if np.median(np.diff(nearest)) == 1 and np.all(np.abs(places - nearest) <= _SURELY_ON_GRID):
+        return rate  # only some of its pictures are lacking
     steps = np.diff(times)
     median = Fraction(int(np.median(steps))) * time_base
     if median <= 0:

@@ -85,7 +85,7 @@ class PictureChain:
             picture = self._colouring_module().colour_linear(picture, self.row.look)
         if not self._ready:
             self._matrix = written_matrix(picture, self._video)
-            self._tags = colour_tags(picture, self._video)
+            self._tags = colour_tags(picture, self.row)
             self._settle_look(picture)
             self._graph = self._build(picture)
             self._ready = True
@@ -294,7 +294,12 @@ class PictureChain:
         other = matrix_of(picture) != self._matrix
         if picture.format.is_rgb or other:
             flags += "+full_chroma_int+full_chroma_inp"
-        if other or picture.format.components[0].bits > PixelLayout.of(self._sized_format).bit_depth:
+        is_gray = len(picture.format.components) < 3  # plainly its chroma comes out a code off
+        if (
+            other
+            or is_gray
+            or picture.format.components[0].bits > PixelLayout.of(self._sized_format).bit_depth
+        ):
             flags += "+accurate_rnd"
         return flags
 
@@ -341,7 +346,11 @@ def matrix_of(picture: VideoFrame) -> int:
         return _BT709
     if matrix in _MATRIX_NAMES:
         return matrix
-    return _BT709 if picture.height >= 720 or picture.width >= 1280 else _BT601
+    return _assumed_matrix(picture.width, picture.height)
+
+
+def _assumed_matrix(width_px: int, height_px: int) -> int:
+    return _BT709 if height_px >= 720 or width_px >= 1280 else _BT601
 
 
 def written_matrix(source: VideoFrame, video: Video) -> int:
@@ -353,11 +362,13 @@ def written_matrix(source: VideoFrame, video: Video) -> int:
     return _BT709 if video.codec == "dnxhr" and matrix in _SD_MATRICES else matrix
 
 
-def colour_tags(source: VideoFrame, video: Video) -> dict[str, int]:
+def colour_tags(source: VideoFrame, row: Row) -> dict[str, int]:
     """Colour tags for the encoder: those of the source, BT.709 for pictures that came as RGB; limited range.
 
-    What the source does not say stays unsaid (2), so that a player assumes what it would have assumed.
+    What the source does not say stays unsaid (2), so that a player assumes what it would have assumed; where it would
+    assume something else by the new size, the matrix is said.
     """
+    assert row.preset.video and row.geometry
     if source.format.is_rgb:
         return {"colorspace": _BT709, "color_primaries": _BT709, "color_trc": _BT709, "color_range": _LIMITED}
     tags = {
@@ -366,8 +377,10 @@ def colour_tags(source: VideoFrame, video: Video) -> dict[str, int]:
         "color_trc": int(source.color_trc),
         "color_range": _LIMITED,
     }
-    if written_matrix(source, video) != matrix_of(source):
-        tags["colorspace"] = _BT709
     if tags["colorspace"] == 0:  # the RGB tag on Y′CbCr pictures
         tags["colorspace"] = _UNSAID
+    written = written_matrix(source, row.preset.video)
+    assumed = _assumed_matrix(row.geometry.width_px, row.geometry.height_px)
+    if written != matrix_of(source) or (tags["colorspace"] == _UNSAID and assumed != written):
+        tags["colorspace"] = written
     return tags

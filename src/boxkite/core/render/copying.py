@@ -23,7 +23,7 @@ from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.ahead import read_ahead
 from boxkite.core.render.explaining import failed
-from boxkite.core.render.pictures import read_pictures
+from boxkite.core.render.pictures import LOOK_BACK_SECONDS, read_pictures
 from boxkite.core.render.proving import compare_looks, picture_look
 from boxkite.core.render.publishing import discard, partial_path, start_syncing, sync
 from boxkite.core.render.result import Proof, Result
@@ -34,6 +34,7 @@ _INTERLEAVED_SECONDS = 10
 """What belongs together is stored closer than this; subtitles come rarely and do not say that they have ended."""
 _RESERVING_PAYS_BYTES = 64_000_000
 _INDEX_BYTES_AT_LEAST, _BYTES_A_PACKET = 65_536, 40
+_BEFORE_ALL = -(1 << 62)
 _LEAST_SAMPLES = 960
 """In a packet of sound, as codecs and the library's readers make them; fewer are rare."""
 
@@ -87,7 +88,7 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
                 own = _same_streams(incoming, streams, stream.index) if place else streams
                 pictures = _Pictures.of(piece, stream.time_base)
                 if pictures.begin > 0:
-                    incoming.seek(pictures.first_time, stream=stream)
+                    _seek(incoming, stream, pictures.first_time)
                 _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
                 count += len(pictures.own)
                 so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
@@ -123,6 +124,21 @@ class _Pictures:
         )
 
 
+def _seek(incoming: InputContainer, stream: VideoStream, first_time: int) -> None:
+    """Go to where no picture of a piece has been passed; some containers seek by other times than they show."""
+    for seconds in LOOK_BACK_SECONDS:
+        target = first_time - round(seconds / (stream.time_base or Fraction(1)))
+        try:
+            incoming.seek(target, stream=stream)
+            found = next((packet.pts for packet in incoming.demux(stream) if packet.pts is not None), None)
+            incoming.seek(target, stream=stream)
+        except av.error.FFmpegError:
+            continue
+        if found is not None and found <= first_time:
+            return
+    incoming.seek(_BEFORE_ALL)
+
+
 def _same_streams(incoming: InputContainer, first: dict[int, Any], picture_index: int) -> dict[int, Any]:
     """The streams of the file for those of a further source: picture to picture, sounds in their order."""
     kinds = {"video": [], "audio": [], "subtitle": []}  # type: dict[str, list[int]]
@@ -146,7 +162,7 @@ def _add_streams(
     for stream in incoming.streams:
         if stream.type not in _KINDS or (stream.type == "video" and stream.index != picture_index):
             continue
-        copied: Any = outgoing.add_stream_from_template(stream, opaque=True)
+        copied = _stream_like(outgoing, stream, row.rate.fraction)
         found[stream.index] = copied
         if stream.index == picture_index:
             copied.metadata["timecode"] = str(row.in_timecode)
@@ -154,6 +170,19 @@ def _add_streams(
                 copied.metadata["reel_name"] = row.shot.reel.source.reel
     outgoing.metadata["title"] = row.name.rpartition("/")[2]
     return found
+
+
+def _stream_like(outgoing: OutputContainer, stream: Any, rate: Fraction) -> Any:
+    """A stream for packets as they are; one of pictures gets a rate where the source's has none, which MXF needs."""
+    if stream.type == "video" and not stream.average_rate:
+        try:
+            copied: Any = outgoing.add_stream_from_template(stream)
+        except ValueError:
+            pass  # there is no such encoder: it is written without
+        else:
+            copied.codec_context.framerate = rate
+            return copied
+    return outgoing.add_stream_from_template(stream, opaque=True)
 
 
 def _copy_packets(
@@ -262,7 +291,7 @@ def _look_again(row: Row, partial: Path, pictures: int) -> int:
             tracks = len(container.streams.audio)
             container.seek(0, stream=stream)
             first = next(container.decode(stream))
-            container.seek(last_key, stream=stream)
+            _seek(container, stream, last_key)
             last = max(container.decode(stream), key=lambda picture: picture.pts or 0)
     except (av.error.FFmpegError, StopIteration, ValueError) as error:
         raise ProofError(f"the copy cannot be read again: {error}") from None

@@ -20,7 +20,7 @@ from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import Span
 
-_LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
+LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 """How far before the wanted frame to look for a keyframe that is shown no later than it."""
 
 _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
@@ -112,7 +112,7 @@ def _seek_targets(source: Source, table: FrameTable, frame: int) -> list[int]:
     if source.sequence:
         return [frame]  # images are found by their number
     wanted = table.pts_of(frame)
-    targets = [wanted - round(seconds / table.time_base) for seconds in _LOOK_BACK_SECONDS]
+    targets = [wanted - round(seconds / table.time_base) for seconds in LOOK_BACK_SECONDS]
     return [target for target in targets if target > table.first_pts]
 
 

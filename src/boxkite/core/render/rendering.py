@@ -308,12 +308,13 @@ def _expected(making: _Making) -> Expected:
     samples = []
     for positions in file_tracks(row.preset.audio, row.sound_tracks):
         assert row.preset.audio
-        rate = sound_rate(row.preset, row.sound_source.audio[positions[0]].sample_rate_hz)
-        samples.append((expected_samples(row, held, positions[0]), rate))
+        own_hz = row.sound_source.audio[positions[0]].sample_rate_hz
+        rate = sound_rate(row.preset, own_hz)
+        samples.append((expected_samples(row, held, positions[0]), rate, int(rate != own_hz)))
     if row.is_silent_track:
         own = row.shot.reel.table.rate
         count = sample_at(held.end, own, _SILENT_HZ) - sample_at(held.start, own, _SILENT_HZ)
-        samples.append((count, _SILENT_HZ))
+        samples.append((count, _SILENT_HZ, 0))
     if row.geometry is None:
         return Expected(0, row.rate, 0, 0, tuple(samples), None, None)
     if writer.first_picture is None or writer.last_picture is None:

@@ -210,7 +210,7 @@ def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoF
         context.bit_rate = round(video.bitrate_mbps * 1_000_000)
     elif video.codec in ("vp9", "av1"):
         context.bit_rate = 0  # with a bitrate the quality would only be a bound
-    for key, value in colour_tags(source_picture, video).items():
+    for key, value in colour_tags(source_picture, row).items():
         setattr(context, key, value)
     if is_full_range(video):
         context.color_range = 2
