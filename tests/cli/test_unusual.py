@@ -185,6 +185,9 @@ def test_interlaced_footage_keeps_its_fields_in_stock_and_loses_them_in_web(tmp_
         stream.codec_context.field_order = 2
         for number in range(40):
             picture = draw_picture(VAT, 1, number, 320, 180)
+            for plane, codes in zip(list(picture.planes)[1:], ((90, 160), (160, 90)), strict=True):
+                rows = np.array(codes * (plane.height // 2), np.uint8)  # each field has a colour of its own
+                plane.update(np.repeat(rows, plane.line_size).tobytes())
             picture.pts = number
             container.mux(stream.encode(picture))
         container.mux(stream.encode(None))
@@ -198,6 +201,10 @@ def test_interlaced_footage_keeps_its_fields_in_stock_and_loses_them_in_web(tmp_
         assert (
             boxkite("inspect", tmp_path / made, "--json").json["sources"][0]["video"]["field_order"] == order
         )
+    with av.open(str(tmp_path / "s/b.mov")) as container:
+        blue = next(container.decode(video=0)).planes[1]
+    rows = np.frombuffer(blue, np.uint16).reshape(blue.height, -1)[:, : blue.width].mean(axis=1) / 4
+    assert rows[40::2].mean() < 100 and rows[41::2].mean() > 150  # 4:2:0 becomes 4:2:2 field by field
 
 
 def test_numbered_images_are_one_source_and_are_cut_like_any_other(tmp_path: Path) -> None:

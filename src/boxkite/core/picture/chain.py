@@ -256,8 +256,10 @@ class PictureChain:
     def _steps(self, picture: VideoFrame) -> list[str]:
         geometry = self._geometry
         steps: list[str] = []
-        if self._video.scan == "progressive" and (picture.interlaced_frame or self._source_is_interlaced()):
+        interlaced = picture.interlaced_frame or self._source_is_interlaced()
+        if interlaced and (self._video.scan == "progressive" or geometry.turn_degrees):
             steps.append("bwdif=mode=send_frame:deint=all")
+            interlaced = False
         if turns := _TURNS.get(geometry.turn_degrees, []):
             steps += [*turns, "sidedata=mode=delete:type=DISPLAYMATRIX"]  # images would be turned once more
         width, height = picture.width, picture.height
@@ -284,6 +286,7 @@ class PictureChain:
             steps.append(
                 f"scale={geometry.sized_to[0]}:{geometry.sized_to[1]}:flags={self._scaling(picture)}"
                 f":in_range={span}:out_range={'pc' if stays_rgb else 'tv'}{matrix}"
+                f":interl={int(interlaced and height % 4 == geometry.sized_to[1] % 4 == 0)}"
             )
             steps.append(f"format={working}")
         return steps

@@ -14,7 +14,7 @@ from boxkite.core.naming.values import Value
 from boxkite.core.plan.copies import uncopied_ending
 from boxkite.core.plan.sounds import unheld_sound, words_on_layouts
 from boxkite.core.plan.token_values import output_values
-from boxkite.core.presets.codecs import keeps_alpha
+from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Reel
@@ -94,6 +94,9 @@ def _unfit(reel: Reel, preset: Preset) -> str:
         return "numbered images are not cut by copying: give a preset that writes images"
     if preset.copy:
         return uncopied_ending(source)
+    rate = preset.frame_rate or reel.table.rate
+    if preset.container == "mxf" and preset.video and rate.fraction not in MXF_RATES:
+        return f"MXF is not made at {rate} frames a second: set rate=25 or another usual one"
     return unheld_sound(reel.sound_source, preset.audio) if preset.audio else ""
 
 

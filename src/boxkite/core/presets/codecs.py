@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from fractions import Fraction
 from typing import Literal
 
 Container = Literal["mov", "mp4", "mkv", "webm", "mxf", "wav", "png", "tiff", "dpx", "exr", "jpeg"]
@@ -136,6 +137,14 @@ _LAYOUTS: dict[str, tuple[str, ...]] = {
              "6.0", "6.1", "7.0", "7.1", "7.1(wide)"),
 }  # fmt: skip
 """Layouts of sound, by the codec library's names, that codecs other than PCM take and tell again."""
+
+
+MXF_RATES = tuple(
+    Fraction(*one)
+    for one in ((24000, 1001), (24,), (25,), (30000, 1001), (30,), (48000, 1001), (48,), (50,),
+                (60000, 1001), (60,), (100,), (120000, 1001), (120,))
+)  # fmt: skip
+"""Frames a second that MXF is written with here."""
 
 
 def is_unsaid(layout: str) -> bool:

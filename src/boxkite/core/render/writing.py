@@ -182,7 +182,9 @@ class FileWriter:
 
     def _tag_fields(self, context: Any, video: Video) -> None:
         source = self.row.shot.reel.source.video
-        if video.scan == "keep" and source and source.is_interlaced:
+        assert self.row.geometry
+        turned = self.row.geometry.turn_degrees  # which makes it progressive
+        if video.scan == "keep" and source and source.is_interlaced and not turned:
             context.flags |= _INTERLACED_DCT
             context.field_order = 2 if source.field_order == "top first" else 3
 
