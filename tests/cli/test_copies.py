@@ -59,23 +59,35 @@ def test_copies_become_one_file_where_their_streams_are_alike(film: Path, tmp_pa
     assert refused.status == 2 and "cannot be joined: the picture size differs" in refused.err
 
 
-@pytest.mark.parametrize(("at", "pixel_format"), [(0, "yuv420p"), (50, "yuv420p"), (125, "yuv420p10le")])
-def test_a_transport_stream_is_copied_from_any_of_its_keyframes(
-    at: int, pixel_format: str, tmp_path: Path
-) -> None:
-    options = {
-        "preset": "ultrafast",
-        "x265-params": "log-level=0:keyint=25:min-keyint=25:scenecut=0:open-gop=0",
-    }
-    write_movie(Movie(tmp_path / "film.ts", 150, RATE, ((0, VAT),), width=640, height=360, encoder="libx265",
-                      options=options, pixel_format=pixel_format, sound_codec="aac"))  # fmt: skip
-    (tmp_path / "m.csv").write_text(f"name,in,out\na,{at},{at + 25}\n")
-    done = boxkite("run", "film.ts", "--by", "ranges", "--marks", "m.csv", "--to", "copy:out", cwd=tmp_path)
+HEVC = {"preset": "ultrafast", "x265-params": "log-level=0:keyint=25:min-keyint=25:scenecut=0:open-gop=0"}
+CONTAINERS = {
+    "film.ts": ("libx265", HEVC, "yuv420p10le", "aac"),
+    "short.ts": ("mpeg2video", {"g": "12", "bf": "2"}, "yuv420p", "mp2"),
+    "film.mxf": ("dnxhd", {"profile": "dnxhr_hq"}, "yuv422p", "pcm_s24le"),
+    "film.mp4": ("mpeg4", {"g": "25", "bf": "2"}, "yuv420p", "ac3"),
+    "film.mkv": ("libsvtav1", {"preset": "10", "g": "25"}, "yuv420p", "libopus"),
+}
+
+
+@pytest.mark.parametrize("name", CONTAINERS)
+def test_copies_hold_every_wanted_frame_in_every_container(name: str, tmp_path: Path) -> None:
+    encoder, options, pixel_format, sound = CONTAINERS[name]
+    write_movie(Movie(tmp_path / name, 130, FrameRate.parse("29.97"), ((0, VAT),), width=640, height=360,
+                      encoder=encoder, options=options, pixel_format=pixel_format, sound_codec=sound))  # fmt: skip
+    (tmp_path / "m.csv").write_text("name,in,out\na,0,25\nb,50,53\nc,70,130\n")
+    words = ("run", name, "--by", "ranges", "--marks", "m.csv", "--names", "@marker", "--json")
+    done = boxkite(*words, "--to", "copy:out", cwd=tmp_path)
     assert done.status == 0, done.out + done.err
-    (made,) = (tmp_path / "out").iterdir()
-    with av.open(str(made)) as container:
-        frames = [read_barcode(picture)[1] for picture in container.decode(video=0)]
-    assert frames == list(range(at, at + 25))
+    for file, (first, end) in zip(done.json["files"], ((0, 25), (50, 53), (70, 130)), strict=True):
+        with av.open(file["path"]) as container:
+            frames = [read_barcode(picture)[1] for picture in container.decode(video=0)]
+        assert frames == list(range(file["in_frame"], file["out_frame"]))
+        assert file["in_frame"] <= first and file["out_frame"] >= end
+    exact = boxkite(*words, "--exact-cuts", "--to", "copy:exact", cwd=tmp_path)
+    if name in ("film.mxf", "film.mkv"):
+        assert [file["frames"] for file in exact.json["files"]] == [25, 3, 60]
+    else:
+        assert exact.status == 2 and f"cannot make {Path(name).suffix} of" in exact.err
 
 
 def test_footage_of_variable_rate_is_copied_with_its_own_times(tmp_path: Path) -> None:

@@ -181,7 +181,7 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -
     components = pixel_format.components if pixel_format else ()
     return VideoFacts(
         index=stream.index,
-        codec=context.codec.name if context.codec else "unknown",
+        codec=context.codec.canonical_name if context.codec else "unknown",
         width_px=context.width,
         height_px=context.height,
         rate=rate,
@@ -239,7 +239,7 @@ def _audio_facts(stream: AudioStream) -> AudioFacts:
     context = stream.codec_context
     return AudioFacts(
         index=stream.index,
-        codec=context.codec.name if context.codec else "unknown",
+        codec=context.codec.canonical_name if context.codec else "unknown",
         sample_rate_hz=context.sample_rate or 0,
         channels=context.channels,
         layout=context.layout.name if context.layout else "",

@@ -260,9 +260,10 @@ class _RowMaker:
             self._alike[id(source)] = preset_like(source, making.preset.name)
         preset = self._alike[id(source)]
         if preset is None:
-            codec = source.video.codec if source.video else "nothing"
+            codecs = [source.video.codec] if source.video else []
+            held = " and ".join(dict.fromkeys([*codecs, *(audio.codec for audio in source.audio)]))
             raise PlanError(
-                f"{shot.origin}: --exact-cuts cannot encode {codec} as {source.label} holds it",
+                f"{shot.origin}: --exact-cuts cannot make {source.path.suffix} of {held}, as {source.label} is",
                 hint="leave --exact-cuts out, or give a preset that encodes",
             )
         encoding = Making.of(shot.reel, making.output, replace(preset, look=NO_LOOK))

@@ -13,6 +13,7 @@ from typing import Any
 import av
 from av.container import InputContainer, OutputContainer
 from av.packet import Packet
+from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError, ProofError
@@ -162,27 +163,15 @@ def _add_streams(
     for stream in incoming.streams:
         if stream.type not in _KINDS or (stream.type == "video" and stream.index != picture_index):
             continue
-        copied = _stream_like(outgoing, stream, row.rate.fraction)
+        copied: Any = outgoing.add_stream_from_template(stream, opaque=True)
         found[stream.index] = copied
         if stream.index == picture_index:
+            copied.codec_context.framerate = stream.average_rate or row.rate.fraction
             copied.metadata["timecode"] = str(row.in_timecode)
             if row.shot.reel.source.reel:
                 copied.metadata["reel_name"] = row.shot.reel.source.reel
     outgoing.metadata["title"] = row.name.rpartition("/")[2]
     return found
-
-
-def _stream_like(outgoing: OutputContainer, stream: Any, rate: Fraction) -> Any:
-    """A stream for packets as they are; one of pictures gets a rate where the source's has none, which MXF needs."""
-    if stream.type == "video" and not stream.average_rate:
-        try:
-            copied: Any = outgoing.add_stream_from_template(stream)
-        except ValueError:
-            pass  # there is no such encoder: it is written without
-        else:
-            copied.codec_context.framerate = rate
-            return copied
-    return outgoing.add_stream_from_template(stream, opaque=True)
 
 
 def _copy_packets(
@@ -280,6 +269,24 @@ def _prove(row: Row, partial: Path, pictures: int) -> Proof:
         return Proof(pictures, tracks, partial.stat().st_size, checksum.result())
 
 
+def _pictures_at_ends(
+    container: InputContainer, stream: VideoStream, last_key: int
+) -> tuple[VideoFrame, VideoFrame]:
+    """The first picture, and the one shown last: decoded from the last keyframe on, or from further ahead."""
+    container.seek(_BEFORE_ALL)
+    first = next(container.decode(stream))
+    for seconds in LOOK_BACK_SECONDS:
+        try:
+            container.seek(last_key - round(seconds / (stream.time_base or Fraction(1))), stream=stream)
+        except av.error.FFmpegError:
+            break  # before the beginning, which not every container takes
+        shown = (picture for picture in container.decode(stream) if (picture.pts or 0) >= last_key)
+        if last := max(shown, key=lambda picture: picture.pts or 0, default=None):
+            return first, last
+    container.seek(_BEFORE_ALL)
+    return first, max(container.decode(stream), key=lambda picture: picture.pts or 0, default=first)
+
+
 def _look_again(row: Row, partial: Path, pictures: int) -> int:
     """Make sure that the copy holds the pictures and both ends of the source; return its sound tracks' number."""
     try:
@@ -289,11 +296,8 @@ def _look_again(row: Row, partial: Path, pictures: int) -> int:
             if found != pictures:
                 raise ProofError(f"the copy holds {found} pictures, it should hold {pictures}")
             tracks = len(container.streams.audio)
-            container.seek(0, stream=stream)
-            first = next(container.decode(stream))
-            _seek(container, stream, last_key)
-            last = max(container.decode(stream), key=lambda picture: picture.pts or 0)
-    except (av.error.FFmpegError, StopIteration, ValueError) as error:
+            first, last = _pictures_at_ends(container, stream, last_key)
+    except (av.error.FFmpegError, StopIteration) as error:
         raise ProofError(f"the copy cannot be read again: {error}") from None
     ends = row.pieces[0], row.pieces[-1]
     for piece, frame, picture, which in (

@@ -123,7 +123,7 @@ def _check_sound(container: InputContainer, sounds: dict[int, list[int]], expect
         context = sound.codec_context
         frame = context.frame_size or (_OPUS_FRAME * rate // 48_000 if "opus" in context.name else 0)
         slack = (
-            frame + round_fraction(time_base * rate, "up")
+            frame + 2 * round_fraction(time_base * rate, "up")
             if frame > 1 or time_base > Fraction(1, rate)
             else 0
         )
