@@ -73,12 +73,12 @@ def test_pictures_do_not_depend_on_what_lies_in_memory(
     film: Path, undisturbed: dict[str, str], tmp_path: Path
 ) -> None:
     """Of 320 pixels, which are 20 macroblocks: an encoder's code for blocks of 8 or 16 must not read on."""
-    for byte in ("1", "170"):
-        out = tmp_path / byte
-        environment = {**os.environ, "MALLOC_PERTURB_": byte}
-        done = subprocess.run([PROGRAM, *words(film, out)], env=environment, capture_output=True, check=False)
-        assert done.returncode == 0, done.stderr
-        assert files_in(out) == undisturbed
+    environment = {**os.environ, "MALLOC_PERTURB_": "170"}
+    done = subprocess.run(
+        [PROGRAM, *words(film, tmp_path)], env=environment, capture_output=True, check=False
+    )
+    assert done.returncode == 0, done.stderr
+    assert files_in(tmp_path) == undisturbed
 
 
 def status(state: dict[str, str], *more: str) -> dict:

@@ -72,7 +72,7 @@ CONTAINERS = {
 @pytest.mark.parametrize("name", CONTAINERS)
 def test_copies_hold_every_wanted_frame_in_every_container(name: str, tmp_path: Path) -> None:
     encoder, options, pixel_format, sound = CONTAINERS[name]
-    write_movie(Movie(tmp_path / name, 130, FrameRate.parse("29.97"), ((0, VAT),), width=640, height=360,
+    write_movie(Movie(tmp_path / name, 130, FrameRate.parse("29.97"), ((0, VAT),), width=320, height=180,
                       encoder=encoder, options=options, pixel_format=pixel_format, sound_codec=sound))  # fmt: skip
     (tmp_path / "m.csv").write_text("name,in,out\na,0,25\nb,50,53\nc,70,130\n")
     words = ("run", name, "--by", "ranges", "--marks", "m.csv", "--names", "@marker", "--json")

@@ -239,12 +239,12 @@ def test_every_channel_is_heard_whatever_a_codec_takes_and_a_file_says(
 ) -> None:
     """One channel of the source after the other bears a tone; no moment of the file is silent."""
     count = len(av.AudioLayout(layout).channels)
-    length = 48_000 * 3 // count
+    length = 48_000 // count
     sound = np.zeros((count * length, count), np.int16)
     tone = (12_000 * np.sin(np.arange(length) * 0.05)).astype(np.int16)
     for channel in range(count):
         sound[channel * length : (channel + 1) * length, channel] = tone
-    with av.open(str(card / "A-vat2.mov")) as drawn, av.open(str(tmp_path / "many.mov"), "w") as container:
+    with av.open(str(card / "B-quiet.mov")) as drawn, av.open(str(tmp_path / "many.mov"), "w") as container:
         pictures_in = container.add_stream_from_template(drawn.streams.video[0])
         stream = container.add_stream("pcm_s16le", rate=48_000, layout=layout)
         for packet in drawn.demux(drawn.streams.video[0]):
@@ -289,11 +289,11 @@ def test_sound_of_any_rate_comes_out_where_only_some_are_taken(card: Path, tmp_p
             Movie(tmp_path / f"{hz}.mov", 47, RATE, ((0, VAT),), width=320, height=180, sample_rate=hz)
         )
     (tmp_path / "m.csv").write_text("source,name,in,out\n" + "".join(
-        f"{hz}.mov,{hz}-{start},{start},{start + 23}\n" for hz in (44_100, 32_000, 96_000) for start in (0, 11, 24)
+        f"{hz}.mov,{hz}-{start},{start},{start + 23}\n" for hz in (44_100, 32_000, 96_000) for start in (0, 11)
     ))  # fmt: skip
     made = run(tmp_path, ".", "--by", "ranges", "--marks", "m.csv", "--names", "@marker",
                "--to", "broadcast:b", "--to", "web-vp9:v")["files"]  # fmt: skip
-    assert len(made) == 18
+    assert len(made) == 12
     for file in made:
         samples, hz = sound_of(Path(file["path"]))
         assert hz == 48_000 and abs(len(samples) - 23 * 1920) <= (1 if file["preset"] == "broadcast" else 960)

@@ -119,10 +119,10 @@ def test_sounds_of_all_tracks_are_added_up_to_the_sample(cut: Path, tmp_path: Pa
     for tracks in ("V1,A1", "V1,A2", "V1,A1,A2"):
         folder = tmp_path / tracks
         done = boxkite("run", cut / "cut.otio", "--picture", "edit", "--by", "timelines", "--media", cut,
-                       "--tracks", tracks, "--to", f"stock:{folder}")  # fmt: skip
+                       "--tracks", tracks, "--to", f"sound:{folder}")  # fmt: skip
         assert done.status == 0, done.err
     alone, other, both = (
-        sound_of(tmp_path / tracks / "cut.mov")[0] for tracks in ("V1,A1", "V1,A2", "V1,A1,A2")
+        sound_of(tmp_path / tracks / "cut.wav")[0] for tracks in ("V1,A1", "V1,A2", "V1,A1,A2")
     )
     assert len(both) == sample_at(80, RATE, 48_000)
     assert np.abs(np.clip(alone + other, -1, 1) - both).max() < 1e-4

@@ -78,11 +78,10 @@ def test_a_capture_with_dropped_frames_shows_the_picture_before_in_their_place(t
 def test_codecs_with_pictures_that_no_other_needs_are_cut_anywhere(
     encoder: str, options: dict[str, str], tmp_path: Path
 ) -> None:
-    film = Movie(tmp_path / "film.mkv", 70, RATE, encoder=encoder, options=options, sound_tracks=0, **SMALL)
+    film = Movie(tmp_path / "film.mkv", 45, RATE, encoder=encoder, options=options, sound_tracks=0, **SMALL)
     write_movie(film)
-    for at in (19, 52):
-        cut_in_two(tmp_path, tmp_path / "film.mkv", at, f"archive:{at}")
-        assert frames_of(tmp_path / f"{at}/b.mkv") == [(1, number) for number in range(at, 70)]
+    cut_in_two(tmp_path, tmp_path / "film.mkv", 19, "archive:out")
+    assert frames_of(tmp_path / "out/b.mkv") == [(1, number) for number in range(19, 45)]
 
 
 def test_turning_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: Path) -> None:
@@ -142,7 +141,7 @@ def test_grey_stays_grey_and_an_untagged_matrix_is_said_where_the_size_would_tel
 @pytest.mark.parametrize("turn", [90, 180, 270])
 def test_turned_footage_comes_out_upright(turn: int, tmp_path: Path) -> None:
     write_movie(
-        Movie(tmp_path / "turned.mov", 60, RATE, width=320, height=320, scenes=((0, VAT),), turn_degrees=turn)
+        Movie(tmp_path / "turned.mov", 30, RATE, width=320, height=320, scenes=((0, VAT),), turn_degrees=turn)
     )
     cut_in_two(tmp_path, tmp_path / "turned.mov", 20, "web:w", "stock:s", "frames-tiff:t")
     for made in ("w/b.mp4", "s/b.mov"):
