@@ -33,6 +33,7 @@ _UNSAID = 2
 _LIMITED = 1
 _FULL = 2
 _BT601 = 5
+_SMPTE170M = 6
 _SD_MATRICES = (4, 5, 6, 7)
 _MATRIX_NAMES = {1: "bt709", 4: "fcc", 5: "bt470", 6: "smpte170m", 7: "smpte240m", 9: "bt2020"}
 """By the numbers of ISO/IEC 23091-2, the library's names."""
@@ -386,4 +387,6 @@ def colour_tags(source: VideoFrame, row: Row) -> dict[str, int]:
     assumed = _assumed_matrix(row.geometry.width_px, row.geometry.height_px)
     if written != matrix_of(source) or (tags["colorspace"] == _UNSAID and assumed != written):
         tags["colorspace"] = written
+    if tags["colorspace"] == _BT601:
+        tags["colorspace"] = _SMPTE170M  # the same numbers under a name that ProRes and QuickTime have too
     return tags
