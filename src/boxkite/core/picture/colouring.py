@@ -105,7 +105,19 @@ class _Table:
             _, blue, red = self._through(processor, coarse[part], steps)
             added[:, part, 0] = np.rint(blue - np.repeat(steps, len(steps))).T
             added[:, part, 1] = np.rint(red - np.tile(steps, len(steps))).T
+        least, most = self._room(steps)
+        by_both = added.reshape(len(steps), len(steps), -1, 2)
+        by_both[..., 0] = np.clip(by_both[..., 0], least[:, None, None], most[:, None, None])
+        by_both[..., 1] = np.clip(by_both[..., 1], least[:, None], most[:, None])
         self._added: Array = added.view(np.int32).reshape(-1)
+
+    def _room(self, steps: Array) -> tuple[Array, Array]:
+        """The least and the most that may be added to chroma near each step, so that no code leaves what is legal."""
+        half = (1 << self._shift) >> 1
+        lowest = np.maximum(steps - half, 0)
+        highest = np.minimum(steps + max(half - 1, 0), self._levels - 1)
+        scale = 1 << (self.code.bit_depth - 8)
+        return (scale - lowest).astype(np.int16), (255 * scale - 1 - highest).astype(np.int16)
 
     def _through(self, processor: Processor, lumas: Array, steps: Array) -> list[Array]:
         """Codes after the look, each of (lumas, chromas)."""
@@ -137,7 +149,8 @@ class _Table:
         chroma += self._coarse(reds)
         place = np.multiply(chroma, self._levels >> self._luma_shift, dtype=np.int32)
         place += self._coarse_luma(lumas, blues.shape, layout)
-        added = np.take(self._added, place, mode="clip").view(np.int16).reshape(*blues.shape, 2)
+        added = np.empty(blues.shape, np.int32)
+        np.take(self._added, place, mode="clip", out=added)  # into what is there, which takes a third less
         if layout.shift_x:  # two pixels in a row at once, that share their chroma
             rows = np.multiply(chroma, self._levels * _TWICE, dtype=np.int64).view(np.int32)
         else:
@@ -147,15 +160,12 @@ class _Table:
         for down in range(step_y):
             part = lumas[down::step_y]
             np.add(rows[: part.shape[0], : part.shape[1]], part, out=whole[down::step_y])
-        lumas[:] = np.take(self._luma, whole, mode="clip")
-        lowest = 1 << (self.code.bit_depth - 8)
-        highest = 255 * lowest - 1
-        for index, plane in enumerate((blues, reds)):
-            codes = plane.astype(np.int16)
-            codes += added[..., index]
-            if codes.min() < lowest or codes.max() > highest:  # rarely, and looking costs less than bounding
-                np.clip(codes, lowest, highest, out=codes)
-            plane[:] = codes
+        after = np.empty(lumas.shape, lumas.dtype)
+        np.take(self._luma, whole, mode="clip", out=after)
+        lumas[:] = after
+        of_two = added.view(blues.dtype).reshape(*blues.shape, -1)  # what is below 0 comes round again
+        blues += of_two[..., 0]
+        reds += of_two[..., of_two.shape[-1] // 2]
 
     def _coarse_luma(self, lumas: Array, shape: tuple[int, ...], layout: PixelLayout) -> Array:
         """Where each chroma sample lies in luma: the mean of the pixels on its diagonal, which is mean enough."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
@@ -12,6 +13,7 @@ from av.video.frame import VideoFrame
 from boxkite.core.errors import ProofError, RenderError
 from boxkite.core.picture.chain import PictureChain, is_full_range
 from boxkite.core.plan.rows import Row
+from boxkite.core.render.beside import Beside
 from boxkite.core.render.coding import ENCODERS, IMAGE_ENDINGS, encoder_options
 from boxkite.core.render.proving import Expected, compare_looks
 from boxkite.core.render.result import Proof
@@ -24,8 +26,8 @@ if TYPE_CHECKING:
 class ImageWriter:
     """Writes one planned sequence of images, picture by picture."""
 
-    def __init__(self, row: Row, folder: Path) -> None:
-        """folder: where to write, made here."""
+    def __init__(self, row: Row, folder: Path, threads: int) -> None:
+        """folder: where to write, made here. threads: where it is 1, pictures are coded between the others."""
         assert row.preset.video
         self.row = row
         self.folder = folder
@@ -36,12 +38,16 @@ class ImageWriter:
         self._video = row.preset.video
         self._context: VideoCodecContext | None = None
         self._count = 0
+        self._threads = threads
+        self._beside = Beside()
         folder.mkdir()
 
     def put_picture(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""
         for ready in self.chain.put(picture):
-            self._write(ready)
+            if ready is not picture and self._threads != 1:
+                self._beside.start()
+            self._beside.put(partial(self._write, ready))
 
     def put_sound(self, place: int, sound: AudioFrame) -> None:
         """Images hold no sound."""
@@ -49,13 +55,15 @@ class ImageWriter:
     def end(self) -> None:
         """Write what is still held."""
         for ready in self.chain.end():
-            self._write(ready)
+            self._beside.put(partial(self._write, ready))
+        self._beside.end()
         if self._context:
             for packet in self._context.encode(None):
                 self._save(bytes(packet))
 
     def abandon(self) -> None:
         """Let go of a sequence that is not going to be finished."""
+        self._beside.abandon()
 
     def _write(self, picture: VideoFrame) -> None:
         if self.first_picture is None:

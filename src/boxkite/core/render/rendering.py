@@ -149,7 +149,7 @@ def render_stretch(rows: Sequence[Row], *, threads: int, progress: Progress = la
 
 def _writer(row: Row, partial: Path, threads: int, prepared: Prepared) -> Writer:
     if row.preset.is_sequence:
-        return ImageWriter(row, partial)
+        return ImageWriter(row, partial, threads)
     return FileWriter(row, partial, threads, prepared)
 
 

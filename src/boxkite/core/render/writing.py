@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
 from typing import Any, cast
 
@@ -20,6 +21,7 @@ from boxkite.core.picture.chain import PictureChain, colour_tags, is_full_range
 from boxkite.core.plan.rows import Row
 from boxkite.core.plan.sounds import file_tracks, layout_of
 from boxkite.core.presets.model import Audio, Video
+from boxkite.core.render.beside import Beside
 from boxkite.core.render.coding import (
     MUXERS,
     SOUND_ENCODERS,
@@ -66,6 +68,7 @@ class FileWriter:
         self.last_picture: VideoFrame | None = None
         self._source_picture: VideoFrame | None = None
         self._threads = threads
+        self._beside = Beside()
         container = row.preset.container
         assert container
         self._container: OutputContainer = av.open(
@@ -83,25 +86,30 @@ class FileWriter:
         self._source_picture = self._source_picture or picture
         assert self.chain
         for ready in self.chain.put(picture):
-            self._encode(ready)
+            if ready is not picture and self._threads != 1:
+                self._beside.start()  # one that came in as it is goes to other files too: it is encoded first
+            self._beside.put(partial(self._encode, ready))
 
     def put_sound(self, place: int, sound: AudioFrame) -> None:
         """Take the next sound of one of the row's tracks, by its place among them."""
-        self._add_streams()
+        if not self._beside.is_started:
+            self._add_streams()
         assert self._sound_chain
         for track, made in self._sound_chain.put(place, sound):
-            self._encode_sound(track, made)
+            self._beside.put(partial(self._encode_sound, track, made))
 
     def end(self) -> None:
         """Write what the encoders still hold, and the container's end."""
         for ready in self.chain.end() if self.chain else ():
-            self._encode(ready)
+            self._beside.put(partial(self._encode, ready))
+        self._beside.end()
         for stream in self._streams():
             self._container.mux(stream.encode(None))
         self._container.close()
 
     def abandon(self) -> None:
         """Let go of a file that is not going to be finished; its unfinished state is left on disk."""
+        self._beside.abandon()
         try:
             self._container.close()
         except (av.error.FFmpegError, OSError, ValueError):

@@ -1,0 +1,55 @@
+"""Doing things beside the thread that hands them over: in their order, at most a few behind, errors told."""
+
+from __future__ import annotations
+
+import threading
+import time
+
+import pytest
+
+from boxkite.core.render.beside import Beside
+
+
+@pytest.mark.parametrize("started", [False, True])
+def test_all_is_done_in_its_order_and_never_far_behind(started: bool) -> None:
+    beside, done, furthest = Beside(), [], 0
+    if started:
+        beside.start()
+    for number in range(50):
+
+        def act(number: int = number) -> None:
+            time.sleep(0.001)
+            done.append(number)
+
+        beside.put(act)
+        furthest = max(furthest, number + 1 - len(done))
+    beside.end()
+    assert done == list(range(50))
+    assert furthest <= (5 if started else 0)
+
+
+def test_what_fails_is_raised_once_and_nothing_is_done_after_it() -> None:
+    beside, done, before = Beside(), [], threading.active_count()
+    beside.start()
+
+    def fail() -> None:
+        raise OSError("the disk is full")
+
+    beside.put(fail)
+    with pytest.raises(OSError, match="the disk is full"):
+        for number in range(1000):
+            beside.put(lambda number=number: done.append(number))
+            time.sleep(0.001)
+    beside.abandon()
+    assert not done and threading.active_count() == before
+
+
+def test_given_up_in_the_middle_it_ends_with_what_is_being_done() -> None:
+    beside, done, go_on = Beside(), [], threading.Event()
+    beside.start()
+    beside.put(lambda: (go_on.wait(5), done.append(0)))
+    for number in range(1, 4):
+        beside.put(lambda number=number: done.append(number))
+    threading.Timer(0.2, go_on.set).start()
+    beside.abandon()
+    assert done == [0]
