@@ -19,7 +19,7 @@ import av
 
 from boxkite import __version__
 
-_FORM = 4
+_FORM = 5
 """Raised whenever what is kept changes its shape, or how it is found out."""
 _MOST_ROWS = 200_000
 

@@ -74,9 +74,12 @@ def _read(source: Source) -> StoredPictures:
                 len(entries)
                 and len(entries) == stream.frames
                 and all(entry.is_keyframe and not entry.is_discard for entry in entries)
-            ):  # keyframes alone are shown in the order they are stored: the index says it all
-                times = [entry.timestamp for entry in entries]
-                return StoredPictures(np.array(times, dtype=np.int64), np.ones(len(times), dtype=bool))
+            ):  # keyframes alone are shown in the order they are stored, all as much later as the first
+                first = next((packet for packet in container.demux(stream) if packet.size), None)
+                if first is not None and first.pts is not None:
+                    stored = np.array([entry.timestamp for entry in entries], dtype=np.int64)
+                    return StoredPictures(stored + (first.pts - stored[0]), np.ones(len(stored), dtype=bool))
+                container.seek(0)
             for other in container.streams:
                 if other.index != stream.index:
                     other.discard = Discard.all

@@ -30,6 +30,8 @@ from boxkite.core.render.publishing import discard, partial_path, start_syncing,
 from boxkite.core.render.result import Proof, Result
 from boxkite.core.timebase import Span
 
+_ALIKE = 0.1
+"""Mean difference of looks up to which two pictures are the same coded one, and not its neighbour."""
 _KINDS = ("video", "audio", "subtitle")
 _INTERLEAVED_SECONDS = 10
 """What belongs together is stored closer than this; subtitles come rarely and do not say that they have ended."""
@@ -75,7 +77,10 @@ def _index_bytes(row: Row) -> int:
 
 
 def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
-    """Write the file, piece after piece, and return how many pictures are in it."""
+    """Write the file, piece after piece, and return how many pictures are in it.
+
+    Raises ProofError where those of a constant rate are not as many as the plan says.
+    """
     count, so_far = 0, Fraction(0)
     with av.open(f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options) as outgoing:
         streams: dict[int, Any] = {}
@@ -91,6 +96,8 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
                 if pictures.begin > 0:
                     _seek(incoming, stream, pictures.first_time)
                 _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
+                if piece.shot.reel.table.constant and len(pictures.own) != piece.frames:
+                    raise ProofError(f"{len(pictures.own)} pictures are stored, the plan says {piece.frames}")
                 count += len(pictures.own)
                 so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
     return count
@@ -137,7 +144,15 @@ def _seek(incoming: InputContainer, stream: VideoStream, first_time: int) -> Non
             continue
         if found is not None and found <= first_time:
             return
-    incoming.seek(_BEFORE_ALL)
+    _rewind(incoming)
+
+
+def _rewind(container: InputContainer) -> None:
+    """Back to the beginning: to a time before all, as some seek behind the one asked for; not all take that."""
+    try:
+        container.seek(_BEFORE_ALL)
+    except av.error.FFmpegError:
+        container.seek(0)
 
 
 def _same_streams(incoming: InputContainer, first: dict[int, Any], picture_index: int) -> dict[int, Any]:
@@ -273,7 +288,7 @@ def _pictures_at_ends(
     container: InputContainer, stream: VideoStream, last_key: int
 ) -> tuple[VideoFrame, VideoFrame]:
     """The first picture, and the one shown last: decoded from the last keyframe on, or from further ahead."""
-    container.seek(_BEFORE_ALL)
+    _rewind(container)
     first = next(container.decode(stream))
     for seconds in LOOK_BACK_SECONDS:
         try:
@@ -283,7 +298,7 @@ def _pictures_at_ends(
         shown = (picture for picture in container.decode(stream) if (picture.pts or 0) >= last_key)
         if last := max(shown, key=lambda picture: picture.pts or 0, default=None):
             return first, last
-    container.seek(_BEFORE_ALL)
+    _rewind(container)
     return first, max(container.decode(stream), key=lambda picture: picture.pts or 0, default=first)
 
 
@@ -306,5 +321,5 @@ def _look_again(row: Row, partial: Path, pictures: int) -> int:
     ):
         reel = piece.shot.reel
         _, wanted = next(read_pictures(reel.source, reel.table, Span(frame, frame + 1), threads=1))
-        compare_looks(picture, picture_look(wanted), which)
+        compare_looks(picture, picture_look(wanted), which, _ALIKE)
     return tracks

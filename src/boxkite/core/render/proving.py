@@ -157,10 +157,12 @@ def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> 
         yield from (picture for picture in pictures if picture.pts == wanted)
 
 
-def compare_looks(picture: VideoFrame, look: np.ndarray | None, which: str) -> None:
-    """Make sure that a picture looks as one that was encoded. Raises ProofError."""
+def compare_looks(
+    picture: VideoFrame, look: np.ndarray | None, which: str, most: float = _MOST_DIFFERENCE
+) -> None:
+    """Make sure that a picture looks as one that was encoded. most: mean difference allowed. Raises ProofError."""
     if look is None:
         return
     difference = float(np.abs(picture_look(picture) - look).mean())
-    if difference > _MOST_DIFFERENCE:
+    if difference > most:
         raise ProofError(f"the {which} frame of the finished file is not the picture that was encoded")
