@@ -14,7 +14,7 @@ from PIL import Image
 
 from boxkite.core.looks.look import FileStep
 from boxkite.core.looks.transform import processor_of
-from boxkite.core.picture.stamp import EXACTLY
+from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.timebase import FrameRate, Span, sample_at
 from boxkite.demo import find_ticks
 from boxkite.demo.movies import Movie, write_movie

@@ -11,8 +11,8 @@ import av.filter
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError
-from boxkite.core.picture.rgb import full_range_rgb
-from boxkite.core.picture.stamp import EXACTLY, PixelLayout, Stamp, lay_over, place, plane_array
+from boxkite.core.picture.converting import EXACTLY, full_range_rgb
+from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place, plane_array
 from boxkite.core.plan.rows import Row, Running
 from boxkite.core.presets.codecs import keeps_alpha
 from boxkite.core.presets.geometry import Geometry

@@ -10,8 +10,6 @@ from av.video.plane import VideoPlane
 
 Array = np.ndarray
 
-EXACTLY = 0x4 | 0x2000 | 0x4000 | 0x40000
-"""How the library converts colours where it counts: bicubic, all of the chroma, rounded. Its plain way is darker."""
 _ALPHA_ONE = 256
 ACTION_SAFE = 0.035
 """Share of each side outside the safe area for action (EBU R 95)."""

@@ -12,7 +12,7 @@ from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
 from boxkite.core.plan.copies import uncopied_ending
-from boxkite.core.plan.sounds import unheld_sound, words_on_layouts
+from boxkite.core.plan.sound_tracks import unheld_sound, words_on_layouts
 from boxkite.core.plan.token_values import output_values
 from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry

@@ -12,7 +12,8 @@ from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
 from boxkite.core.picture.chain import PictureChain, matrix_of
-from boxkite.core.picture.stamp import EXACTLY, PixelLayout, plane_array
+from boxkite.core.picture.converting import EXACTLY
+from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.geometry import plan_geometry
 from boxkite.core.presets.model import Preset, Video

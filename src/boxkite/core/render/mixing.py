@@ -11,7 +11,7 @@ import numpy as np
 from av.audio.frame import AudioFrame
 
 from boxkite.core.plan.rows import Row
-from boxkite.core.plan.sounds import file_tracks, layout_of
+from boxkite.core.plan.sound_tracks import file_tracks, layout_of
 from boxkite.core.presets.codecs import is_unsaid
 
 _SILENCE_HZ = 48_000

@@ -14,7 +14,7 @@ from av.video.frame import VideoFrame
 from boxkite.core.errors import BoxkiteError, RenderError
 from boxkite.core.footage.opening import works_here
 from boxkite.core.plan.rows import Row, stretch_of
-from boxkite.core.plan.sounds import file_tracks
+from boxkite.core.plan.sound_tracks import file_tracks
 from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.coding import sound_rate
 from boxkite.core.render.copying import copy_shot

@@ -12,7 +12,7 @@ from PIL import Image
 
 from boxkite.core.errors import PlanError, RenderError
 from boxkite.core.picture.chain import PictureChain, matrix_of
-from boxkite.core.picture.stamp import EXACTLY
+from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.coding import encoder_name, encoder_options
 from boxkite.core.render.reading import open_pictures

@@ -19,7 +19,7 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.chain import PictureChain, colour_tags, is_full_range
 from boxkite.core.plan.rows import Row
-from boxkite.core.plan.sounds import file_tracks, layout_of
+from boxkite.core.plan.sound_tracks import file_tracks, layout_of
 from boxkite.core.presets.model import Audio, Video
 from boxkite.core.render.beside import Beside
 from boxkite.core.render.coding import (

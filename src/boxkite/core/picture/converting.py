@@ -1,12 +1,12 @@
-"""From Y′CbCr of limited range to the R′G′B′ that images hold, white being all of it."""
+"""From one coding of colours to another, and to the R′G′B′ that images hold, white being all of it."""
 
 from __future__ import annotations
 
 import numpy as np
 from av.video.frame import VideoFrame
 
-from boxkite.core.picture.stamp import EXACTLY
-
+EXACTLY = 0x4 | 0x2000 | 0x4000 | 0x40000
+"""How the library converts colours where it counts: bicubic, all of the chroma, rounded. Its plain way is darker."""
 _LIMITED, _FULL = 1, 2
 _WORKED_IN = {
     "rgb48be": "rgb48le",

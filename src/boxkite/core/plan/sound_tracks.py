@@ -8,6 +8,7 @@ from boxkite.core.footage.source import AudioFacts, Source
 from boxkite.core.presets.codecs import held_layout, is_unsaid
 from boxkite.core.presets.model import Audio
 
+_CHANNELS_OF = {"mono": 1, "stereo": 2, "5.1": 6}
 _MOST_FLAC = 8
 """Channels (RFC 9639, 9.1.3)."""
 
@@ -52,8 +53,8 @@ def words_on_layouts(source: Source, audio: Audio, tracks: tuple[int, ...]) -> l
         parts = [source.audio[position] for position in positions]
         channels, held = sum(part.channels for part in parts), layout_of(audio, parts)
         unsaid = [part for part in parts if is_unsaid(part.layout) and part.channels > 2]
-        if unsaid and held in ("mono", "stereo"):
-            many = max(part.channels for part in unsaid)
+        many = max((part.channels for part in unsaid), default=0)
+        if unsaid and many != _CHANNELS_OF.get(held, many):
             said.append(f"the file does not say what its {many} channels are: all are mixed at equal power")
         elif audio.channels == "keep" and len(parts) == 1:
             own = parts[0].layout
