@@ -69,10 +69,8 @@ def make_stamp(rgb: Array, alpha: Array, layout: PixelLayout) -> Stamp:
         keep = np.rint((1 - weight) * _ALPHA_ONE).astype(kind)
         highest = (1 << layout.bit_depth) - 1
         keeps.append(keep)
-        adds.append(
-            np.minimum(np.rint(weighted).astype(kind), highest - keep * np.uint32(highest) // _ALPHA_ONE)
-        )
-        adds[-1] = adds[-1].astype(kind)
+        room = highest - keep.astype(np.uint32) * highest // _ALPHA_ONE
+        adds.append(np.minimum(np.rint(weighted), room).astype(kind))
     return Stamp((keeps[0], keeps[1], keeps[2]), (adds[0], adds[1], adds[2]))
 
 

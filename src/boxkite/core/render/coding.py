@@ -154,6 +154,6 @@ def sound_rate(preset: Preset, source_rate_hz: int) -> int:
     assert preset.audio
     audio = preset.audio
     if preset.container == "mxf":
-        return 48_000  # all that SMPTE ST 382 has that is in use
+        return 48_000  # the library writes no other
     taken = av.codec.Codec(SOUND_ENCODERS[audio.codec], "w").audio_rates
     return source_rate_hz if not taken or source_rate_hz in taken else 48_000
