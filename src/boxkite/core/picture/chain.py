@@ -314,11 +314,12 @@ class PictureChain:
 
 def _as_buffer(picture: VideoFrame, time_base: Fraction) -> str:
     """What the library's filters are told of the pictures to come; without their colours they would change them."""
+    matrix = int(picture.colorspace)
     facts = {
         "video_size": f"{picture.width}x{picture.height}",
         "pix_fmt": picture.format.name,
         "time_base": str(time_base),
-        "colorspace": int(picture.colorspace),
+        "colorspace": matrix if matrix in (0, *_MATRIX_NAMES) else _UNSAID,  # others it does not take
         "range": int(picture.color_range),
     }
     return ":".join(f"{key}={value}" for key, value in facts.items())
