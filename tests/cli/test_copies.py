@@ -65,6 +65,7 @@ CONTAINERS = {
     "short.ts": ("mpeg2video", {"g": "12", "bf": "2"}, "yuv420p", "mp2"),
     "film.mxf": ("dnxhd", {"profile": "dnxhr_hq"}, "yuv422p", "pcm_s24le"),
     "film.mp4": ("mpeg4", {"g": "25", "bf": "2"}, "yuv420p", "ac3"),
+    "film.avi": ("mjpeg", {}, "yuvj420p", "pcm_s16le"),
     "intra.mp4": ("mpeg4", {"g": "1", "bf": "2", "b": "8M"}, "yuv420p", "aac"),  # each shown one frame late
     "film.mkv": ("libsvtav1", {"preset": "10", "g": "25"}, "yuv420p", "libopus"),
 }
@@ -85,7 +86,7 @@ def test_copies_hold_every_wanted_frame_in_every_container(name: str, tmp_path: 
         assert frames == list(range(file["in_frame"], file["out_frame"]))
         assert file["in_frame"] <= first and file["out_frame"] >= end
     exact = boxkite(*words, "--exact-cuts", "--to", "copy:exact", cwd=tmp_path)
-    if name in ("film.mxf", "intra.mp4", "film.mkv"):
+    if name in ("film.mxf", "film.avi", "intra.mp4", "film.mkv"):
         assert [file["frames"] for file in exact.json["files"]] == [25, 3, 60]
     else:
         assert exact.status == 2 and f"cannot make {Path(name).suffix} of" in exact.err

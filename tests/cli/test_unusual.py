@@ -100,6 +100,14 @@ def test_turning_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: P
     assert np.abs(np.subtract(*means)).max() < 1
 
 
+def test_a_rate_that_mxf_has_not_is_left_out_and_a_run_says_so(tmp_path: Path) -> None:
+    for name, rate in (("a", "25"), ("b", "12.5")):
+        write_movie(Movie(tmp_path / f"{name}.mov", 5, FrameRate.parse(rate), **SMALL))
+    done = boxkite("run", "a.mov", "b.mov", "--to", "broadcast:out", cwd=tmp_path)
+    assert done.status == 0 and [path.name for path in (tmp_path / "out").iterdir()] == ["a.mxf"]
+    assert "1 left out: 1 broadcast: MXF is not made at 25/2 frames a second" in done.out
+
+
 def test_grey_stays_grey_and_an_untagged_matrix_is_said_where_the_size_would_tell_another(
     tmp_path: Path,
 ) -> None:
