@@ -36,7 +36,7 @@ def layout_of(audio: Audio, parts: Sequence[AudioFacts]) -> str:
 
 def unheld_sound(source: Source, audio: Audio) -> str:
     """Why a codec that loses nothing cannot hold the sound as it is; empty where it can."""
-    tracks = tuple(range(len(source.audio)))
+    tracks = tuple(range(len(source.audio)))[: 1 if audio.tracks == "first" else None]
     most = max(
         (sum(source.audio[one].channels for one in places) for places in file_tracks(audio, tracks)),
         default=0,

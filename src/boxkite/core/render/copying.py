@@ -312,7 +312,7 @@ def _look_again(row: Row, partial: Path, pictures: int) -> int:
                 raise ProofError(f"the copy holds {found} pictures, it should hold {pictures}")
             tracks = len(container.streams.audio)
             first, last = _pictures_at_ends(container, stream, last_key)
-    except (av.error.FFmpegError, StopIteration) as error:
+    except (av.error.FFmpegError, StopIteration, ValueError) as error:
         raise ProofError(f"the copy cannot be read again: {error}") from None
     ends = row.pieces[0], row.pieces[-1]
     for piece, frame, picture, which in (

@@ -119,14 +119,11 @@ def _check_sound(container: InputContainer, sounds: dict[int, list[int]], expect
         time_base = sound.time_base or Fraction(1, rate)
         ends, packets = sounds[sound.index]
         found = round_fraction(ends * time_base * rate)
-        # Lossy codecs fill their last frame up; containers with coarse times round it.
+        # Lossy codecs fill their last frame up; containers with coarse times round where it begins and how long it is.
         context = sound.codec_context
         frame = context.frame_size or (_OPUS_FRAME * rate // 48_000 if "opus" in context.name else 0)
-        slack = (
-            frame + 2 * round_fraction(time_base * rate, "up")
-            if frame > 1 or time_base > Fraction(1, rate)
-            else 0
-        )
+        tick, is_coarse = round_fraction(time_base * rate, "up"), time_base > Fraction(1, rate)
+        slack = frame + (2 * tick if is_coarse else tick) if frame > 1 or is_coarse else 0
         if (samples and not packets) or abs(found - samples) > slack + rounded:
             raise ProofError(f"a sound track ends after {found} samples, it should after {samples}")
 
