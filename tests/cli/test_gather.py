@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from boxkite.core.records.checksum import file_checksum
+from boxkite.core.files.checksum import file_checksum
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, draw_picture

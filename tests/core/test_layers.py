@@ -8,7 +8,7 @@ from pathlib import Path
 import boxkite
 
 ROOT = Path(boxkite.__file__).parent
-ORDER = ["errors", "suggest", "settings", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets",
+ORDER = ["errors", "suggest", "files", "settings", "timebase", "footage", "edit", "metadata", "detect", "naming", "presets",
          "records", "looks", "shots", "job", "plan", "renaming", "picture", "render", "batch", "farm",
          "arrival"]  # fmt: skip
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from boxkite.core.errors import PlanError
 from boxkite.core.renaming import doing
-from boxkite.core.renaming.doing import rename, undo
+from boxkite.core.renaming.renaming import rename, undo
 
 NAMES = ["a.mov", "b.mov", "c.mov", "d.mov", "e.mov"]
 

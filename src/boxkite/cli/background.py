@@ -5,6 +5,7 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
@@ -13,8 +14,11 @@ if TYPE_CHECKING:
 _PATIENCE_SECONDS = 20.0
 
 
-def go_on_in_background(records: Records, name: str) -> int:
-    """Start a process that goes on with a batch; its number. Raises RecordsError where it ends before it begins."""
+def go_on_in_background(records: Records, name: str, options: Sequence[str] = ()) -> int:
+    """Start a process that goes on with a batch; its number. options: of resume, for what no record keeps.
+
+    Raises RecordsError where it ends before it begins.
+    """
     from boxkite.core.errors import RecordsError
     from boxkite.core.records.holding import is_held, prints_path
 
@@ -25,7 +29,7 @@ def go_on_in_background(records: Records, name: str) -> int:
         detached = {"creationflags": subprocess.DETACHED_PROCESS | subprocess.CREATE_NEW_PROCESS_GROUP}
     with prints.open("wb") as said:
         process = subprocess.Popen(
-            [sys.executable, "-m", "boxkite", "resume", name],
+            [sys.executable, "-m", "boxkite", "resume", name, *options],
             stdin=subprocess.DEVNULL,
             stdout=said,
             stderr=said,

@@ -52,6 +52,16 @@ def notices_from(arguments: argparse.Namespace) -> Notices:
     return Notices(arguments.when_ended or own.when_ended, arguments.web_hook or own.web_hook)
 
 
+def options_kept_nowhere(arguments: argparse.Namespace) -> list[str]:
+    """Options that a process in the background is to be given again, as no record keeps them."""
+    options = {
+        "--when-ended": arguments.when_ended,
+        "--web-hook": arguments.web_hook,
+        "--cluster": arguments.cluster,
+    }
+    return [f"{option}={value}" for option, value in options.items() if value]
+
+
 def turn_from(arguments: argparse.Namespace) -> Turn:
     """Whether it waits for other batches. Raises RequestError."""
     from boxkite.core.errors import RequestError

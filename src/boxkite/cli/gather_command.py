@@ -9,13 +9,14 @@ from typing import TYPE_CHECKING
 
 from boxkite.cli.batch_options import add_batch_arguments
 from boxkite.cli.settings import add_settings
+from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from rich.console import Console
 
-    from boxkite.core.arrival.cards import CardFile, Copied
+    from boxkite.core.arrival.cards import Card, Copied
 
 EXAMPLES = """\
 examples:
@@ -52,32 +53,44 @@ def run(arguments: argparse.Namespace) -> int:
     """Copy, compare, note, and run the job; status 1 when a file could not be copied or made."""
     from boxkite.cli.options import job_on
     from boxkite.cli.tables import counted, file_size, make_console, print_json, print_line
-    from boxkite.core.arrival.cards import plan_cards, write_checksums, write_facts
+    from boxkite.core.arrival.cards import count_cards, plan_cards
+    from boxkite.core.arrival.lists import check_lists, write_checksums, write_facts
 
-    into = Path(arguments.into).expanduser().absolute()
-    files = plan_cards([Path(card).expanduser() for card in arguments.cards], into)
+    into = path_from(arguments.into).absolute()
+    cards = plan_cards([path_from(card) for card in arguments.cards], into)
+    check_lists(into)
     if arguments.job:
         job_on(
             arguments.job, arguments.changes, []
         )  # whatever is wrong with it is said before anything is copied
     facts = _facts(arguments)
     console = make_console(stderr=arguments.json)
-    copied = _copy(console, files)
+    copied = _copy(console, cards)
     failed = [one for one in copied if one.failure]
     checksums = write_checksums(into, copied)
     table = write_facts(into, [one.file for one in copied if not one.failure], facts)
-    was_there = sum(one.was_there for one in copied)
-    size = sum(one.file.size_bytes for one in copied if not one.failure)
-    done = len(copied) - len(failed)
-    said = (
-        f"{counted(done, 'file')} copied and verified, {was_there} of them were there,"
-        f" {len(failed)} failed: {file_size(size)}"
-    )
-    print_line(console, said, "bold red" if failed else "bold green")
-    for line in (f"checksums: {checksums}", f"facts: {table}"):
-        print_line(console, line)
+    counts = count_cards(cards, copied, into)
+    complete = not failed and all(count.is_complete for count in counts)
     for one in failed:
         print_line(console, f"failed: {one.file.path}: {one.failure}", "red")
+    for count in counts:
+        for unseen in count.unseen:
+            print_line(console, f"not copied: {unseen.path}: {unseen.reason}", "red")
+    for line in (f"checksums: {checksums}", f"facts: {table}"):
+        print_line(console, line)
+    left = sum(card.left for card in cards)
+    if left:
+        print_line(console, f"{counted(left, 'hidden or system file')} left on the cards")
+    for count in counts:
+        there = sum(one.was_there for one in copied if one.file.card.name == count.name)
+        before = f", {there} of them already there" if there else ""
+        print_line(
+            console,
+            f"{count.name}: {counted(count.files, 'file')}, {file_size(count.size_bytes)} on the card;"
+            f" {counted(count.copied_files, 'file')}, {file_size(count.copied_bytes)} copied and verified{before}:"
+            f" {'complete' if count.is_complete else 'NOT COMPLETE'}",
+            "bold green" if count.is_complete else "bold red",
+        )
     if arguments.json:
         print_json(
             {
@@ -86,18 +99,24 @@ def run(arguments: argparse.Namespace) -> int:
                      "was_there": one.was_there, "failure": one.failure or None}
                     for one in copied
                 ],
+                "cards": [
+                    {"name": one.name, "files": one.files, "bytes": one.size_bytes, "copied_files": one.copied_files,
+                     "copied_bytes": one.copied_bytes, "complete": one.is_complete,
+                     "not_copied": [{"path": str(at.path), "reason": at.reason} for at in one.unseen]}
+                    for one in counts
+                ],
                 "checksums": str(checksums),
                 "facts": str(table),
             }
         )  # fmt: skip
     if not arguments.job:
-        return int(bool(failed))
-    if failed:
+        return int(not complete)
+    if not complete:
         print_line(
             console, "the job is not run: not every file is there; run the same words again", "bold red"
         )
         return 1
-    folders = list(dict.fromkeys(into / file.target.relative_to(into).parts[0] for file in files))
+    folders = [into / card.name for card in cards]
     return _run_job(arguments, folders, table)
 
 
@@ -124,7 +143,7 @@ def _facts(arguments: argparse.Namespace) -> dict[str, str]:
     return facts
 
 
-def _copy(console: Console, files: Sequence[CardFile]) -> list[Copied]:
+def _copy(console: Console, cards: Sequence[Card]) -> list[Copied]:
     """Copy with progress: a bar for each card in a window, a line a file elsewhere."""
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 
@@ -137,14 +156,10 @@ def _copy(console: Console, files: Sequence[CardFile]) -> list[Copied]:
         TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
         console=console, transient=True, disable=not console.is_terminal,
     ) as progress:  # fmt: skip
-        cards = dict.fromkeys(file.card for file in files)
         tasks = {
-            card: progress.add_task(
-                printable(card.name), total=sum(file.size_bytes for file in files if file.card == card)
-            )
-            for card in cards
+            card.folder: progress.add_task(printable(card.name), total=card.size_bytes) for card in cards
         }
-        for event in copy_cards(files):
+        for event in copy_cards(cards):
             if not isinstance(event, Copied):
                 progress.update(tasks[event.card], completed=event.done_bytes)
                 continue

@@ -81,6 +81,8 @@ def run(arguments: argparse.Namespace) -> int:
     if not found.sources and len(found.unreadable) == 1 and named_and_unreadable:
         only = found.unreadable[0]
         raise FootageError(only.reason, path=only.path, hint=only.hint)
+    if not found.sources and [one.path for one in found.unseen] == paths:
+        raise FootageError(found.unseen[0].reason, path=paths[0])
     if arguments.tokens:
         return _show_tokens_of(found.sources, arguments)
     deep = _read_deep(found.sources) if arguments.deep else {}
@@ -96,13 +98,14 @@ def run(arguments: argparse.Namespace) -> int:
                     for item in found.unreadable
                 ],
                 "junk": found.junk,
+                "unseen": [{"path": str(one.path), "reason": one.reason} for one in found.unseen],
             }
         )
     else:
         _show(found, deep, arguments.deep)
     if not found.sources:
         return 2
-    return 1 if named_and_unreadable else 0
+    return 1 if named_and_unreadable or found.unseen else 0
 
 
 def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepFacts]:
@@ -155,6 +158,9 @@ def _show(found: Findings, deep: Mapping[Path, DeepFacts], wants_deep: bool) -> 
         for item in unreadable:
             hint = f" ({item.hint})" if item.hint else ""
             print_line(console, f"  {item.path}: {item.reason}{hint}")
+    from boxkite.cli.plan_command import show_unseen
+
+    show_unseen(console, found.unseen)
 
 
 def _show_facts(console: Console, source: Source, deep: DeepFacts | None, *, named: bool) -> None:

@@ -95,7 +95,8 @@ def _print(entry: Entry, *, as_json: bool, with_detail: bool) -> None:
             for line in entry.text.splitlines():
                 print_line(console, f"       | {line}")
         return
-    sign = "! " if entry.kind == "warning" else ""
-    failed = entry.text.startswith("failed")
-    style = "red" if failed else "yellow" if sign else "green" if entry.text == "proved" else ""
+    sign = {"warning": "! ", "failure": "failed: "}.get(entry.kind, "")
+    style = (
+        "red" if entry.kind == "failure" else "yellow" if sign else "green" if entry.text == "proved" else ""
+    )
     print_line(console, f"{entry.at[11:23]} {number}{name}: {sign}{entry.text}", style)

@@ -159,6 +159,12 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         " frames by the same preset, replace",
     )
     outputs.add_argument(
+        "--replace-others",
+        action="store_true",
+        default=None,
+        help="with --existing replace: also single files that no batch on record made, each listed by the plan",
+    )
+    outputs.add_argument(
         "--since",
         metavar="BATCH",
         help="only what is new or changed since an earlier batch, by its name, or last",
@@ -197,6 +203,12 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         help="waves of a sound recorder, to take the place of the camera's sound by timecode (repeatable)",
+    )
+    ends.add_argument(
+        "--accept-gaps",
+        action="store_true",
+        default=None,
+        help="also make sources in which one picture stands for more than an hour",
     )
     ends.add_argument(
         "--accept-damaged",

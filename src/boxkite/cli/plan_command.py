@@ -10,8 +10,11 @@ from typing import TYPE_CHECKING
 from boxkite.cli.options import add_job_arguments, job_from, words_from
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.console import Console
 
+    from boxkite.core.files.walking import Unseen
     from boxkite.core.job.job import Job
     from boxkite.core.plan.rows import Plan
     from boxkite.core.plan.totals import Totals
@@ -61,7 +64,7 @@ def run(arguments: argparse.Namespace) -> int:
         show_plan(make_console(), plan, left_out=arguments.left_out)
     for line in written:
         sys.stderr.write(f"{line}\n")
-    return 0
+    return int(bool(plan.unseen))
 
 
 def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
@@ -147,6 +150,23 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
     _show_warnings(console, plan)
     for notice in plan.notices:
         print_line(console, f"! {notice}", "yellow")
+    for row in plan.rows:
+        if row.replaces:
+            other = "" if row.replaces.is_ours else ", which no batch on record made"
+            print_line(
+                console, f"replaces {row.place}{other}", "yellow" if row.replaces.is_ours else "bold yellow"
+            )
+    show_unseen(console, plan.unseen)
+
+
+def show_unseen(console: Console, unseen: Sequence[Unseen]) -> None:
+    """What could not be looked into, at the end of the screen: nothing else says that footage may be missing."""
+    from boxkite.cli.tables import print_line
+
+    for one in unseen[:_MOST_WARNINGS]:
+        print_line(console, f"not looked into: {one.path}: {one.reason}", "bold red")
+    if len(unseen) > _MOST_WARNINGS:
+        print_line(console, f"and {len(unseen) - _MOST_WARNINGS} more: --json has them all", "bold red")
 
 
 def _show_rows(console: Console, plan: Plan) -> None:

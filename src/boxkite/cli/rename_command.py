@@ -65,18 +65,22 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _undo(name: str | None, *, as_json: bool) -> int:
     from boxkite.cli.tables import counted, make_console, print_json, print_line
-    from boxkite.core.renaming.doing import undo
+    from boxkite.core.renaming.renaming import undo
 
-    record = undo(name)
+    record, problems = undo(name)
     if as_json:
-        print_json(
-            {"undone": record.name, "files": [{"old": new, "new": old} for old, _, new, _ in record.moves]}
-        )
-    else:
-        print_line(
-            make_console(), f"{record.name} undone: {counted(len(record.moves), 'file')} have their old names"
-        )
-    return 0
+        files = [{"old": str(one.new), "new": str(one.old)} for one in record.moves]
+        print_json({"undone": record.name, "files": files, "problems": problems})
+        return int(bool(problems))
+    console = make_console()
+    for problem in problems:
+        print_line(console, f"! {problem}", "yellow")
+    counting = counted(len(record.moves), "file")
+    have = "has its old name" if len(record.moves) == 1 else "have their old names"
+    print_line(
+        console, f"{record.name} undone: {counting} {have}" + (", but for the above" if problems else "")
+    )
+    return int(bool(problems))
 
 
 def _rename(arguments: argparse.Namespace) -> int:
@@ -88,7 +92,7 @@ def _rename(arguments: argparse.Namespace) -> int:
     from boxkite.core.footage.find import find_sources
     from boxkite.core.metadata.known import know
     from boxkite.core.naming.saved import pattern_of
-    from boxkite.core.renaming.doing import rename
+    from boxkite.core.renaming.renaming import rename
     from boxkite.core.renaming.wanted import wanted_names
 
     paths = [Path(path).expanduser() for path in arguments.paths]
@@ -102,10 +106,11 @@ def _rename(arguments: argparse.Namespace) -> int:
     changing = [one for one in renamed if one.changes]
     beside = {table for one in changing if (table := table_beside(one.source.path)).is_file()}
     record = None
+    undone: list[str] = []
     if changing and not arguments.show_only:
         moves = [move for one in changing for move in one.moves]
         names = {old: new for one in changing for old, new in one.names.items()}
-        record = rename(
+        record, undone = rename(
             moves, names, [*sorted(beside), *(table for table in tables if table.suffix.lower() != ".ale")]
         )
     if arguments.json:
@@ -114,7 +119,7 @@ def _rename(arguments: argparse.Namespace) -> int:
                 "renaming": record.name if record else None,
                 "files": [{"old": str(old), "new": str(new)} for one in renamed for old, new in one.moves],
                 "tables": [one.path for one in record.tables] if record else [],
-                "notices": notices,
+                "notices": [*undone, *notices],
             }
         )
         return 0
@@ -148,6 +153,6 @@ def _rename(arguments: argparse.Namespace) -> int:
             print_line(console, f"{changed.path}: {counted(changed.cells, 'row')} kept in step")
     else:
         print_line(console, "nothing was renamed" + ("" if changing else ": every name is as it would be"))
-    for notice in notices:
+    for notice in [*undone, *notices]:
         print_line(console, f"! {notice}", "yellow")
     return 0

@@ -5,7 +5,13 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from boxkite.cli.batch_options import add_batch_arguments, crew_from
+from boxkite.cli.batch_options import (
+    add_batch_arguments,
+    cluster_from,
+    crew_from,
+    notices_from,
+    options_kept_nowhere,
+)
 
 if TYPE_CHECKING:
     from boxkite.core.batch.recording import Batch
@@ -53,7 +59,7 @@ def run(arguments: argparse.Namespace) -> int:
 
             with Holding(records.folder, name):  # nobody else goes on with it
                 Journal(records, name).batch_is("waiting")
-            go_on_in_background(records, name)
+            go_on_in_background(records, name, options_kept_nowhere(arguments))
             print_line(make_console(), f"batch {name} goes on in the background", "bold")
             return 0
         with Holding(records.folder, name):
@@ -80,7 +86,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
         for line in rest.said:
             print_line(console, f"! {line}", "yellow")
     started = time.monotonic()
-    workers = arguments.workers or (None if batch.cluster else rest.record.settings.get("workers"))
+    workers = arguments.workers or (None if batch.cluster else rest.record.workers)
     with crew_from(batch.cluster, workers) as crew:
         if rest.work.rows:
             batch.said += crew.prepare(rest.work.rows)
@@ -90,7 +96,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
         print_json({**batch_as_json(plan, ended, seconds, batch), "proved_before": rest.done})
     elif rows:
         show_summary(console, plan, ended, seconds, batch, warnings=False)
-    return exit_status(ended, batch)
+    return exit_status(ended, batch, plan)
 
 
 def _name(records: Records, wanted: str | None) -> str:
@@ -106,14 +112,21 @@ def _name(records: Records, wanted: str | None) -> str:
 
 
 def _batch(arguments: argparse.Namespace, rest: Rest) -> Batch:
-    from boxkite.core.batch.notices import Notices
     from boxkite.core.batch.recording import Batch
 
-    settings = rest.record.settings
-    notices = Notices(
-        arguments.when_ended or settings.get("when_ended", ""),
-        arguments.web_hook or settings.get("web_hook", ""),
+    turn = arguments.turn or rest.record.settings.get("turn")
+    batch = Batch(
+        turn="share" if turn == "share" else "wait",
+        notices=notices_from(arguments),
+        cluster=cluster_from(arguments),
+        name=rest.record.name,
     )
-    turn = arguments.turn or settings.get("turn", "wait")
-    cluster = arguments.cluster or settings.get("cluster", "")
-    return Batch(turn=turn, notices=notices, cluster=cluster, name=rest.record.name)
+    given = {"command": batch.notices.command, "web hook": batch.notices.web_hook, "cluster": batch.cluster}
+    words = {
+        "command": "a command was to be run at its end: --when-ended gives it again",
+        "web hook": "a web address was to be told of its end: --web-hook gives it again",
+        "cluster": "it was begun on a cluster and is made on this machine now: --cluster gives it again",
+    }
+    asked = rest.record.settings.get("asked", ())
+    batch.said += [text for what, text in words.items() if what in asked and not given[what]]
+    return batch

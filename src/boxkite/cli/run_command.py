@@ -12,6 +12,7 @@ from boxkite.cli.batch_options import (
     cluster_from,
     crew_from,
     notices_from,
+    options_kept_nowhere,
     turn_from,
     workers_from,
 )
@@ -82,14 +83,14 @@ def run_and_tell(plan: Plan, crew: Makers, batch: Batch, *, as_json: bool) -> in
         print_json(batch_as_json(plan, ended, seconds, batch))
     else:
         show_summary(console, plan, ended, seconds, batch)
-    return exit_status(ended, batch)
+    return exit_status(ended, batch, plan)
 
 
-def exit_status(ended: list[FileEnded], batch: Batch) -> int:
-    """0 all well, 1 some files failed or were not begun, 130 stopped."""
+def exit_status(ended: list[FileEnded], batch: Batch, plan: Plan) -> int:
+    """0 all well, 1 some files failed, were not begun or could not be seen, 130 stopped."""
     if batch.stopped:
         return 130
-    return 1 if batch.lacking or any(event.result.failure for event in ended) else 0
+    return 1 if batch.lacking or plan.unseen or any(event.result.failure for event in ended) else 0
 
 
 def _in_background(arguments: argparse.Namespace) -> int:
@@ -115,7 +116,7 @@ def _in_background(arguments: argparse.Namespace) -> int:
         else:
             workers = workers_from(arguments) or fitting_workers(plan.to_make, usable_cores())
             begin_batch(plan, batch, records, workers)
-        process = go_on_in_background(records, batch.name)
+        process = go_on_in_background(records, batch.name, options_kept_nowhere(arguments))
     if arguments.json:
         print_json({"batch": batch.name, "process": process, "files": len(plan.to_make)})
         return 0

@@ -42,9 +42,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Show it; status 1 for one batch with failed files."""
+    from boxkite.cli.messages import print_error
     from boxkite.core.errors import RequestError
     from boxkite.core.records.store import LAST, Records
+    from boxkite.core.renaming.renaming import undo_those_cut_short
 
+    for line in undo_those_cut_short():
+        print_error(line)
     if not Records.are_kept() and not arguments.batch:
         from boxkite.cli.tables import make_console, print_json, print_line
 

@@ -94,11 +94,11 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.json:
         made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
         print_json({**batch_as_json(trim.plan, ended, seconds, batch), **made})
-        return exit_status(ended, batch)
+        return exit_status(ended, batch, trim.plan)
     show_summary(console, trim.plan, ended, seconds, batch, warnings=False)
     for path in edits:
         print_line(console, f"no edit was written: {path}" if failed else f"edit: {path}")
-    return exit_status(ended, batch)
+    return exit_status(ended, batch, trim.plan)
 
 
 def _show(console: Console, trim: Trim) -> None:

@@ -15,6 +15,7 @@ from boxkite.cli.batch_options import (
     workers_from,
 )
 from boxkite.cli.settings import add_settings
+from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -74,7 +75,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.core.records.landed import Landed
     from boxkite.core.records.store import Records
 
-    folder = Path(arguments.folder).expanduser().absolute()
+    folder = path_from(arguments.folder).resolve()
     if arguments.list:
         return _list(folder, as_json=arguments.json)
     if not arguments.job:
@@ -147,38 +148,53 @@ def _tell(console: Console, event: WatchEvent) -> int:
 
 
 def _list(folder: Path, *, as_json: bool) -> int:
+    """What has landed, what became of it, and what waits; status 1 where a folder could not be looked into."""
+    from boxkite.cli.plan_command import show_unseen
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
-    from boxkite.core.records.landed import Landed
+    from boxkite.core.arrival.listing import list_folder
+    from boxkite.core.errors import RequestError
     from boxkite.core.records.store import Records
 
-    found = []
-    if Records.are_kept():
+    try:
         with Records() as records:
-            found = list(Landed(records, folder).all().values())
+            listing = list_folder(records, folder)
+    except OSError as error:
+        raise RequestError(f"it cannot be looked into: {error.strerror or error}", path=folder) from None
     if as_json:
         print_json(
             {
                 "folder": str(folder),
+                "watched": listing.is_watched,
                 "landed": [
                     {"path": str(one.path), "state": one.state, "batch": one.batch or None,
-                     "reason": one.reason or None, "at": one.at}
-                    for one in found
+                     "reason": one.reason or None, "at": one.at or None, "files": one.files,
+                     "verified": one.verified}
+                    for one in listing.sources
                 ],
+                "unseen": [{"path": str(one.path), "reason": one.reason} for one in listing.unseen],
             }
         )  # fmt: skip
-        return 0
+        return int(bool(listing.unseen))
     console = make_console()
-    if not found:
-        print_line(console, "nothing has landed yet")
-        return 0
     columns = [
         Column("landed"),
         Column("source", gives_way=True),
         Column("state"),
-        Column("batch or reason", gives_way=True),
+        Column("files", right=True),
+        Column("batch"),
+        Column("reason", gives_way=True),
     ]
     rows = [
-        [one.at[:19].replace("T", " "), one.path.name, one.state, one.reason or one.batch] for one in found
-    ]
-    print_table(console, columns, rows)
-    return 0
+        [one.at[:19].replace("T", " "), one.path.name, one.state,
+         f"{one.verified}/{one.files}" if one.files else "", one.batch, one.reason]
+        for one in listing.sources
+    ]  # fmt: skip
+    if rows:
+        print_table(console, columns, rows)
+        console.print()
+    waiting = sum(not one.at for one in listing.sources)
+    landed = f"{len(rows) - waiting} landed, {waiting} waiting" if rows else "nothing has landed yet"
+    watched = "the folder is being watched" if listing.is_watched else "nobody watches the folder now"
+    print_line(console, f"{landed}; {watched}", "bold")
+    show_unseen(console, listing.unseen)
+    return int(bool(listing.unseen))

@@ -57,6 +57,14 @@ class FootageError(RequestError):
     """A file that cannot be used as a source, with the reason."""
 
 
+class InaccessibleError(FootageError):
+    """A file that the system does not let be read."""
+
+
+class ChangedError(FootageError):
+    """A source is not what it was when the plan was made."""
+
+
 class MarksError(RequestError):
     """A list of marks that cannot be read or placed."""
 

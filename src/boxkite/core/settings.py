@@ -11,9 +11,11 @@ from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import Any
 
 from boxkite.core.errors import RequestError
+from boxkite.core.files.reading import read_bytes
 from boxkite.core.suggest import did_you_mean
 
 FILE_VARIABLE = "BOXKITE_SETTINGS"
+_MOST_BYTES = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,7 @@ def read_settings() -> Settings:
     """The settings; those of nobody where there is no file. Raises RequestError that names file and key."""
     path = settings_file()
     try:
-        tables = tomllib.loads(path.read_text(encoding="utf-8"))
+        tables = tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
     except FileNotFoundError:
         return Settings()
     except OSError as error:

@@ -1,39 +1,74 @@
-"""Cards: their files copied to where they shall live, each read again and compared, before anything else is done."""
+"""Cards: their files copied to where the originals are kept, each read again and compared before anything else."""
 
 from __future__ import annotations
 
-import csv
 import os
 import queue
 import shutil
+import stat
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 import xxhash
 
 from boxkite.core.errors import BoxkiteError, PlanError, RequestError
-from boxkite.core.footage.find import group_sequences
-from boxkite.core.footage.kinds import MEDIA_SUFFIXES, is_junk
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.files.folders import prepare_folders
+from boxkite.core.files.moving import sync
+from boxkite.core.files.partials import partial_of
+from boxkite.core.files.reading import kind_of, opened
+from boxkite.core.files.replacing import give_name
+from boxkite.core.files.walking import Unseen, Walk
+from boxkite.core.footage.kinds import is_junk
 from boxkite.core.naming.filename import clash_key, safe_component
-from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.explaining import explain
-from boxkite.core.render.publishing import discard, partial_path, prepare_folders, publish, sync
 
-CHECKSUMS = "checksums.xxh128"
-FACTS = "facts.csv"
 _AT_A_TIME = 8 << 20
 
 
 @dataclass(frozen=True)
 class CardFile:
-    """One file of a card, and where it shall live."""
+    """One file of a card, and where its copy is kept."""
 
     card: Path
     path: Path
     target: Path
     size_bytes: int
+
+
+@dataclass(frozen=True)
+class Card:
+    """What a card holds. unseen: what could not be looked into or is never copied; left: hidden and system files."""
+
+    folder: Path
+    name: str
+    files: tuple[CardFile, ...]
+    unseen: tuple[Unseen, ...]
+    left: int
+
+    @property
+    def size_bytes(self) -> int:
+        """All its files together."""
+        return sum(file.size_bytes for file in self.files)
+
+
+@dataclass(frozen=True)
+class CardCount:
+    """A card and its copy, counted after copying. unseen: what of the card nobody could vouch for."""
+
+    name: str
+    files: int
+    size_bytes: int
+    copied_files: int
+    copied_bytes: int
+    unseen: tuple[Unseen, ...]
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether everything on the card is in the copy."""
+        return not self.unseen and (self.files, self.size_bytes) == (self.copied_files, self.copied_bytes)
 
 
 @dataclass(frozen=True)
@@ -59,61 +94,95 @@ class _CardEnds:
     card: Path
 
 
-def plan_cards(cards: Sequence[Path], into: Path) -> list[CardFile]:
-    """Every file of some cards, with its place in a folder named after its card.
+def plan_cards(folders: Sequence[Path], into: Path) -> list[Card]:
+    """What some cards hold, each file with its place in a folder named after its card.
 
     Hidden files and what systems leave behind stay where they are. Raises RequestError for what is no folder or is
     empty, for two cards of one name, and where the disk does not hold them.
     """
-    files: list[CardFile] = []
+    cards: list[Card] = []
     names: dict[str, Path] = {}
-    for card in cards:
-        if not card.is_dir():
-            raise RequestError("there is no such card or folder", path=card)
-        name = safe_component(card.resolve().name or "card")
-        if (other := names.setdefault(clash_key(name), card)) is not card:
+    for folder in folders:
+        if not folder.is_dir():
+            raise RequestError("there is no such card or folder", path=folder)
+        name = safe_component(folder.resolve().name or "card")
+        if (other := names.setdefault(clash_key(name), folder)) is not folder:
             raise RequestError(
-                f"two cards are called {name}: {other} and {card}",
-                hint="gather them into folders of their own",
+                f"two cards are called {name}: {other} and {folder}",
+                hint="gather them into separate folders",
             )
-        if into.absolute().is_relative_to(card.absolute()):
+        if into.absolute().is_relative_to(folder.absolute()) or into.resolve().is_relative_to(
+            folder.resolve()
+        ):
             raise RequestError("this folder lies on the card itself", path=into)
-        own = [CardFile(card, path, into / name / path.relative_to(card), path.stat().st_size)
-               for path in _files_of(card)]  # fmt: skip
-        if not own:
-            raise RequestError("there is nothing on this card", path=card)
-        files += own
-    needed = sum(file.size_bytes for file in files if not file.target.exists())
+        card = _look_through(folder, name, into)
+        if not card.files and not card.unseen:
+            raise RequestError("there is nothing on this card", path=folder)
+        cards.append(card)
+    needed = sum(file.size_bytes for card in cards for file in card.files if not file.target.exists())
     there = next(folder for folder in (into.absolute(), *into.absolute().parents) if folder.is_dir())
     free = shutil.disk_usage(there).free
     if needed > free:
         raise PlanError(
             f"{needed // 1_000_000} MB are to be copied, {free // 1_000_000} MB are free", path=into
         )
-    return files
+    return cards
 
 
-def _files_of(card: Path) -> Iterator[Path]:
-    for parent, folders, names in os.walk(card):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
-        for name in sorted(names):
-            path = Path(parent, name)
-            if not name.startswith(".") and not is_junk(path) and path.is_file() and not path.is_symlink():
-                yield path
+def _look_through(folder: Path, name: str, into: Path) -> Card:
+    """Every file of a card; links, pipes, sockets and other volumes are named, not copied."""
+    walk = Walk(folder, stay=True)
+    files, left = [], 0
+    for parent, names in walk.folders():
+        for own in names:
+            path = parent / own
+            if own.startswith(".") or is_junk(path):
+                left += 1
+                continue
+            try:
+                found = path.lstat()
+            except OSError as error:
+                walk.unseen.append(Unseen(path, f"it cannot be looked at: {(error.strerror or '').lower()}"))
+                continue
+            if stat.S_ISLNK(found.st_mode):
+                walk.unseen.append(Unseen(path, "a link, which is not copied"))
+            elif kind := kind_of(found.st_mode):
+                walk.unseen.append(Unseen(path, f"{kind}, which is not copied"))
+            else:
+                files.append(CardFile(folder, path, into / name / path.relative_to(folder), found.st_size))
+    return Card(folder, name, tuple(files), tuple(walk.unseen), left + walk.hidden)
 
 
-def copy_cards(files: Sequence[CardFile]) -> Iterator[Copied | Copying]:
+def count_cards(cards: Sequence[Card], copied: Sequence[Copied], into: Path) -> list[CardCount]:
+    """Each card, gone through once more, beside what was copied of it and is there."""
+    counts = []
+    for card in cards:
+        now = _look_through(card.folder, card.name, into)
+        verified = {one.file.target for one in copied if one.checksum and one.file.card == card.folder}
+        there = [file for file in now.files if file.target in verified]
+        sizes = [size for file in there if (size := _size(file.target)) is not None]
+        unseen = (*now.unseen, *(one for one in card.unseen if one not in now.unseen))
+        counts.append(CardCount(card.name, len(now.files), now.size_bytes, len(sizes), sum(sizes), unseen))
+    return counts
+
+
+def _size(path: Path) -> int | None:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return None
+
+
+def copy_cards(cards: Sequence[Card]) -> Iterator[Copied | Copying]:
     """Copy all files, the cards side by side, and yield what happens.
 
     A file is read once from its card while its checksum is taken; the copy is read again from the disk before it
     gets its name. Nothing that is there is overwritten. Raises PlanError where a folder cannot be written to.
     """
-    prepare_folders({file.target.parent for file in files})
+    prepare_folders({file.target.parent for card in cards for file in card.files})
     told: queue.Queue[Copied | Copying | _CardEnds] = queue.Queue()
-    cards = list(dict.fromkeys(file.card for file in files))
     for card in cards:
-        own = [file for file in files if file.card == card]
-        threading.Thread(target=_copy_card, args=(card, own, told), daemon=True).start()
+        threading.Thread(target=_copy_card, args=(card, told), daemon=True).start()
     running = len(cards)
     while running:
         heard = told.get()
@@ -123,40 +192,51 @@ def copy_cards(files: Sequence[CardFile]) -> Iterator[Copied | Copying]:
             yield heard
 
 
-def _copy_card(
-    card: Path, files: Sequence[CardFile], told: queue.Queue[Copied | Copying | _CardEnds]
-) -> None:
+def _copy_card(card: Card, told: queue.Queue[Copied | Copying | _CardEnds]) -> None:
     done = 0
-    for file in files:
-        partial = partial_path(file.target)
-        try:
-            if file.target.exists():
-                told.put(_compared(file))
-                continue
-            checksum = xxhash.xxh3_128()
-            with file.path.open("rb") as source, partial.open("wb") as copy:
-                while part := source.read(_AT_A_TIME):
-                    checksum.update(part)
-                    copy.write(part)
-                    done += len(part)
-                    told.put(Copying(card, done))
-            shutil.copystat(file.path, partial)
-            sync(partial)
-            _forget_pages(partial)
-            if file_checksum(partial) != checksum.hexdigest():
-                raise PlanError("the copy is not what was read from the card: the disk may be failing")
-            publish(partial, file.target)
-            told.put(Copied(file, checksum.hexdigest()))
-        except (BoxkiteError, OSError) as error:
-            discard(partial)
-            told.put(Copied(file, failure=explain(error)))
-    told.put(_CardEnds(card))
+    try:
+        for file in card.files:
+            try:
+                for event in _copy(file, done):
+                    told.put(event)
+            except (BoxkiteError, OSError) as error:
+                told.put(Copied(file, failure=explain(error)))
+            done += file.size_bytes
+    finally:
+        told.put(_CardEnds(card.folder))
+
+
+def _copy(file: CardFile, done: int) -> Iterator[Copied | Copying]:
+    """Copy one file; done: bytes of its card before it. Raises BoxkiteError, OSError."""
+    if os.path.lexists(file.target):
+        yield _compared(file)
+        return
+    checksum = xxhash.xxh3_128()
+    with partial_of(file.target) as partial, opened(file.path) as descriptor:
+        with partial.path.open("wb") as copy:
+            while part := os.read(descriptor, _AT_A_TIME):
+                checksum.update(part)
+                copy.write(part)
+                done += len(part)
+                partial.renew()
+                yield Copying(file.card, done)
+        found = os.fstat(descriptor)
+        if found.st_size != partial.path.stat().st_size:
+            raise PlanError("it changes while it is copied: it is still being written to")
+        shutil.copystat(file.path, partial.path)
+        sync(partial.path)
+        _forget_pages(partial.path)
+        if file_checksum(partial.path) != checksum.hexdigest():
+            raise PlanError("the copy is not what was read from the card: the disk may be failing")
+        give_name(partial)
+    yield Copied(file, checksum.hexdigest())
 
 
 def _compared(file: CardFile) -> Copied:
     """A file whose place is taken: by the same content, or by something else, which stays."""
     checksum = file_checksum(file.path)
-    if file.target.is_file() and file_checksum(file.target) == checksum:
+    is_file = file.target.is_file() and not file.target.is_symlink()
+    if is_file and file_checksum(file.target) == checksum:
         return Copied(file, checksum, was_there=True)
     return Copied(file, failure="another file is in its place; nothing was overwritten")
 
@@ -166,53 +246,3 @@ def _forget_pages(path: Path) -> None:
     if hasattr(os, "posix_fadvise"):
         with path.open("rb") as file:
             os.posix_fadvise(file.fileno(), 0, 0, os.POSIX_FADV_DONTNEED)
-
-
-def write_checksums(into: Path, copied: Sequence[Copied]) -> Path:
-    """A list of checksums beside the cards' folders, a line each as checksum programs read it; the file.
-
-    Lines of files that were gathered before stay. Raises OSError.
-    """
-    path = into / CHECKSUMS
-    lines = {}
-    if path.exists():
-        for line in path.read_text("utf-8", "surrogateescape").splitlines():
-            checksum, _, name = line.partition("  ")
-            lines[name] = checksum
-    lines |= {one.file.target.relative_to(into).as_posix(): one.checksum for one in copied if one.checksum}
-    text = "".join(f"{checksum}  {name}\n" for name, checksum in sorted(lines.items()))
-    _write_whole(path, text)
-    return path
-
-
-def write_facts(into: Path, files: Sequence[CardFile], facts: Mapping[str, str]) -> Path:
-    """A table of facts that hold for all media of the cards, as --metadata reads it; the file. Raises OSError."""
-    path = into / FACTS
-    known: dict[str, dict[str, str]] = {}
-    if path.exists():
-        with path.open(encoding="utf-8", errors="surrogateescape", newline="") as table:
-            known = {row["File"]: dict(row) for row in csv.DictReader(table) if row.get("File")}
-    cards = {file.target: file.card.resolve().name for file in files}
-    sequences, singles = group_sequences(path for path in cards if path.suffix.lower() in MEDIA_SUFFIXES)
-    sources = [(path, cards[path]) for path in singles]
-    for one in sequences:
-        sources.append((one.folder / one.label, cards[one.folder / one.file_name(one.first)]))
-    for source, card in sources:
-        name = source.relative_to(into).as_posix()
-        row = known.setdefault(name, {"File": name})
-        row |= {"Card": card, **facts}
-    columns = list(dict.fromkeys(["File", "Card", *(key for row in known.values() for key in row)]))
-    lines = [columns, *([row.get(column) or "" for column in columns] for row in known.values())]
-    _write_whole(path, "".join(_csv_line(line) for line in lines))
-    return path
-
-
-def _csv_line(values: Sequence[str]) -> str:
-    return ",".join('"' + value.replace('"', '""') + '"' for value in values) + "\r\n"
-
-
-def _write_whole(path: Path, text: str) -> None:
-    partial = partial_path(path)
-    partial.write_text(text, encoding="utf-8", errors="surrogateescape", newline="")
-    sync(partial)
-    partial.replace(path)

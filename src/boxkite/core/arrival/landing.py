@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
+from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.kinds import CAMERA_RAW, MEDIA_SUFFIXES, is_junk
 from boxkite.core.footage.source import SequencePattern
@@ -34,8 +35,10 @@ class Arrival:
         return self.path.name
 
 
-def look_into(folder: Path) -> list[Arrival]:
-    """Every source below a folder, in the order of their names. Raises OSError where it cannot be read.
+def look_into(folder: Path) -> tuple[list[Arrival], list[Unseen]]:
+    """Every source below a folder, in the order of their names, and what could not be looked into.
+
+    Raises OSError where the folder itself cannot be read.
 
     Hidden files, and those whose ending is of no media (as copying programs give them until they are whole), are
     none.
@@ -43,17 +46,20 @@ def look_into(folder: Path) -> list[Arrival]:
     media: list[Path] = []
     others: dict[tuple[Path, str], list[str]] = {}
     stamps: dict[Path, tuple[int, int]] = {}
-    folder.stat()
-    for parent, folders, names in os.walk(folder):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
-        for name in sorted(names):
-            path = Path(parent, name)
+    os.scandir(folder).close()
+    walk = Walk(folder)
+    for parent, names in walk.folders():
+        for name in names:
+            path = parent / name
             if name.startswith(".") or is_junk(path):
                 continue
             try:
                 facts = path.stat()
-            except OSError:
+            except FileNotFoundError:
                 continue  # gone meanwhile: the next look tells
+            except OSError as error:
+                walk.unseen.append(Unseen(path, f"it cannot be looked at: {(error.strerror or '').lower()}"))
+                continue
             suffix = path.suffix.lower()
             if suffix in MEDIA_SUFFIXES or suffix in CAMERA_RAW:
                 media.append(path)
@@ -62,7 +68,7 @@ def look_into(folder: Path) -> list[Arrival]:
                 others.setdefault((path.parent, _stem(name)), []).append(
                     f"{name} {facts.st_size} {facts.st_mtime_ns}"
                 )
-    return [_arrival(path, files, stamps, others) for path, files in _sources(media)]
+    return [_arrival(path, files, stamps, others) for path, files in _sources(media)], walk.unseen
 
 
 def _sources(media: Iterable[Path]) -> list[tuple[Path, tuple[Path, ...]]]:

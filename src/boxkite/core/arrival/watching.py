@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import shutil
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
@@ -11,22 +13,24 @@ from pathlib import Path
 from boxkite.core.arrival.landing import Arrival, Settling, look_into
 from boxkite.core.arrival.wholeness import open_elsewhere, what_is_lacking
 from boxkite.core.batch.crew import Crew, Makers
-from boxkite.core.batch.events import Event
+from boxkite.core.batch.events import Event, NoRoom
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notices import Notices
 from boxkite.core.batch.recording import Batch, Work, begin_batch, go_on
 from boxkite.core.batch.resuming import rest_of
 from boxkite.core.batch.turns import Turn
 from boxkite.core.errors import BoxkiteError, RequestError
+from boxkite.core.files.checksum import text_checksum
+from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.job import Job
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan
-from boxkite.core.records.checksum import text_checksum
 from boxkite.core.records.holding import Holding
 from boxkite.core.records.landed import Landed, Landing
 from boxkite.core.records.store import Records
 
+_LEFT_FREE_BYTES = 2_000_000
 JobOf = Callable[[Sequence[Path]], Job]
 
 
@@ -89,25 +93,27 @@ WatchEvent = SetAside | BatchBegins | BatchEnds | Unreachable | Event
 def watch(folder: Path, job_of: JobOf, settings: WatchSettings) -> Iterator[WatchEvent]:
     """Watch a folder until the caller ends it, and yield what happens.
 
-    A folder is watched by one process at a time. Batches that an earlier watch left are gone on with first.
-    Raises RequestError where the folder is not there or is watched already.
+    A folder is watched by one process at a time, by whatever name it is reached. Batches that an earlier watch left
+    are resumed first. Raises RequestError where the folder is not there or is watched already.
     """
     if not folder.is_dir():
         raise RequestError("there is no such folder", path=folder)
+    folder = folder.resolve()
     for output in job_of([]).outputs:
-        if output.folder.absolute().is_relative_to(folder):
+        if output.folder.resolve().is_relative_to(folder):
             raise RequestError(
                 "this output folder lies in the folder that is watched",
                 path=output.folder,
                 hint="what is made would land there anew: let the job write somewhere else",
             )
-    key = _key_of(folder)
+    key = key_of(folder)
     taken = "this folder is being watched by another process"
     with Records() as records, Holding(records.folder, key, taken=f"{folder}: {taken}", hint="one is enough"):
         yield from _Watch(folder, job_of, settings, records).events()
 
 
-def _key_of(folder: Path) -> str:
+def key_of(folder: Path) -> str:
+    """What the watch of a folder holds while it runs."""
     return f"watch-{text_checksum(str(folder))[:16]}"
 
 
@@ -123,6 +129,8 @@ class _Watch:
         self._looked = -settings.look_every_seconds
         self._arrivals: list[Arrival] = []
         self._unreachable = ""
+        self._unseen: frozenset[Unseen] = frozenset()
+        self._no_room: dict[str, NoRoom] = {}
 
     def events(self) -> Iterator[WatchEvent]:
         """What happens, for as long as anybody wants to know."""
@@ -136,6 +144,8 @@ class _Watch:
                 before = known.get(arrival.path)
                 self._landed.set_aside(arrival.path, arrival.stamp, reason, before.batch if before else "")
                 yield SetAside(arrival, reason)
+            for name in self._with_room():
+                yield from self._go_on_with(name)
             if whole:
                 yield from self._make(whole)
             elif self._settings.once and not waiting and not self._unreachable:
@@ -150,8 +160,12 @@ class _Watch:
             return
         self._looked = now
         try:
-            self._arrivals = look_into(self._folder)
+            self._arrivals, unseen = look_into(self._folder)
             self._unreachable = ""
+            for one in dict.fromkeys(unseen):
+                if one not in self._unseen:
+                    yield Unreachable(one.path, one.reason)
+            self._unseen = frozenset(unseen)
         except OSError as error:
             reason = error.strerror or str(error)
             if reason != self._unreachable:
@@ -221,30 +235,44 @@ class _Watch:
             work = begin_batch(
                 plan, batch, self._records, crew.size, cores=crew.cores, also=self._landed.take(stamps)
             )
-            yield BatchBegins(batch, plan)
-            yield from self._run(batch, work, crew)
+            with Holding(self._records.folder, batch.name):
+                yield BatchBegins(batch, plan)
+                yield from self._run(batch, work, crew)
 
     def _go_on_with(self, name: str) -> Iterator[WatchEvent]:
-        """Finish a batch that an earlier watch began."""
+        """Finish a batch that an earlier watch began, or that had no room; whoever else runs it keeps it."""
+        self._no_room.pop(name, None)
         try:
-            rest = rest_of(self._records, name)
+            with Holding(self._records.folder, name):
+                rest = rest_of(self._records, name)
+                batch = Batch(turn=self._settings.turn, notices=self._settings.notices, name=name)
+                batch.said.extend(rest.said)
+                plan = Plan(rest.work.rows, rest.said, (), (), rest.record.pattern)
+                yield BatchBegins(batch, plan, resumed=True)
+                workers = self._settings.workers or rest.record.workers or usable_cores()
+                with self._crew(workers) as crew:
+                    batch.said += crew.prepare(rest.work.rows)
+                    yield from self._run(batch, rest.work, crew)
         except BoxkiteError as error:
-            yield Unreachable(self._folder, f"batch {name} cannot be gone on with: {error}")
-            return
-        batch = Batch(turn=self._settings.turn, notices=self._settings.notices, name=name)
-        batch.said.extend(rest.said)
-        yield BatchBegins(batch, Plan(rest.work.rows, rest.said, (), (), rest.record.pattern), resumed=True)
-        workers = self._settings.workers or int(rest.record.settings.get("workers", usable_cores()))
-        with self._crew(workers) as crew:
-            batch.said += crew.prepare(rest.work.rows)
-            yield from self._run(batch, rest.work, crew)
+            yield Unreachable(self._folder, f"batch {name} cannot be resumed: {error}")
+
+    def _with_room(self) -> list[str]:
+        """The batches that stopped for want of room and whose volume has room for the next file by now."""
+        found = []
+        for name, lacking in self._no_room.items():
+            with contextlib.suppress(OSError):
+                if shutil.disk_usage(lacking.folder).free > lacking.needed_bytes + _LEFT_FREE_BYTES:
+                    found.append(name)
+        return found
 
     def _run(self, batch: Batch, work: Work, crew: Makers) -> Iterator[WatchEvent]:
-        """Run a batch, and go on looking into the folder meanwhile."""
-        with Holding(self._records.folder, batch.name):
-            for event in go_on(self._records, work, crew, batch):
+        """Run a batch that is held, and go on looking into the folder meanwhile."""
+        with contextlib.closing(go_on(self._records, work, crew, batch)) as events:
+            for event in events:
                 yield event
                 yield from self._look()
+        if batch.lacking and not batch.stopped:
+            self._no_room[batch.name] = batch.lacking
         yield BatchEnds(batch)
 
     def _crew(self, workers: int | None) -> AbstractContextManager[Makers]:

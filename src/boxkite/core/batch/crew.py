@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 import os
-import pickle
 import queue
 import subprocess
 import sys
@@ -20,7 +19,8 @@ from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import RequestError
 
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
-    from boxkite.core.batch.messages import ShotTask, Told
+    from boxkite.core.batch.messages import ShotTask, WorkerMessage
+    from boxkite.core.files.partials import Partial
     from boxkite.core.plan.rows import Row
 
 MOST_WORKERS = 256
@@ -41,13 +41,15 @@ _LAST_WORDS_SECONDS = 0.05
 class Heard:
     """What was heard of a shot. told: by its worker; None where that has ended, and lost says how.
 
-    rows: the shot's. said: what libraries printed meanwhile. is_over: whether its worker is done with it.
+    rows: the shot's. partials: of its files, given back by whoever held them; empty until it is over. said: what
+    libraries printed meanwhile. is_over: whether its worker is done with it.
     """
 
     rows: tuple[Row, ...]
-    told: Told | None
+    told: WorkerMessage | None
     lost: str = ""
     said: str = ""
+    partials: tuple[Partial, ...] = ()
 
     @property
     def is_over(self) -> bool:
@@ -71,8 +73,8 @@ class Makers(Protocol):
     def prepare(self, rows: Sequence[Row]) -> list[str]:
         """Make sure that these rows can be made; what is to be said of who makes them, in lines."""
 
-    def give(self, task: ShotTask) -> None:
-        """Hand a shot to one that is idle."""
+    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+        """Hand a shot to one that is idle, with the partial files of its rows; discarded where it is not heard of."""
 
     def listen(self, seconds: float) -> Heard | None:
         """What is heard next; None where there is nothing for so long."""
@@ -84,28 +86,25 @@ class _Worker:
 
     process: subprocess.Popen[bytes]
     rows: tuple[Row, ...] = ()
+    partials: tuple[Partial, ...] = ()
     said: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
 
-    def give(self, task: ShotTask) -> None:
+    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+        from boxkite.core.batch.messages import send
+        from boxkite.core.batch.packing import pack_task
+
         assert self.process.stdin
-        self.rows = task.rows
+        self.rows, self.partials = task.rows, tuple(partials)
         self.said.clear()
         with contextlib.suppress(BrokenPipeError):  # its death is told by its closing output
-            pickle.dump(task, self.process.stdin, protocol=pickle.HIGHEST_PROTOCOL)
-            self.process.stdin.flush()
+            send(self.process.stdin, pack_task(task))
 
     def kill(self) -> None:
         """End it at once, and remove what it left half-made."""
         self.process.kill()
         self.process.wait()
-        if not self.rows:
-            return
-        from boxkite.core.render.publishing import discard, discard_notes, partial_path
-
-        for row in self.rows:
-            discard(partial_path(row.path, self.process.pid))
-            if row.preset.video and row.preset.video.passes == 2:
-                discard_notes(row.path, self.process.pid)
+        for partial in self.partials:
+            partial.discard()
 
     @property
     def how_it_ended(self) -> str:
@@ -126,7 +125,7 @@ class Crew:
         self._is_chosen = workers is not None
         self.cores = usable_cores()
         self.size = workers or self.cores
-        self._heard: queue.Queue[tuple[_Worker, Told | None]] = queue.Queue()
+        self._heard: queue.Queue[tuple[_Worker, WorkerMessage | None]] = queue.Queue()
         early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants a core of its own
         self._workers = [self._start() for _ in range(min(self.size, early))]
 
@@ -161,13 +160,13 @@ class Crew:
             self._workers.append(self._start())
         return said
 
-    def give(self, task: ShotTask) -> None:
+    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to a worker that is idle, or to a new one."""
         idle = next((worker for worker in self._workers if not worker.rows), None)
         if idle is None:
             idle = self._start()
             self._workers.append(idle)
-        idle.give(task)
+        idle.give(task, partials)
 
     def listen(self, seconds: float) -> Heard | None:
         """What is heard next; None where there is nothing for so long. What a dead worker left is removed."""
@@ -183,14 +182,15 @@ class Crew:
             if worker.rows:
                 return self._understood(worker, told)
 
-    def _understood(self, worker: _Worker, told: Told | None) -> Heard:
-        rows, said = worker.rows, ""
+    def _understood(self, worker: _Worker, told: WorkerMessage | None) -> Heard:
+        rows, partials, said = worker.rows, worker.partials, ""
         if told is None or any(result.failure for result in told.results):
             time.sleep(_LAST_WORDS_SECONDS)  # what it printed comes by another way
             said = "\n".join(worker.said)
-        if told is None or told.results:
-            worker.rows = ()
-        return Heard(rows, told, "" if told else worker.how_it_ended, said)
+        if told is not None and not told.results:
+            return Heard(rows, told)
+        worker.rows = worker.partials = ()
+        return Heard(rows, told, "" if told else worker.how_it_ended, said, partials)
 
     def _start(self) -> _Worker:
         process = subprocess.Popen(
@@ -206,10 +206,13 @@ class Crew:
         return worker
 
     def _hear(self, worker: _Worker) -> None:
+        from boxkite.core.batch.messages import receive
+        from boxkite.core.batch.packing import unpack_message
+
         assert worker.process.stdout
         while True:
             try:
-                told = pickle.load(worker.process.stdout)
+                told = unpack_message(receive(worker.process.stdout))
             except Exception:  # its end, or nonsense: either way it is of no more use
                 self._heard.put((worker, None))
                 return

@@ -33,10 +33,11 @@ class FramesDone:
 
 @dataclass(frozen=True)
 class FileReady:
-    """A file is proved and about to get its name."""
+    """A file is proved and about to get its name. partial: where it lies until then."""
 
     row: Row
     result: Result
+    partial: Path
 
 
 @dataclass(frozen=True)
@@ -67,8 +68,15 @@ class NoRoom:
 
 
 @dataclass(frozen=True)
+class Said:
+    """Something is to be known of the batch. text: in one line."""
+
+    text: str
+
+
+@dataclass(frozen=True)
 class Moment:
     """Time has passed and nothing happened; told at least twice a second."""
 
 
-Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Moment
+Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Said | Moment

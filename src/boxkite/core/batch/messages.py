@@ -3,22 +3,49 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
+from typing import IO
 
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Result
 
+_LENGTH_BYTES = 8
+_MOST_BYTES = 1 << 30
+
 
 @dataclass(frozen=True)
 class ShotTask:
-    """All files of one shot, and how many threads the decoder and each encoder use."""
+    """All files of one shot. partials: where each is written until it is verified; it is there already, empty.
+
+    threads: of the decoder and of each encoder.
+    """
 
     rows: tuple[Row, ...]
+    partials: tuple[Path, ...]
     threads: int
 
 
 @dataclass(frozen=True)
-class Told:
+class WorkerMessage:
     """What a worker says: frames done, and at the end of a shot its results."""
 
     frames: int
     results: tuple[Result, ...] = ()
+
+
+def send(outgoing: IO[bytes], content: bytes) -> None:
+    """Write a message to a pipe, its length first. Raises BrokenPipeError where nobody listens."""
+    outgoing.write(len(content).to_bytes(_LENGTH_BYTES, "big") + content)
+    outgoing.flush()
+
+
+def receive(incoming: IO[bytes]) -> bytes:
+    """Wait for the next message of a pipe. Raises EOFError where none comes any more, or what comes is none."""
+    head = incoming.read(_LENGTH_BYTES)
+    length = int.from_bytes(head, "big")
+    if len(head) < _LENGTH_BYTES or length > _MOST_BYTES:
+        raise EOFError
+    content = incoming.read(length)
+    if len(content) < length:
+        raise EOFError
+    return content

@@ -1,34 +1,27 @@
-"""A plan packed into bytes, so that another process can make its files: later, or on another machine."""
+"""A plan as a document, so that its files can be made later, by another process or on another machine."""
 
 from __future__ import annotations
 
-import importlib
-import io
-import pickle
 import zlib
-from collections.abc import Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from pathlib import Path
 
+from boxkite.core.batch.messages import ShotTask, WorkerMessage
 from boxkite.core.errors import RecordsError
+from boxkite.core.files.document import DocumentError, read_document, write_document
+from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
 from boxkite.core.plan.rows import Row
+from boxkite.core.presets.model import Preset
+from boxkite.core.shots.shot import Composition, Reel, Shot
 
-_ELSEWHERE: Mapping[str, frozenset[str]] = {
-    "builtins": frozenset({"set", "frozenset", "slice", "range", "bytearray"}),
-    "fractions": frozenset({"Fraction"}),
-    "datetime": frozenset({"datetime", "date", "time", "timedelta", "timezone"}),
-    "pathlib": frozenset({"Path", "PosixPath", "WindowsPath", "PurePosixPath", "PureWindowsPath"}),
-    "pathlib._local": frozenset({"Path", "PosixPath", "WindowsPath", "PurePosixPath", "PureWindowsPath"}),
-    "collections": frozenset({"OrderedDict", "defaultdict"}),
-    "types": frozenset({"MappingProxyType"}),
-    "numpy": frozenset({"ndarray", "dtype"}),
-    "numpy.core.multiarray": frozenset({"_reconstruct", "scalar"}),
-    "numpy._core.multiarray": frozenset({"_reconstruct", "scalar"}),
-    "numpy._core.numeric": frozenset({"_frombuffer"}),
-    "numpy.core.numeric": frozenset({"_frombuffer"}),
-    "copyreg": frozenset({"_reconstructor", "__newobj_ex__"}),
-}
+VERSION = 1
+"""Of the documents below. Raised with every change of what they hold; a test holds that."""
+SHARED = (Source, FrameTable, Composition, Reel, Shot, Preset)
+"""What many rows have in common, and is one thing again when it is read."""
+_MOST_BYTES = 1 << 30
 
 
 @dataclass(frozen=True)
@@ -39,31 +32,35 @@ class Packed:
     job: Job | None
 
 
-class PlainUnpickler(pickle.Unpickler):
-    """Reads back values of this program and plain ones, and nothing that could run anything else."""
-
-    def find_class(self, module: str, name: str) -> Any:
-        """A class that packed plans are made of. Raises UnpicklingError for any other."""
-        if name in _ELSEWHERE.get(module, ()):
-            return getattr(importlib.import_module(module), name)
-        if module.startswith("boxkite.core.") and "." not in name:
-            found = getattr(importlib.import_module(module), name, None)
-            if isinstance(found, type) and found.__module__ == module:
-                return found
-        raise pickle.UnpicklingError(f"{module}.{name} does not belong in a plan")
-
-
 def pack(packed: Packed) -> bytes:
-    """The bytes of a plan; only this version of the program is sure to read them."""
-    return zlib.compress(pickle.dumps(packed, protocol=pickle.HIGHEST_PROTOCOL), level=1)
+    """The bytes of a plan."""
+    return zlib.compress(write_document(packed, Packed, VERSION, SHARED), level=1)
 
 
 def unpack(content: bytes) -> Packed:
-    """The plan in some bytes. Raises RecordsError where they are not one."""
+    """The plan in some bytes. Raises RecordsError where they are not one, or one of another version."""
     try:
-        found = PlainUnpickler(io.BytesIO(zlib.decompress(content))).load()
-    except Exception as error:  # bytes that were changed can fail in any way
+        unpacked = zlib.decompressobj().decompress(content, _MOST_BYTES)
+        return read_document(unpacked, Packed, VERSION, SHARED)
+    except (DocumentError, zlib.error) as error:
         raise RecordsError(f"its plan cannot be read back: {error}") from None
-    if not isinstance(found, Packed):
-        raise RecordsError("its plan cannot be read back: it is something else")
-    return found
+
+
+def pack_task(task: ShotTask) -> bytes:
+    """The bytes of a shot that is given to a worker."""
+    return write_document(task, ShotTask, VERSION, SHARED)
+
+
+def unpack_task(content: bytes, path_from: Callable[[str], Path] = Path) -> ShotTask:
+    """The shot in some bytes. path_from: how a path is called on this machine. Raises DocumentError."""
+    return read_document(content, ShotTask, VERSION, SHARED, path_from)
+
+
+def pack_message(message: WorkerMessage) -> bytes:
+    """The bytes of what a worker says."""
+    return write_document(message, WorkerMessage, VERSION)
+
+
+def unpack_message(content: bytes) -> WorkerMessage:
+    """What a worker says, from its bytes. Raises DocumentError."""
+    return read_document(content, WorkerMessage, VERSION)

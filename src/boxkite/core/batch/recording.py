@@ -5,10 +5,9 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Generator, Iterator, Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import av
 
@@ -20,6 +19,7 @@ from boxkite.core.batch.events import (
     FileReady,
     FramesDone,
     NoRoom,
+    Said,
     ShotStarted,
     TriedAgain,
     TurnAwaited,
@@ -34,7 +34,7 @@ from boxkite.core.errors import RecordsError
 from boxkite.core.job.job import Job
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Plan, Row, stretch_of
-from boxkite.core.records.checksum import file_stamp
+from boxkite.core.plan.since import stamp_of_source
 from boxkite.core.records.holding import Holding
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews
@@ -45,6 +45,7 @@ from boxkite.core.render.result import Result
 _NOTE_FRAMES_EVERY_SECONDS = 1.0
 _ASK_EVERY_SECONDS = 0.4
 _TURN_EVERY_SECONDS = 0.5
+Asked = Literal["command", "web hook", "cluster"]
 
 
 @dataclass
@@ -95,25 +96,31 @@ def begin_batch(
     """
     work = Work(plan.to_make, settle_threads(plan.to_make, cores or usable_cores(), workers))
     recipes = Recipes()
-    stamps: dict[str, str] = {}
     batch.name = records.begin(
         plan.pattern,
         plan.version,
-        [file_record(row, recipes, stamps, work.threads[row.number]) for row in work.rows],
+        [file_record(row, recipes, work.threads[row.number]) for row in work.rows],
         packed_plan=pack(Packed(work.rows, batch.job)),
         folders=list(dict.fromkeys(row.folder for row in work.rows)),
         settings={
             **versions(),
             "workers": workers,
             "turn": batch.turn,
-            "cluster": batch.cluster,
             "words": dict(batch.words),
-            "when_ended": batch.notices.command,
-            "web_hook": batch.notices.web_hook,
+            "asked": [what for what, is_asked in _asked(batch) if is_asked],
         },
         also=also,
     )
     return work
+
+
+def _asked(batch: Batch) -> tuple[tuple[Asked, bool], ...]:
+    """What was asked for beside the files. What exactly is not kept: no record may decide what is run or called."""
+    return (
+        ("command", bool(batch.notices.command)),
+        ("web hook", bool(batch.notices.web_hook)),
+        ("cluster", bool(batch.cluster)),
+    )
 
 
 def versions() -> dict[str, str]:
@@ -124,7 +131,7 @@ def versions() -> dict[str, str]:
     return {"version": __version__, "codecs": libraries}
 
 
-def run_recorded(plan: Plan, makers: Makers, batch: Batch) -> Iterator[Event]:
+def run_recorded(plan: Plan, makers: Makers, batch: Batch) -> Generator[Event, None, None]:
     """Run a plan as run_plan does, by a journal of its own.
 
     Where the journal cannot be kept the files are made all the same, and the batch says so.
@@ -144,7 +151,7 @@ def run_recorded(plan: Plan, makers: Makers, batch: Batch) -> Iterator[Event]:
         yield from go_on(records, work, makers, batch)
 
 
-def go_on(records: Records, work: Work, makers: Makers, batch: Batch) -> Iterator[Event]:
+def go_on(records: Records, work: Work, makers: Makers, batch: Batch) -> Generator[Event, None, None]:
     """Make what is to be made of a batch that is held, journal kept. Its turn comes first, notices at its end."""
     recorder = _Recorder(records, work, batch, makers.size)
     try:
@@ -209,14 +216,14 @@ class _Recorder:
             self._done |= {row.number: event.frames * row.frames // length for row in rows}
         elif isinstance(event, FileReady):
             result = event.result
-            assert result.proof and result.partial
+            assert result.proof
             self._running.discard(
                 event.row.number
             )  # whatever comes between, its name tells later how far it got
             self._note(
                 journal.ready,
                 event.row.number,
-                result.partial,
+                event.partial,
                 result.proof.checksum,
                 result.proof.size_bytes,
             )
@@ -227,6 +234,9 @@ class _Recorder:
             self._note(journal.planned_again, [row.number for row in event.rows], event.reason, event.detail)
         elif isinstance(event, NoRoom):
             self._batch.lacking = event
+        elif isinstance(event, Said):
+            self._batch.said.append(event.text)
+            self._note(journal.say, event.text)
         self._now_and_then()
         yield event
 
@@ -239,7 +249,11 @@ class _Recorder:
         if lacking := self._batch.lacking:
             note = f"{len(lacking.rows)} files were not begun: no room in {lacking.folder}"
         self._note(
-            self._journal.batch_is, "ended" if whole else "stopped", seconds=self._seconds(), note=note
+            self._journal.batch_is,
+            "ended" if whole else "stopped",
+            seconds=self._seconds(),
+            note=note,
+            waits_for="room" if self._batch.lacking else "",
         )
         if self._batch.notices and self.is_through:
             with contextlib.suppress(RecordsError):
@@ -290,15 +304,15 @@ class _Recorder:
             self._batch.problem = f"{error}; the record of this batch has gaps"
 
 
-def file_record(row: Row, recipes: Recipes, stamps: dict[str, str], threads: int) -> FileRecord:
-    """What is kept of a row before it is made. stamps: those of sources that are known already."""
+def file_record(row: Row, recipes: Recipes, threads: int) -> FileRecord:
+    """What is kept of a row before it is made."""
     source = row.shot.reel.source.path.absolute()
     return FileRecord(
         number=row.number,
         path=row.path,
         plain_name=row.plain_name,
         source=source,
-        stamp=stamp_of(source, stamps),
+        stamp=stamp_of_source(row.shot.reel.source),
         in_frame=row.span.start,
         out_frame=row.span.end,
         preset=row.preset.name,
@@ -311,14 +325,3 @@ def file_record(row: Row, recipes: Recipes, stamps: dict[str, str], threads: int
         threads=threads,
         frames=row.frames,
     )
-
-
-def stamp_of(source: Path, stamps: dict[str, str]) -> str:
-    """The stamp of a source, looked at once; empty where it is not there."""
-    key = str(source)
-    if key not in stamps:
-        try:
-            stamps[key] = file_stamp(source)
-        except OSError:
-            stamps[key] = ""
-    return stamps[key]

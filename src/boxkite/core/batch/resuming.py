@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any
 
 from boxkite.core.batch.packing import Packed, unpack
-from boxkite.core.batch.recording import Work, stamp_of, versions
+from boxkite.core.batch.recording import Work, versions
 from boxkite.core.errors import BoxkiteError, PlanError, RecordsError
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.files.identity import FileIdentity
+from boxkite.core.files.partials import sweep
+from boxkite.core.footage.opening import current_identity
+from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
+from boxkite.core.plan.clashes import check_inside
 from boxkite.core.plan.planning import Outputs
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Row
-from boxkite.core.records.checksum import file_checksum
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.store import Records
-from boxkite.core.render.publishing import discard_all_of
+from boxkite.core.shots.shot import Composition, Reel, Shot
 
 _MOST_NAMED = 3
 
@@ -42,9 +48,13 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
     packed = _unpacked(records, record)
     rows = {row.number: row for row in packed.rows}
     _check_folders(packed.rows, record)
+    check_inside(packed.rows)
     journal = Journal(records, record.name)
+    finished = [
+        line for folder in sorted({file.path.parent for file in record.files}) for line in sweep(folder)
+    ]
     files = [_settled(file, journal) for file in record.files]
-    said = [*_other_versions(record), *_other_presets(packed.job, packed.rows)]
+    said = [*finished, *_other_versions(record), *_other_presets(packed.job, packed.rows)]
     proved = [file for file in files if file.state == "proved"]
     gone = [file for file in proved if not file.path.exists()]
     if gone and missing:
@@ -57,10 +67,10 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
         )
     kept = {file.number for file in proved}
     left = [file for file in files if file.number not in kept]
-    discard_all_of(file.path for file in left)
     refused = _refused(left, rows, accept_changes=accept_changes)
+    to_make = tuple(rows[file.number] for file in left if file.number not in refused)
     work = Work(
-        rows=tuple(rows[file.number] for file in left if file.number not in refused),
+        rows=_accepted(to_make) if accept_changes else to_make,
         threads={file.number: file.threads for file in left},
         seconds=record.seconds,
         refused=tuple((rows[number], reason) for number, reason in refused.items()),
@@ -113,29 +123,99 @@ def _settled(file: FileRecord, journal: Journal) -> FileRecord:
 
 def _refused(files: Sequence[FileRecord], rows: Mapping[int, Row], *, accept_changes: bool) -> dict[int, str]:
     """Rows that cannot be made as they were planned, by number, each with its reason."""
-    stamps: dict[str, str] = {}
+    sources = _Sources()
     recipes = Recipes()
     found = {}
     for file in files:
-        stamp = stamp_of(file.source, stamps)
-        if not stamp:
-            found[file.number] = (
-                f"its source is not there: {file.source}; bring it back, then go on with boxkite resume"
-            )
+        row = rows[file.number]
+        reasons = [sources.problem(source, accept_changes) for source in row.shot.reel.sources]
+        if reason := next((one for one in reasons if one), ""):
+            found[file.number] = reason
             continue
         try:
-            same_recipe = recipes.of(rows[file.number]) == file.recipe
+            same_recipe = recipes.of(row) == file.recipe
         except OSError as error:
             found[file.number] = (
                 f"{error.filename or 'a file it needs'} cannot be read: {error.strerror or error}"
             )
             continue
-        changed = "its source" if stamp != file.stamp else "" if same_recipe else "its watermark or look"
-        if changed and not accept_changes:
+        if not same_recipe and not accept_changes:
             found[file.number] = (
-                f"{changed} has changed since the batch was planned; plan it anew, or resume --accept-changes"
+                "its watermark or look has changed since the batch was planned;"
+                " plan it anew, or resume --accept-changes"
             )
     return found
+
+
+class _Sources:
+    """The sources of a batch as they are now, each looked at once."""
+
+    def __init__(self) -> None:
+        self._now: dict[int, FileIdentity | str] = {}
+        self._alive: list[Source] = []
+
+    def now(self, source: Source) -> FileIdentity | str:
+        """The identity of a source, or why it has none."""
+        if id(source) not in self._now:
+            self._alive.append(source)
+            try:
+                self._now[id(source)] = current_identity(source)
+            except FileNotFoundError:
+                self._now[id(source)] = f"its source is not there: {source.path}; bring it back, then resume"
+            except OSError as error:
+                self._now[id(source)] = f"its source cannot be read: {source.path}: {error.strerror or error}"
+        return self._now[id(source)]
+
+    def problem(self, source: Source, accept_changes: bool) -> str:
+        """Why nothing can be made of a source; empty where it is what it was, or changes are accepted."""
+        if source.identity is None:
+            return ""
+        now = self.now(source)
+        if isinstance(now, str):
+            return now
+        if accept_changes or not (difference := source.identity.difference(now)):
+            return ""
+        return (
+            f"its source has changed since the batch was planned: {difference};"
+            " plan it anew, or resume --accept-changes"
+        )
+
+
+def _accepted(rows: Sequence[Row]) -> tuple[Row, ...]:
+    """Rows whose sources are taken as they are now."""
+    sources = _Sources()
+    renewed: dict[int, Any] = {}
+
+    def of_source(source: Source) -> Source:
+        now = sources.now(source) if source.identity else None
+        return replace(source, identity=now) if isinstance(now, FileIdentity) else source
+
+    def once(value: Any, make: Callable[[Any], Any]) -> Any:
+        if id(value) not in renewed:
+            renewed[id(value)] = make(value)
+        return renewed[id(value)]
+
+    def of_reel(reel: Reel) -> Reel:
+        sound = reel.sound and replace(reel.sound, source=once(reel.sound.source, of_source))
+        composition = reel.composition and _composition_of(reel.composition, lambda one: once(one, of_reel))
+        return replace(reel, source=once(reel.source, of_source), sound=sound, composition=composition)
+
+    def of_shot(shot: Shot) -> Shot:
+        return shot.with_changes(reel=once(shot.reel, of_reel))
+
+    def of_row(row: Row) -> Row:
+        return replace(row, shot=once(row.shot, of_shot), parts=tuple(of_row(part) for part in row.parts))
+
+    return tuple(of_row(row) for row in rows)
+
+
+def _composition_of(composition: Composition, of_reel: Callable[[Reel], Reel]) -> Composition:
+    tracks = tuple(
+        tuple(replace(layer, reel=layer.reel and of_reel(layer.reel)) for layer in track)
+        for track in composition.tracks
+    )
+    sounds = tuple(replace(one, reel=of_reel(one.reel)) for one in composition.sounds)
+    return Composition(tracks, sounds)
 
 
 def _other_versions(record: BatchRecord) -> list[str]:

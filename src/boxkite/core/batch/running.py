@@ -14,6 +14,7 @@ from boxkite.core.batch.events import (
     FramesDone,
     Moment,
     NoRoom,
+    Said,
     ShotStarted,
     TriedAgain,
 )
@@ -21,11 +22,13 @@ from boxkite.core.batch.messages import ShotTask
 from boxkite.core.batch.room import Room
 from boxkite.core.batch.sharing import effort_of, settle_threads
 from boxkite.core.errors import BoxkiteError
-from boxkite.core.plan.rows import Action, Row, rows_by_stretch
-from boxkite.core.records.checksum import file_checksum
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.files.folders import prepare_folders
+from boxkite.core.files.partials import Partial
+from boxkite.core.files.replacing import give_name
+from boxkite.core.plan.rows import Row, rows_by_stretch
 from boxkite.core.records.record import Stop
 from boxkite.core.render.explaining import failed
-from boxkite.core.render.publishing import discard, prepare_folders, publish
 from boxkite.core.render.result import Result
 
 _LISTEN_SECONDS = 0.4
@@ -51,6 +54,7 @@ class _Shot:
     attempts: int = 0
     crashes: int = 0
     not_before: float = 0.0
+    partials: tuple[Partial, ...] = ()
 
 
 @dataclass
@@ -59,24 +63,31 @@ class _Run:
     orders: Orders
     waiting: list[_Shot]
     at_work: dict[int, _Shot] = field(default_factory=dict)
-    finished: list[tuple[Row, Result]] = field(default_factory=list)
+    begun: list[Partial] = field(default_factory=list)
+    finished: list[tuple[Row, Result, Partial | None]] = field(default_factory=list)
     room: Room = field(default_factory=Room)
     lacking: NoRoom | None = None
 
     def events(self) -> Iterator[Event]:
         """Everything that happens until all shots are made, or as far as the orders and the disks let them."""
-        while True:
-            yield from self._hand_out()
-            yield from self._name()
-            if self.orders.stop == "now" or not (self.at_work or self._is_more_to_come()):
-                break
-            heard = self.makers.listen(_LISTEN_SECONDS)
-            if heard is None:
-                yield Moment()
-            elif not heard.is_over and heard.told:
-                yield FramesDone(heard.rows[0].number, heard.told.frames)
-            else:
-                yield from self._take(heard)
+        try:
+            while True:
+                yield from self._hand_out()
+                yield from self._name()
+                if self.orders.stop == "now" or not (self.at_work or self._is_more_to_come()):
+                    break
+                for partial in (one for shot in self.at_work.values() for one in shot.partials):
+                    partial.renew()
+                heard = self.makers.listen(_LISTEN_SECONDS)
+                if heard is None:
+                    yield Moment()
+                elif not heard.is_over and heard.told:
+                    yield FramesDone(heard.rows[0].number, heard.told.frames)
+                else:
+                    yield from self._take(heard)
+        finally:
+            for partial in (*self.begun, *(one for _, _, one in self.finished if one)):
+                partial.discard()
         if self.lacking and not self.orders.stop:
             yield replace(self.lacking, rows=tuple(row for shot in self.waiting for row in shot.rows))
 
@@ -92,9 +103,32 @@ class _Run:
                 return
             self.waiting.remove(shot)
             shot.attempts += 1
-            yield ShotStarted(shot.rows)
-            self.at_work[shot.rows[0].number] = shot
-            self.makers.give(ShotTask(shot.rows, shot.threads))
+            rows = self._with_partials(shot.rows)
+            if not rows:
+                yield from self._name()  # which tells why
+                continue
+            begun = replace(shot, rows=rows, partials=tuple(self.begun))
+            yield ShotStarted(rows)
+            self.at_work[rows[0].number] = begun
+            task = ShotTask(rows, tuple(partial.path for partial in begun.partials), shot.threads)
+            self.makers.give(task, begun.partials)
+            self.begun.clear()
+
+    def _with_partials(self, rows: Sequence[Row]) -> tuple[Row, ...]:
+        """The rows whose partial file could be made, in the order of those; the others have failed."""
+        able = []
+        for row in rows:
+            try:
+                self.begun.append(Partial(row.path, folder=row.preset.is_sequence))
+                able.append(row)
+            except OSError as error:
+                self._has_failed(row, failed(row, error))
+        return tuple(able)
+
+    def _has_failed(self, row: Row, result: Result) -> None:
+        if result.no_room:
+            self.room.was_full(row)
+        self.finished.append((row, result, None))
 
     def _side_by_side(self) -> int:
         return min(self.makers.size, self.orders.workers or self.makers.size)
@@ -117,21 +151,26 @@ class _Run:
     def _take(self, heard: Heard) -> Iterator[Event]:
         """What has become of a shot."""
         shot = self.at_work.pop(heard.rows[0].number)
+        owned = {row.number: partial for row, partial in zip(heard.rows, heard.partials, strict=True)}
         if heard.told is None:
+            for partial in owned.values():
+                partial.discard()
             yield from self._lost(shot, heard)
             return
         by_number = {row.number: row for row in shot.rows}
         again = []
         for result in heard.told.results:
             row = by_number[result.row_number]
+            if result.failure:
+                owned[row.number].discard()
             if result.may_pass and shot.attempts < _MOST_ATTEMPTS and not self.orders.stop:
                 again.append(row)
                 yield TriedAgain((row,), result.failure, _detail(result.detail, heard.said))
                 continue
-            if result.no_room:
-                self.room.was_full(row)
-            detail = _detail(result.detail, heard.said) if result.failure else ""
-            self.finished.append((row, replace(result, detail=detail)))
+            if result.failure:
+                self._has_failed(row, replace(result, detail=_detail(result.detail, heard.said)))
+            else:
+                self.finished.append((row, replace(result, detail=""), owned[row.number]))
         if again:
             pause = time.monotonic() + _PAUSE_SECONDS * shot.attempts
             self._put_back(replace(shot, rows=tuple(again), not_before=pause))
@@ -145,7 +184,7 @@ class _Run:
                 self._put_back(replace(shot, rows=(row,), crashes=shot.crashes + 1))
             return
         for row in shot.rows:
-            self.finished.append((row, Result(row.number, row.path, failure=reason, detail=heard.said)))
+            self._has_failed(row, Result(row.number, row.path, failure=reason, detail=heard.said))
 
     def _put_back(self, shot: _Shot) -> None:
         self.waiting.insert(0, shot)
@@ -153,12 +192,13 @@ class _Run:
     def _name(self) -> Iterator[Event]:
         """Give finished files their names; what listens may note each before and after."""
         while self.finished:
-            row, result = self.finished.pop(0)
-            if result.partial:
-                yield FileReady(row, result)
-                result = give_name(row, result)
+            row, result, partial = self.finished[0]
+            if partial:
+                yield FileReady(row, result, partial.path)
+                result = named(row, result, partial)
                 if result.proof:
                     self.room.made(row, result.proof.size_bytes)
+            self.finished.pop(0)
             yield FileEnded(row, result)
 
 
@@ -174,7 +214,8 @@ def run_plan(
     A shot's files share one decode. threads: those settled for each row, by its number. A worker that dies costs
     its own files one more attempt. Raises PlanError, before anything is made, when a folder cannot be written to.
     """
-    prepare_folders({row.path.parent for row in rows})
+    for line in prepare_folders({row.path.parent for row in rows}):
+        yield Said(line)
     settled = threads or settle_threads(rows, makers.cores, makers.size)
     shots = [
         _Shot(alike, count)
@@ -185,20 +226,20 @@ def run_plan(
     yield from _Run(makers, orders or Orders(), shots).events()
 
 
-def give_name(row: Row, result: Result) -> Result:
-    """Give a proved file its name. Where that is taken by a file with the same bytes, it has got it before."""
-    assert result.partial and result.proof
+def named(row: Row, result: Result, partial: Partial) -> Result:
+    """Give a verified file its name. Where that is taken by a file with the same bytes, it has got it before."""
+    assert result.proof
     try:
-        publish(result.partial, row.path, replacing=row.action is Action.REPLACE)
+        give_name(partial, replacing=row.replaces.stamp if row.replaces else "")
     except (BoxkiteError, OSError) as error:
         try:
             is_ours = row.path.exists() and file_checksum(row.path) == result.proof.checksum
         except OSError:
             is_ours = False
-        discard(result.partial)
+        partial.discard()
         if not is_ours:
             return replace(failed(row, error), seconds=result.seconds)
-    return replace(result, partial=None)
+    return result
 
 
 def _detail(traceback: str, said: str) -> str:

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import faulthandler
 import os
-import pickle
 import queue
 import signal
 import sys
 import threading
 import time
+from pathlib import Path
 from typing import BinaryIO
 
-from boxkite.core.batch.messages import ShotTask, Told
-from boxkite.core.plan.rows import Row, stretch_of
-from boxkite.core.render.publishing import discard, discard_notes, partial_path
+from boxkite.core.batch.messages import ShotTask, WorkerMessage, receive, send
+from boxkite.core.batch.packing import pack_message, unpack_task
+from boxkite.core.files.moving import discard
+from boxkite.core.files.partials import discard_notes
+from boxkite.core.plan.rows import stretch_of
 from boxkite.core.render.rendering import render_stretch
 
 _TELL_EVERY_SECONDS = 0.2
@@ -26,28 +28,30 @@ class _Tasks:
 
     def __init__(self, incoming: BinaryIO) -> None:
         self._waiting: queue.Queue[ShotTask] = queue.Queue()
-        self._rows: tuple[Row, ...] = ()
+        self._partials: tuple[Path, ...] = ()
         threading.Thread(target=self._read, args=(incoming,), daemon=True).start()
 
     def next(self) -> ShotTask:
         """Wait for the next shot."""
         task = self._waiting.get()
-        self._rows = task.rows
+        self._partials = task.partials
         return task
 
     def _read(self, incoming: BinaryIO) -> None:
         while True:
             try:
-                self._waiting.put(pickle.load(incoming))
-            except Exception:  # the sender has ended, in order or not
+                self._waiting.put(unpack_task(receive(incoming)))
+            except Exception:  # the sender has ended, in order or not, or sends what is no shot
                 self._leave()
 
     def _leave(self) -> None:
         """End at once: nothing half-made stays, and nobody is there to give a finished file its name."""
-        for row in self._rows:
-            discard(partial_path(row.path))
-            discard_notes(row.path)
-        os._exit(1)
+        try:
+            for partial in self._partials:
+                discard_notes(partial)
+                discard(partial)
+        finally:
+            os._exit(1)
 
 
 def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
@@ -62,15 +66,10 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
             now = time.monotonic()
             if now - last_told >= _TELL_EVERY_SECONDS:
                 last_told = now
-                _send(outgoing, Told(frames))
+                send(outgoing, pack_message(WorkerMessage(frames)))
 
-        results = render_stretch(task.rows, threads=task.threads, progress=tell)
-        _send(outgoing, Told(stretch_of(task.rows).length, tuple(results)))
-
-
-def _send(outgoing: BinaryIO, told: Told) -> None:
-    pickle.dump(told, outgoing, protocol=pickle.HIGHEST_PROTOCOL)
-    outgoing.flush()
+        results = render_stretch(task.rows, task.partials, threads=task.threads, progress=tell)
+        send(outgoing, pack_message(WorkerMessage(stretch_of(task.rows).length, tuple(results))))
 
 
 def _give_way() -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import queue
 import threading
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 
 import av
 from av.video.frame import VideoFrame
@@ -42,17 +43,24 @@ def find_changes(
     return [Change(frames[change.frame], change.length) for change in changes if change.frame < len(frames)]
 
 
+@dataclass(frozen=True)
+class Changes:
+    """All changes of one source, as they are kept."""
+
+    found: tuple[Change, ...]
+
+
 def remembered_changes(
     source: Source, table: FrameTable, told: Callable[[int], None] = lambda _: None
 ) -> list[Change]:
     """The same, but a file that was gone through before, and has not changed since, is not decoded again."""
     with memory() as known:
-        kept = None if source.sequence else known.recall("changes", source.path, tuple)
+        kept = None if source.sequence else known.recall("changes", source.path, Changes)
         if kept is not None:
-            return list(kept)
+            return list(kept.found)
         changes = find_changes(source, table, told)
         if not source.sequence:
-            known.keep("changes", source.path, tuple(changes))
+            known.keep("changes", source.path, Changes(tuple(changes)))
         return changes
 
 

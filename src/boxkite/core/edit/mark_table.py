@@ -2,10 +2,6 @@
 
 from __future__ import annotations
 
-import csv
-import io
-import os
-import tempfile
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
@@ -15,6 +11,8 @@ from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.edit.ranges import COLUMN_NAMES, YES, marks_of_table, split_keywords
 from boxkite.core.edit.table import Row, find_column, read_table
 from boxkite.core.errors import MarksError
+from boxkite.core.files.cells import table_bytes
+from boxkite.core.files.writing import replace_file
 from boxkite.core.footage.kinds import MARKS_TABLE
 
 COLUMNS = ("source", "name", "in", "out", "keywords", "circled", "note", "colour")
@@ -72,7 +70,7 @@ def table_beside(path: Path) -> Path:
 
 def read_mark_rows(path: Path) -> tuple[MarkRow, ...]:
     """All rows of a table of marks; none where there is no table yet. Raises MarksError with the line."""
-    return _read(path)[0] if path.exists() else ()
+    return read_marks_table(path)[0] if path.exists() else ()
 
 
 def marks_beside(path: Path, source_names: Sequence[str]) -> MarkList | None:
@@ -96,7 +94,7 @@ def change_marks(path: Path, change: Callable[[tuple[MarkRow, ...]], Sequence[Ma
 
     try:
         with FileLock(path.with_name(f".{path.name}.lock"), timeout=_LOCK_SECONDS):
-            before, delimiter, own = _read(path) if path.exists() else ((), ",", ())
+            before, delimiter, own = read_marks_table(path) if path.exists() else ((), ",", ())
             after = tuple(change(before))
             if after != before:
                 _write(path, after, delimiter, own)
@@ -126,8 +124,8 @@ def still_there(rows: Sequence[MarkRow], meant: Sequence[tuple[int, MarkRow]]) -
     return sorted(taken)
 
 
-def _read(path: Path) -> tuple[tuple[MarkRow, ...], str, tuple[str, ...]]:
-    """(rows, delimiter, columns of the user's own)."""
+def read_marks_table(path: Path) -> tuple[tuple[MarkRow, ...], str, tuple[str, ...]]:
+    """(rows, delimiter, columns of the user's own) of a table of marks. Raises MarksError."""
     table = read_table(path)
     columns = {key: find_column(table, names) for key, names in COLUMN_NAMES.items()}
     known = {column for key, column in columns.items() if key != "length"}
@@ -163,28 +161,9 @@ def _row(row: Row, columns: dict[str, str | None], own: Sequence[str]) -> MarkRo
 
 
 def _write(path: Path, rows: Sequence[MarkRow], delimiter: str, own: Sequence[str]) -> None:
-    text = io.StringIO()
-    writer = csv.writer(text, delimiter=delimiter, lineterminator="\r\n")
-    writer.writerow([*COLUMNS, *own])
-    for row in rows:
-        writer.writerow(row.cells(own))
-    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-    try:
-        with os.fdopen(handle, "wb") as file:
-            file.write(text.getvalue().encode("utf-8-sig"))  # the mark tells spreadsheets that it is UTF-8
-            file.flush()
-            os.fsync(file.fileno())
-        if path.exists():
-            Path(name).chmod(path.stat().st_mode & 0o777)
-        else:
-            Path(name).chmod(0o666 & ~_umask())
-        Path(name).replace(path)
-    except BaseException:
-        Path(name).unlink(missing_ok=True)
-        raise
+    replace_file(path, marks_as_bytes(rows, delimiter, own))
 
 
-def _umask() -> int:
-    current = os.umask(0o022)
-    os.umask(current)
-    return current
+def marks_as_bytes(rows: Sequence[MarkRow], delimiter: str, own: Sequence[str]) -> bytes:
+    """A table of marks as a file holds it. own: columns of the user's own."""
+    return table_bytes([[*COLUMNS, *own], *(row.cells(own) for row in rows)], delimiter=delimiter)

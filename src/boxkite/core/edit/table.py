@@ -10,6 +10,7 @@ from pathlib import Path
 
 from boxkite.core.edit.text import read_text, split_lines
 from boxkite.core.errors import MarksError
+from boxkite.core.files.cells import plain_cell
 
 MOST_COLUMNS = 500
 
@@ -49,14 +50,14 @@ def read_table(path: Path) -> Table:
         delimiter, header_index = match[1], header_index + 1
     if header_index >= len(lines):
         raise MarksError("the table is empty", path=path)
-    delimiter = delimiter or _delimiter(lines[header_index])
+    delimiter = delimiter or delimiter_of(lines[header_index])
     reader = csv.reader(lines[header_index:], delimiter=delimiter, strict=True)
     columns: list[str] = []
     rows: list[Row] = []
     line = header_index + 1
     try:
         for cells in reader:
-            stripped = [cell.strip() for cell in cells]
+            stripped = [plain_cell(cell.strip()) for cell in cells]
             if not columns:
                 columns = _checked_columns(stripped, path, line)
             elif any(stripped):
@@ -75,7 +76,8 @@ def read_table(path: Path) -> Table:
     return Table(path, tuple(columns), tuple(rows), delimiter)
 
 
-def _delimiter(header: str) -> str:
+def delimiter_of(header: str) -> str:
+    """The character that separates the cells of a head line: a comma, a semicolon or a tab."""
     outside_quotes = re.sub(r'"[^"]*"', "", header)
     return max(",;\t", key=lambda sign: (outside_quotes.count(sign), sign == ","))
 

@@ -7,6 +7,7 @@ import re
 from pathlib import Path
 
 from boxkite.core.errors import MarksError
+from boxkite.core.files.reading import read_bytes
 
 MOST_BYTES = 64 * 1024 * 1024
 
@@ -17,10 +18,7 @@ def read_text(path: Path, *, most_bytes: int = MOST_BYTES) -> str:
     Raises MarksError for what is missing, unreadable, too long or not text.
     """
     try:
-        size = path.stat().st_size
-        if size > most_bytes:
-            raise MarksError(f"{size} bytes are too many for a list", path=path)
-        data = path.read_bytes()
+        data = read_bytes(path, most_bytes)
     except FileNotFoundError:
         raise MarksError("there is no such file", path=path) from None
     except OSError as error:

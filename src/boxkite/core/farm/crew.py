@@ -9,18 +9,18 @@ import time
 import uuid
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
-from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
 
 from boxkite.core.batch.crew import Heard
-from boxkite.core.batch.messages import ShotTask, Told
+from boxkite.core.batch.messages import ShotTask, WorkerMessage
+from boxkite.core.batch.packing import pack_task
 from boxkite.core.batch.recording import versions
 from boxkite.core.errors import PlanError, RequestError
-from boxkite.core.farm.parcel import pack_shot
+from boxkite.core.files.folders import prepare_folders
+from boxkite.core.files.partials import Partial
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.coding import SOUND_ENCODERS, encoder_name
-from boxkite.core.render.publishing import discard_all_of, partial_path, prepare_folders
 from boxkite.core.render.result import Result
 from boxkite.core.settings import PathRule
 
@@ -65,8 +65,7 @@ class FarmCrew:
         self._wanted = workers
         self._topic = f"boxkite-{uuid.uuid4().hex[:12]}"
         self._heard: queue.Queue[tuple[str, Any]] = queue.Queue()
-        self._given: dict[str, tuple[ShotTask, Any]] = {}
-        self._touched: set[Path] = set()
+        self._given: dict[str, tuple[ShotTask, Sequence[Partial], Any]] = {}
         self._counted = 0.0
         self._size = 0
         self.cores = 1
@@ -78,11 +77,12 @@ class FarmCrew:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        futures = [future for _, future in self._given.values()]
+        futures = [future for _, _, future in self._given.values()]
         if futures:
             self._client.cancel(futures, force=True)
         self._client.close(timeout=2)
-        discard_all_of(self._touched)
+        for partial in (one for _, partials, _ in self._given.values() for one in partials):
+            partial.discard()
 
     def prepare(self, rows: Sequence[Row]) -> list[str]:
         """Make sure that every worker can make these rows as this machine would; who will make them, in lines.
@@ -176,14 +176,13 @@ class FarmCrew:
         """How many shots are given out."""
         return len(self._given)
 
-    def give(self, task: ShotTask) -> None:
+    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to the scheduler; a worker that is lost over it costs it nothing but time."""
         key = f"{self._topic}-{task.rows[0].number}-{uuid.uuid4().hex[:6]}"
-        self._touched |= {row.path for row in task.rows}
         future = self._client.submit(
-            self._making.make_shot, pack_shot(task), self._rules, key, self._topic, key=key, pure=False
+            self._making.make_shot, pack_task(task), self._rules, key, self._topic, key=key, pure=False
         )
-        self._given[key] = (task, future)
+        self._given[key] = (task, partials, future)
         future.add_done_callback(lambda done: self._heard.put((key, done)))
 
     def listen(self, seconds: float) -> Heard | None:
@@ -197,24 +196,26 @@ class FarmCrew:
             if key not in self._given:
                 continue
             if isinstance(what, int):
-                return Heard(self._given[key][0].rows, Told(what))
+                return Heard(self._given[key][0].rows, WorkerMessage(what))
             return self._answered(key, what)
 
     def _answered(self, key: str, future: Any) -> Heard:
-        task, _ = self._given.pop(key)
+        task, partials, _ = self._given.pop(key)
+        given_back = tuple(partials)
         try:
-            answer = future.result()
+            answer = self._making.unpack_answer(future.result())
         except Exception as error:
-            return Heard(task.rows, None, lost=f"{type(error).__name__}: {error}")
+            return Heard(task.rows, None, lost=f"{type(error).__name__}: {error}", partials=given_back)
         finally:
             future.release()
         if answer.lost:
-            return Heard(task.rows, None, lost=f"{answer.lost} on {answer.machine}", said=answer.said)
+            lost = f"{answer.lost} on {answer.machine}"
+            return Heard(task.rows, None, lost=lost, said=answer.said, partials=given_back)
         rows = {row.number: row for row in task.rows}
         results = tuple(
             _as_here(result, rows[result.row_number], answer.machine) for result in answer.results
         )
-        return Heard(task.rows, Told(answer.frames, results), said=answer.said)
+        return Heard(task.rows, WorkerMessage(answer.frames, results), said=answer.said, partials=given_back)
 
     def _hear_frames(self, event: tuple[Any, dict[str, Any]]) -> None:
         _, said = event
@@ -231,6 +232,5 @@ def _encoders_of(row: Row) -> list[str]:
 
 def _as_here(result: Result, row: Row, machine: str) -> Result:
     """A result with the paths of this machine; a failure says where it happened."""
-    partial = partial_path(row.path).with_name(result.partial.name) if result.partial else None
     detail = f"on {machine}\n{result.detail}" if result.failure else result.detail
-    return replace(result, path=row.path, partial=partial, detail=detail)
+    return replace(result, path=row.path, detail=detail)

@@ -16,7 +16,8 @@ from distributed import get_worker
 
 from boxkite import __version__
 from boxkite.core.batch.crew import Crew
-from boxkite.core.farm.parcel import unpack_shot
+from boxkite.core.batch.packing import VERSION, unpack_task
+from boxkite.core.files.document import read_document, write_document
 from boxkite.core.render.result import Result
 from boxkite.core.settings import PathRule, mapped
 
@@ -36,15 +37,25 @@ class Answer:
     machine: str
 
 
-def make_shot(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> Answer:
-    """Make a shot here, telling of its frames under a topic, until it is made or nobody wants it any more.
+def unpack_answer(content: bytes) -> Answer:
+    """The answer in some bytes. Raises DocumentError."""
+    return read_document(content, Answer, VERSION)
+
+
+def make_shot(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> bytes:
+    """Make a shot here, telling of its frames under a topic, as long as it is wanted; its answer as bytes.
 
     The process that makes it lives on for the next shot of this thread.
     """
-    task = unpack_shot(content, rules)
+    return write_document(_made(content, rules, key, topic), Answer, VERSION)
+
+
+def _made(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> Answer:
+    machine = platform.node()
+    task = unpack_task(content, lambda text: Path(mapped(text, rules, machine)))
     worker: Any = get_worker()
     crew = _crew_of_this_thread()
-    crew.give(task)
+    crew.give(task, ())
     told = 0.0
     while True:
         heard = crew.listen(_LISTEN_SECONDS)

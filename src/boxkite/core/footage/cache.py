@@ -1,15 +1,14 @@
 """What was learned of files before, kept by their identity, so that the second look costs next to nothing.
 
 The store is the user's own (an SQLite file in the user's cache folder, or $BOXKITE_CACHE); a file counts as
-unchanged while its path, size, time of change and inode stay. Whatever is wrong with the store, the file itself
-is read.
+unchanged while its path, size, inode and times stay. What is kept are documents, checked when they are read.
+Whatever is wrong with the store, the file itself is read.
 """
 
 from __future__ import annotations
 
 import contextlib
 import os
-import pickle
 import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
@@ -18,8 +17,9 @@ from typing import TypeVar
 import av
 
 from boxkite import __version__
+from boxkite.core.files.document import read_document, write_document
 
-_FORM = 5
+_FORM = 6
 """Raised whenever what is kept changes its shape, or how it is found out."""
 _MOST_ROWS = 200_000
 
@@ -37,7 +37,7 @@ class Memory:
         self.stamp = f"{_FORM} {__version__} {av.__version__}"
 
     def recall(self, kind: str, path: Path, wanted: type[Kept]) -> Kept | None:
-        """What was kept of a file as it is now; None where there is nothing."""
+        """What was kept of a file as it is now, a value of a dataclass; None where there is nothing."""
         if self._store is None:
             return None
         with contextlib.suppress(Exception):  # a damaged store is no reason to fail
@@ -46,9 +46,7 @@ class Memory:
                 (kind, os.fsencode(path.absolute())),
             ).fetchone()
             if found and found[0] == self._identity(path):
-                value = pickle.loads(found[1])
-                if isinstance(value, wanted):
-                    return value
+                return read_document(found[1], wanted, _FORM)
         return None
 
     def keep(self, kind: str, path: Path, value: object) -> None:
@@ -56,7 +54,14 @@ class Memory:
         if self._store is None:
             return
         with contextlib.suppress(Exception):
-            self._new.append((kind, os.fsencode(path.absolute()), self._identity(path), pickle.dumps(value)))
+            self._new.append(
+                (
+                    kind,
+                    os.fsencode(path.absolute()),
+                    self._identity(path),
+                    write_document(value, type(value), _FORM),
+                )
+            )
 
     def save(self) -> None:
         """Write what is new."""
@@ -79,7 +84,7 @@ class Memory:
 
     def _identity(self, path: Path) -> str:
         there = path.stat()
-        return f"{self.stamp} {there.st_size} {there.st_mtime_ns} {there.st_ino}"
+        return f"{self.stamp} {there.st_size} {there.st_mtime_ns} {there.st_ino} {there.st_ctime_ns}"
 
 
 @contextlib.contextmanager

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import os
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import FootageError
+from boxkite.core.errors import BoxkiteError, InaccessibleError
+from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.cache import Memory, memory
 from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.kinds import MARKS_TABLE, STILL_SUFFIXES, is_junk
+from boxkite.core.footage.opening import check_readable
 from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.footage.source import Findings, ImageSettings, SequencePattern, Source, Unreadable
 
@@ -21,16 +22,17 @@ def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> 
 
     A folder gives all files below it but the systems' own hidden ones. Two or more images whose names
     differ only in their number, of one folder or named side by side, make one sequence. images: how these
-    are read. A path that does not exist is listed as unreadable. Files that have not changed since the last look
-    are not opened again.
+    are read. A path that does not exist is listed as unreadable, what the system does not let be seen as unseen.
+    Files that have not changed since the last look are not opened again.
     """
     sources: list[Source] = []
     unreadable: list[Unreadable] = []
+    unseen: list[Unseen] = []
     junk = 0
     with memory() as known:
-        for files, left, folder in _heaps(paths):
+        for files, left, folder in _heaps(paths, unseen):
             junk += left
-            if folder and not files:
+            if folder and not files and not unseen:
                 unreadable.append(Unreadable(folder, "there is nothing in this folder"))
             sequences, singles = group_sequences(files)
             items: list[SequencePattern | Path] = [*sequences, *singles]
@@ -41,22 +43,34 @@ def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> 
                         if isinstance(item, SequencePattern)
                         else with_layer(_read_or_recall(item, known), images or ImageSettings())
                     )
-                except FootageError as error:
+                except InaccessibleError as error:
+                    unseen.append(Unseen(item if isinstance(item, Path) else item.folder, error.message))
+                except (BoxkiteError, ValueError, ArithmeticError) as error:
                     where = item.folder / item.label if isinstance(item, SequencePattern) else item
-                    unreadable.append(Unreadable(where, error.message, error.hint))
+                    unreadable.append(_unreadable(where, error))
                 except OSError as error:
                     where = item.folder if isinstance(item, SequencePattern) else item
-                    unreadable.append(Unreadable(where, f"it cannot be read: {error.strerror or error}"))
+                    unseen.append(
+                        Unseen(where, f"it cannot be read: {(error.strerror or str(error)).lower()}")
+                    )
     sources.sort(key=lambda source: (str(source.path.parent), source.path.name))
-    return Findings(tuple(sources), tuple(unreadable), junk)
+    return Findings(tuple(sources), tuple(unreadable), junk, tuple(unseen))
 
 
-def _heaps(paths: Iterable[Path]) -> Iterator[tuple[list[Path], int, Path | None]]:
+def _unreadable(path: Path, error: Exception) -> Unreadable:
+    if isinstance(error, BoxkiteError):
+        return Unreadable(path, error.message, error.hint)
+    return Unreadable(
+        path, f"what it says of itself makes no sense: {error}"
+    )  # as a rate that no file can have
+
+
+def _heaps(paths: Iterable[Path], unseen: list[Unseen]) -> Iterator[tuple[list[Path], int, Path | None]]:
     """(files, how many are not worth a look, folder) of each folder; all files named by themselves are one heap."""
     named = []
     for path in paths:
         if path.is_dir():
-            yield *_files_below(path), path
+            yield *_files_below(path, unseen), path
         else:
             named.append(path)
     if named:
@@ -65,20 +79,22 @@ def _heaps(paths: Iterable[Path]) -> Iterator[tuple[list[Path], int, Path | None
 
 def _read_or_recall(path: Path, known: Memory) -> Source:
     found = known.recall("source", path, Source)
-    if found is None:
+    if found is None or found.identity is None:
         found = read_source(path)
         known.keep("source", path, found)
-    return found if found.path == path else replace(found, path=path)
+        return found
+    check_readable(path)  # its rights may have changed since
+    return replace(found, path=path, identity=found.identity.with_status(path.stat()))
 
 
-def _files_below(folder: Path) -> tuple[list[Path], int]:
-    """(files worth a look, how many are not) of a folder and all below it."""
+def _files_below(folder: Path, unseen: list[Unseen]) -> tuple[list[Path], int]:
+    """(files worth a look, how many are not) of a folder and all below it; what could not be seen is added."""
     found: list[Path] = []
     junk = 0
-    for parent, folders, names in os.walk(folder):
-        folders[:] = sorted(name for name in folders if not name.startswith("."))
+    walk = Walk(folder, unseen=unseen)
+    for parent, names in walk.folders():
         sidecars = _sidecars(names)
-        for name in sorted(names):
+        for name in names:
             if is_junk(Path(name)):
                 junk += not name.startswith(f".{MARKS_TABLE}")
             elif name not in sidecars and name != MARKS_TABLE:

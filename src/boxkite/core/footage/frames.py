@@ -28,6 +28,15 @@ _INDEXED_CONTAINERS = frozenset({"mov"})
 """Containers whose index lists every frame, so that no packet need be read to count them."""
 
 
+_PLAUSIBLE_HOLD_SECONDS = Fraction(3600)
+"""For longer one picture rarely stands on purpose; a damaged time stamp makes it stand for years."""
+
+
+def is_plausible(frames: int, rate: FrameRate) -> bool:
+    """Whether a picture, or black, may stand for so many frames without anybody being asked."""
+    return rate.seconds(frames) <= _PLAUSIBLE_HOLD_SECONDS
+
+
 @dataclass(frozen=True)
 class FrameTable:
     """Where each frame of a source lies in its file's own time.
@@ -37,7 +46,7 @@ class FrameTable:
     shows the last picture whose time has come, so pictures may be repeated or passed over.
     timestamped: False where the file stores no presentation times and frames can only be counted.
     picture_count: pictures coded in the file. rotation_degrees: 0, 90, 180 or 270, how far a player turns
-    the picture counter-clockwise.
+    the picture counter-clockwise. longest_hold: frames for which one picture stands at most.
     """
 
     rate: FrameRate
@@ -49,6 +58,7 @@ class FrameTable:
     timestamped: bool = True
     rotation_degrees: int = 0
     warnings: tuple[str, ...] = ()
+    longest_hold: int = 1
 
     @property
     def span(self) -> Span:
@@ -253,7 +263,13 @@ def table_from_times(
     warnings.append(
         f"variable frame rate: {len(times)} pictures laid on {count} frames at {grid_rate} a second"
     )
-    return FrameTable(grid_rate, count, len(times), first, time_base, False, warnings=tuple(warnings))
+    longest = max(1, int(np.diff(times, append=end).max() / float(frame_ticks)))
+    if longest > grid_rate.frames_in(_PLAUSIBLE_HOLD_SECONDS):
+        hours = float(grid_rate.seconds(longest)) / 3600
+        warnings.append(f"one picture stands for {hours:.1f} hours: its times may be damaged")
+    return FrameTable(
+        grid_rate, count, len(times), first, time_base, False, warnings=tuple(warnings), longest_hold=longest
+    )
 
 
 def _grid_rate(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> FrameRate:

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
+import stat
 from functools import lru_cache
 from pathlib import Path
+from types import TracebackType
 from typing import Any, cast
 
 import av
@@ -11,8 +14,10 @@ from av.codec.hwaccel import HWAccel
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
-from boxkite.core.errors import FootageError
-from boxkite.core.footage.kinds import explain
+from boxkite.core.errors import ChangedError, FootageError, InaccessibleError
+from boxkite.core.files.identity import FileIdentity, identity_of, identity_of_images
+from boxkite.core.files.reading import kind_of, opened, shown_path
+from boxkite.core.footage.kinds import STILL_SUFFIXES, explain
 from boxkite.core.footage.source import ImageLayer, SequencePattern, Source
 from boxkite.core.timebase import FrameRate
 
@@ -27,7 +32,11 @@ _MEDIA_FORMATS = (
 )
 # PyAV 19 has no such choice: it replaces what is no text by itself.
 _LENIENT: dict[str, Any] = {"metadata_errors": "replace"} if int(av.__version__.split(".")[0]) < 19 else {}
-_SAFE_OPTIONS = {"protocol_whitelist": "file", "format_whitelist": _MEDIA_FORMATS}
+_SAFE_OPTIONS = {"format_whitelist": _MEDIA_FORMATS}
+_OPENED_BY_NAME = frozenset({"image2"})
+"""Containers that the codec library opens by itself, by their names."""
+MOST_PIXELS = 120_000_000
+"""Of a picture: 12,000 by 10,000. Frames of twice the size take more memory than a batch may."""
 
 
 def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -> InputContainer:
@@ -36,33 +45,54 @@ def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -
     layer: of an EXR image, None for the plain one. Raises FootageError with the reason for anything that is not a
     readable media file.
     """
-    if not path.exists():
-        raise FootageError("there is no such file", path=path)
-    if path.is_dir():
-        raise FootageError("this is a folder", path=path, hint="inspect lists what is inside")
-    if not path.is_file():
-        raise FootageError("this is not a regular file", path=path)
-    if path.stat().st_size == 0:
-        raise FootageError("the file is empty", path=path)
+    check_readable(path)
+    return _opened(f"file:{path}", path, None, {"protocol_whitelist": "file"}, hardware, layer)
+
+
+def check_readable(path: Path) -> None:
+    """Make sure that a path leads to a regular file with something in it. Raises FootageError."""
     try:
-        with path.open("rb"):
+        found = path.stat()
+        if stat.S_ISDIR(found.st_mode):
+            raise FootageError("this is a folder", path=path, hint="inspect lists what is inside")
+        if kind := kind_of(found.st_mode):
+            raise FootageError(f"this is {kind}, not a file", path=path)
+        if found.st_size == 0:
+            raise FootageError("the file is empty", path=path)
+        with opened(path):
             pass
+    except FileNotFoundError:
+        raise FootageError("there is no such file", path=path) from None
+    except ValueError:
+        raise FootageError("this is not a path: it holds a zero byte", path=shown_path(path)) from None
     except OSError as error:
-        raise FootageError(
+        raise InaccessibleError(
             f"it cannot be opened: {(error.strerror or 'unknown cause').lower()}",
             path=path,
             hint="ask for the right to read it",
         ) from None
+
+
+def _opened(
+    name: str,
+    path: Path,
+    form: str | None,
+    options: dict[str, str],
+    hardware: str,
+    layer: ImageLayer | None,
+) -> InputContainer:
+    """Open by the codec library. name: as it calls the file; form: the kind of container, None to find out."""
     try:
-        opened = av.open(
-            f"file:{path}",
+        found = av.open(
+            name,
             "r",
-            options=dict(_SAFE_OPTIONS),
-            stream_options=_told(layer),
+            format=form,
+            options={**_SAFE_OPTIONS, **options},
+            stream_options=_told(path, layer),
             hwaccel=_decoder(hardware),
             **_LENIENT,
         )
-        return _of_layer(cast(InputContainer, opened), layer)
+        return _of_layer(cast(InputContainer, found), layer)
     except (av.error.FFmpegError, ValueError, OSError):
         reason, hint = explain(path)
         raise FootageError(reason, path=path, hint=hint) from None
@@ -85,9 +115,15 @@ def works_here(hardware: str) -> bool:
     return True
 
 
-def _told(layer: ImageLayer | None) -> Any:
-    """What is told to the decoder of a container's only stream; a list of dicts, whatever PyAV's stubs say."""
-    return [layer.decoder_options] if layer and not layer.part else None
+def _told(path: Path, layer: ImageLayer | None) -> Any:
+    """What is told to the decoder of a container's only stream; a list of dicts, whatever PyAV's stubs say.
+
+    Opening an image decodes it: one with too many pixels would take the memory for them before anybody could look.
+    """
+    if path.suffix.lower() not in STILL_SUFFIXES:
+        return None
+    own = layer.decoder_options if layer and not layer.part else {}
+    return [{"max_pixels": str(MOST_PIXELS), **own}]
 
 
 def _of_layer(container: InputContainer, layer: ImageLayer | None) -> InputContainer:
@@ -115,7 +151,7 @@ def open_sequence(
                 "pattern_type": "sequence",
                 "protocol_whitelist": "file",
             },
-            stream_options=_told(layer),
+            stream_options=_told(Path(sequence.file_name(sequence.first)), layer),
             **_LENIENT,
         )
         return _of_layer(cast(InputContainer, opened), layer)
@@ -123,14 +159,87 @@ def open_sequence(
         raise FootageError(f"the images cannot be read ({error})", path=sequence.folder) from None
 
 
-def open_source(source: Source, hardware: str = "") -> InputContainer:
-    """Open a source again; hardware as open_file takes it.
+class OpenedSource:
+    """A source while it is read: what is read is what was looked at when the source was found, or reading fails.
 
-    Raises FootageError when it has gone or changed into something unreadable.
+    Its identity is compared when it is opened and once more after the last read, on the descriptor that is read. Use it
+    as a context, which gives the container, or close it.
     """
-    if source.sequence and source.video:
-        return open_sequence(source.sequence, source.video.rate, source.layer)
-    return open_file(source.path, hardware, source.layer)
+
+    def __init__(self, source: Source, hardware: str = "") -> None:
+        """Raises FootageError where it has gone, cannot be read, or is not what it was."""
+        self._source = source
+        self._descriptor: int | None = None
+        if source.sequence and source.video:
+            self._check()
+            self.container = open_sequence(source.sequence, source.video.rate, source.layer)
+            return
+        check_readable(source.path)
+        if source.container in _OPENED_BY_NAME or os.name == "nt":
+            self._check()
+            self.container = open_file(source.path, hardware, source.layer)
+            return
+        with opened(source.path) as descriptor:
+            self._descriptor = os.dup(descriptor)
+        try:
+            self._check()
+            own = {"protocol_whitelist": "fd", "fd": str(self._descriptor)}
+            self.container = _opened("fd:", source.path, source.container, own, hardware, source.layer)
+        except BaseException:
+            os.close(self._descriptor)
+            raise
+
+    def __enter__(self) -> InputContainer:
+        return self.container
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close(check=kind is None or kind is GeneratorExit)
+
+    def close(self, *, check: bool = True) -> None:
+        """Let go of the file. check: whether it was read to its end as far as wanted. Raises ChangedError."""
+        self.container.close()
+        try:
+            if check:
+                self._check()
+        finally:
+            if self._descriptor is not None:
+                os.close(self._descriptor)
+                self._descriptor = None
+
+    def _check(self) -> None:
+        source = self._source
+        if source.identity is None:
+            return
+        try:
+            if self._descriptor is not None:
+                now = identity_of(self._descriptor, source.path)
+            else:
+                now = current_identity(source)
+        except OSError as error:
+            raise FootageError(f"it cannot be read: {error.strerror or error}", path=source.path) from None
+        if difference := source.identity.difference(now):
+            raise ChangedError(f"it has changed since it was planned: {difference}", path=source.path,
+                               hint="plan again; what was made of it was thrown away")  # fmt: skip
+
+
+def current_identity(source: Source) -> FileIdentity:
+    """The identity of a source as it is now. Raises OSError."""
+    if source.sequence:
+        images = source.sequence
+        gone = set(images.missing)
+        return identity_of_images(
+            [images.folder / images.file_name(number) for number in range(images.first, images.last + 1)
+             if number not in gone]
+        )  # fmt: skip
+    with opened(source.path) as descriptor:
+        return identity_of(descriptor, source.path)
+
+
+def open_source(source: Source, hardware: str = "") -> OpenedSource:
+    """Open a source again; hardware as open_file takes it. Raises FootageError, see OpenedSource."""
+    return OpenedSource(source, hardware)
 
 
 def real_pictures(container: InputContainer) -> list[VideoStream]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from dataclasses import replace
 from datetime import datetime
@@ -15,9 +16,19 @@ from av.container import InputContainer
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import BoxkiteError, FootageError
+from boxkite.core.files.identity import FileIdentity, identity_of
+from boxkite.core.files.reading import opened
 from boxkite.core.footage.exr import choose_layer, layers_of
 from boxkite.core.footage.kinds import STILL_SUFFIXES
-from boxkite.core.footage.opening import open_file, open_sequence, picture_stream, real_pictures
+from boxkite.core.footage.opening import (
+    MOST_PIXELS,
+    check_readable,
+    current_identity,
+    open_file,
+    open_sequence,
+    picture_stream,
+    real_pictures,
+)
 from boxkite.core.footage.source import (
     AudioFacts,
     Chapter,
@@ -47,11 +58,23 @@ SEQUENCE_RATE = FrameRate(Fraction(24))
 
 def read_source(path: Path) -> Source:
     """Read the facts of one media file. Raises FootageError with the reason when it is not one."""
+    check_readable(path)
+    with opened(path) as descriptor:
+        identity = identity_of(descriptor, path)
+        source = _read(path, identity)
+        if not identity.is_status_of(os.fstat(descriptor)) or not identity.is_status_of(path.stat()):
+            raise FootageError(
+                "it changes while it is looked at", path=path, hint="wait until it is complete"
+            )
+    return source
+
+
+def _read(path: Path, identity: FileIdentity) -> Source:
     layers = layers_of(path)
     layer = choose_layer(layers, ImageSettings())
     with open_file(path, layer=layer) as container:
-        source = _facts(container, path, None, path.stat().st_size)
-    source = replace(source, layers=layers, layer=layer)
+        source = _facts(container, path, None, identity.size_bytes)
+    source = replace(source, layers=layers, layer=layer, identity=identity)
     video = source.video
     if video and source.container == "mov":
         turn = stored_turn(path, video.width_px, video.height_px)
@@ -82,6 +105,7 @@ def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None
         source = replace(
             source, start_timecode=source.start_timecode or _timecode_in_image(container, source)
         )
+    source = replace(source, identity=current_identity(source))
     usual = sorted(sizes)[len(sizes) // 2]
     odd = sum(one < usual // 20 for one in sizes)
     if odd:
@@ -173,6 +197,11 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -
     context = stream.codec_context
     if not context.width or not context.height:
         raise FootageError("the picture has no size: the codec library cannot make sense of it")
+    if context.width * context.height > MOST_PIXELS:
+        raise FootageError(
+            f"its picture is {context.width}x{context.height}: more than {MOST_PIXELS // 1_000_000} million pixels",
+            hint="scale it down first",
+        )
     rate = _rate(stream, warnings)
     count = stream.frames
     if not count:

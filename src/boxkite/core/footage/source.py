@@ -8,6 +8,8 @@ from enum import StrEnum
 from fractions import Fraction
 from pathlib import Path
 
+from boxkite.core.files.identity import FileIdentity
+from boxkite.core.files.walking import Unseen
 from boxkite.core.timebase import FrameRate, Timecode
 
 
@@ -172,7 +174,8 @@ class Source:
     """One media file or image sequence, with all that is known about it without reading its packets.
 
     left_out: tracks that no file made from it will hold, as "1 subtitle track". layers: pictures that its images hold;
-    layer: which of them it gives out, None for the plain one.
+    layer: which of them it gives out, None for the plain one. identity: of the file as it was looked at; None where
+    nothing is read of it.
     """
 
     path: Path
@@ -192,6 +195,7 @@ class Source:
     created: datetime | None = None
     layers: tuple[ImageLayer, ...] = ()
     layer: ImageLayer | None = None
+    identity: FileIdentity | None = None
 
     @property
     def clip_name(self) -> str:
@@ -217,8 +221,12 @@ class Unreadable:
 
 @dataclass(frozen=True)
 class Findings:
-    """All that was found under some paths, in the order of their names. junk: how many files systems leave behind."""
+    """All that was found under some paths, in the order of their names.
+
+    junk: how many files systems leave behind. unseen: what could not be looked into, and may hold more.
+    """
 
     sources: tuple[Source, ...]
     unreadable: tuple[Unreadable, ...]
     junk: int = 0
+    unseen: tuple[Unseen, ...] = ()

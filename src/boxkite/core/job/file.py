@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import PlanError
+from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.writing import create_file
 from boxkite.core.job.said import (
     FIELD_OF,
     OF_OTHERWISE,
@@ -33,9 +35,7 @@ def is_job_file(path: Path) -> bool:
 def read_job_file(path: Path) -> JobWords:
     """The words of a job file, its relative paths counted from its own folder. Raises PlanError with the key."""
     try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise PlanError("this is too large for a job file", path=path)
-        tables = tomllib.loads(path.read_text(encoding="utf-8"))
+        tables = tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
     except FileNotFoundError:
         raise PlanError("there is no such job file", path=path) from None
     except OSError as error:
@@ -145,8 +145,7 @@ def save_job(words: JobWords, path: Path) -> None:
             tables[WORD_OF[one.name]] = value
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with path.open("xb") as file:
-            tomli_w.dump(tables, file)
+        create_file(path, tomli_w.dumps(tables).encode("utf-8"))
     except FileExistsError:
         raise PlanError(
             "this file is there already; nothing was overwritten", path=path, hint="name another"

@@ -64,7 +64,8 @@ class Job:
     recorder lie. exact_cuts: encode what cannot be copied exactly. joined: whether copies become one file.
     tracks: of an edit that is rendered, by name; empty for all. retime: give clips of originals the edit's speed.
     decode_with: a kind of decoder outside the CPU. layer, view: of EXR images that hold several.
-    accept_damaged: make what can be made of damaged footage.
+    accept_damaged: make what can be made of damaged footage. accept_gaps: make sources in which one picture stands for
+    more than an hour. replace_others: with existing "replace", also single files that no batch on record made.
     """
 
     paths: tuple[Path, ...]
@@ -98,6 +99,8 @@ class Job:
     exact_cuts: bool = False
     joined: Joined = "no"
     accept_damaged: bool = False
+    accept_gaps: bool = False
+    replace_others: bool = False
     tracks: tuple[str, ...] = ()
     retime: bool = False
     decode_with: str = ""

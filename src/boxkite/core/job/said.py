@@ -73,6 +73,8 @@ class JobWords:
     exact_cuts: bool | None = None
     joined: str | None = None
     accept_damaged: bool | None = None
+    accept_gaps: bool | None = None
+    replace_others: bool | None = None
     tracks: tuple[str, ...] = ()
     retime: bool | None = None
     decode_with: str | None = None
@@ -88,7 +90,7 @@ FIELD_OF = {_SAID_AS.get(one.name, one.name.replace("_", "-")): one.name for one
 """The field of each word, as it is said in a job file; with two dashes before it, on the command line."""
 WORD_OF = {name: word for word, name in FIELD_OF.items()}
 TAKES_LIST = {one.name for one in fields(JobWords) if str(one.type).startswith("tuple[str")}
-TAKES_YES_OR_NO = {"join", "exact_cuts", "accept_damaged", "retime"}
+TAKES_YES_OR_NO = {"join", "exact_cuts", "accept_damaged", "accept_gaps", "replace_others", "retime"}
 TAKES_NUMBER = {"depth", "version_number"}
 OF_OTHERWISE = tuple(one.name for one in fields(OtherwiseWords))
 
@@ -152,6 +154,8 @@ def job_from_words(
         exact_cuts=bool(words.exact_cuts),
         joined=_one_of(words.joined, get_args(Joined), WHETHER_JOINED, "joined") or "no",
         accept_damaged=bool(words.accept_damaged),
+        accept_gaps=bool(words.accept_gaps),
+        replace_others=bool(words.replace_others),
         tracks=tuple(name.strip() for text in words.tracks for name in text.split(",") if name.strip()),
         retime=bool(words.retime),
         decode_with=_one_of(words.decode_with, DECODERS, DECODERS, "decode-with") or "",

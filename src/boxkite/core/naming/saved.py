@@ -7,10 +7,13 @@ import tomllib
 from pathlib import Path
 
 from boxkite.core.errors import PatternError, RequestError
+from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.writing import replace_file
 from boxkite.core.naming.pattern import read_pattern
 from boxkite.core.suggest import did_you_mean
 
 FILE_VARIABLE = "BOXKITE_PATTERNS"
+_MOST_BYTES = 1_000_000
 PREFIX = "saved:"
 """Before the name of a saved pattern, where a pattern is asked for; no pattern can begin so."""
 
@@ -28,7 +31,7 @@ def saved_patterns() -> dict[str, str]:
     """Every saved pattern by its name. Raises RequestError for a file that cannot be read."""
     path = patterns_file()
     try:
-        found = tomllib.loads(path.read_text(encoding="utf-8"))
+        found = tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
     except FileNotFoundError:
         return {}
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
@@ -72,11 +75,9 @@ def _write(patterns: dict[str, str]) -> Path:
     import tomli_w
 
     path = patterns_file()
-    partial = path.with_name(f".{path.name}.{os.getpid()}")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        partial.write_text(tomli_w.dumps(dict(sorted(patterns.items()))), encoding="utf-8")
-        partial.replace(path)
+        replace_file(path, tomli_w.dumps(dict(sorted(patterns.items()))).encode("utf-8"))
     except OSError as error:
         raise RequestError(f"the patterns cannot be saved: {error.strerror or error}", path=path) from None
     return path

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import PlanError
+from boxkite.core.files.writing import create_file
 from boxkite.core.plan.rows import Plan
 from boxkite.core.shots.shot import Reel, Shot
 from boxkite.core.timebase import Span
@@ -70,7 +72,9 @@ def _draw(uses: Sequence[tuple[Reel, list[Shot]]], path: Path) -> None:
              ("in two shots", _OVERLAP)]  # fmt: skip
     figure.legend(handles=[Patch(color=colour, label=name) for name, colour in kinds], loc="outside lower center",
                   ncols=len(kinds), frameon=False)  # fmt: skip
-    figure.savefig(path)
+    content = io.BytesIO()
+    figure.savefig(content, format="png")
+    create_file(path, content.getvalue())
 
 
 def _label(reel: Reel, shots: Sequence[Shot]) -> str:

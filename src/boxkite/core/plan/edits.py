@@ -11,7 +11,9 @@ from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
 from boxkite.core.errors import PlanError
+from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.find import find_sources
+from boxkite.core.footage.frames import is_plausible
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
 from boxkite.core.job.words import By, PictureFrom
@@ -40,7 +42,7 @@ MOST_LISTED = 40
 class EditCutter:
     """The edits of a job with the footage they can be cut from.
 
-    programs: sources among the job's paths. reel_of: measures a source, once.
+    programs: sources among the job's paths. reel_of: measures a source, once. unseen: what could not be looked into.
     """
 
     job: Job
@@ -48,6 +50,7 @@ class EditCutter:
     programs: Sequence[Source]
     reel_of: Callable[[Source], Reel]
     notices: list[str] = field(default_factory=list)
+    unseen: list[Unseen] = field(default_factory=list)
 
     def __post_init__(self) -> None:
         self.picture: PictureFrom = self.job.picture or ("program" if self.programs else "originals")
@@ -142,6 +145,7 @@ class EditCutter:
     def _media(self) -> list[Source]:
         found = find_sources(self.job.media, self.job.images)
         named = {path for path in self.job.media if not path.is_dir()}
+        self.unseen += found.unseen
         for item in found.unreadable:
             if item.path in named or item.path in self.job.media:
                 raise PlanError(f"--media: {item.reason}", path=item.path, hint=item.hint)
@@ -192,6 +196,13 @@ class EditCutter:
             raise lacking_media(missing)
         if not uses:
             raise PlanError(f"timeline “{timeline.name}” shows no media", path=edit.path)
+        gap = _longest_gap(timeline)
+        if not self.job.accept_gaps and not is_plausible(gap, timeline.rate):
+            raise PlanError(
+                f"timeline “{timeline.name}” shows nothing for {float(timeline.rate.seconds(gap)) / 3600:.1f} hours",
+                path=edit.path,
+                hint="a time in it is probably wrong; --accept-gaps renders it all the same",
+            )
         model = self.reel_of(max(uses.values(), key=lambda use: use[0])[1])
         return self._composed(edit, timeline, model)
 
@@ -289,3 +300,13 @@ def lacking_media(problems: Sequence[str]) -> PlanError:
         hint="say where the originals lie with --media, leave shots out with --except, or use --picture program",
         details=shown,
     )
+
+
+def _longest_gap(timeline: Timeline) -> int:
+    """Frames of a timeline in a row in which no picture track shows anything."""
+    spans = sorted(clip.record for track in timeline.picture_tracks for clip in track.clips if clip.enabled)
+    reached, longest = 0, 0
+    for span in spans:
+        longest = max(longest, span.start - reached)
+        reached = max(reached, span.end)
+    return longest

@@ -11,9 +11,10 @@ from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.edit.ranges import YES
 from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
-from boxkite.core.errors import FootageError, PlanError, RequestError
+from boxkite.core.errors import FootageError, InaccessibleError, PlanError, RequestError
+from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.find import find_sources
-from boxkite.core.footage.frames import measure_frames
+from boxkite.core.footage.frames import is_plausible, measure_frames
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.choosing import Candidate, choose, fitting_all
 from boxkite.core.job.job import Job, Otherwise
@@ -37,7 +38,7 @@ Progress = Callable[[str], None]
 class Gathered:
     """The shots of a job, at least one, and what is to be said about everything else.
 
-    otherwise: by place among them, how some are done otherwise.
+    otherwise: by place among them, how some are done otherwise. unseen: what could not be looked into.
     """
 
     shots: tuple[Shot, ...]
@@ -45,6 +46,7 @@ class Gathered:
     uncovered: tuple[tuple[Reel, Span], ...]
     left_out: tuple[LeftOut, ...]
     otherwise: Mapping[int, Otherwise]
+    unseen: tuple[Unseen, ...] = ()
 
 
 def gather_shots(job: Job, progress: Progress, *, sound_alone: bool = False) -> Gathered:
@@ -55,7 +57,8 @@ def gather_shots(job: Job, progress: Progress, *, sound_alone: bool = False) -> 
     """
     edits = [path for path in job.paths if is_edit(path)]
     footage = [path for path in job.paths if not is_edit(path)]
-    sources, notices = _sources(job, footage, sound_alone) if footage else ([], [])
+    unseen: list[Unseen] = []
+    sources, notices = _sources(job, footage, sound_alone, unseen) if footage else ([], [])
     marks = read_marks(job.marks) if job.marks else None
     ways = job.by or (_way_to_cut(marks, bool(edits)),)
     cutter = _Cutter(job, edits, sources, marks, progress)
@@ -78,7 +81,8 @@ def gather_shots(job: Job, progress: Progress, *, sound_alone: bool = False) -> 
         if done.handles:
             handled[index] = with_handles([whole[index]], done.handles)[0]
     uncovered = () if left_out else cut.uncovered
-    return Gathered(tuple(remarked(handled)), tuple(notices), uncovered, tuple(left_out), otherwise)
+    return Gathered(tuple(remarked(handled)), tuple(notices), uncovered, tuple(left_out), otherwise,
+                    tuple(dict.fromkeys((*unseen, *cutter.unseen))))  # fmt: skip
 
 
 def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
@@ -112,7 +116,9 @@ def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
     return shot.with_changes(facts=facts, circled=circled, keywords=keywords)
 
 
-def _sources(job: Job, paths: Sequence[Path], sound_alone: bool) -> tuple[list[Source], list[str]]:
+def _sources(
+    job: Job, paths: Sequence[Path], sound_alone: bool, unseen: list[Unseen]
+) -> tuple[list[Source], list[str]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
     found = find_sources(paths, job.images)
     named = {path for path in paths if not path.is_dir()}
@@ -121,6 +127,10 @@ def _sources(job: Job, paths: Sequence[Path], sound_alone: bool) -> tuple[list[S
         if item.path in named:
             raise FootageError(item.reason, path=item.path, hint=item.hint)
         notices.append(f"{item.path}: {item.reason}: left aside")
+    for blind in found.unseen:
+        if blind.path in named:
+            raise FootageError(blind.reason, path=blind.path)
+    unseen += found.unseen
     with_picture = []
     for source in found.sources:
         if source.kind is SourceKind.STILL and source.path not in named:
@@ -137,6 +147,8 @@ def _sources(job: Job, paths: Sequence[Path], sound_alone: bool) -> tuple[list[S
             raise FootageError(
                 found.unreadable[0].reason, path=found.unreadable[0].path, hint=found.unreadable[0].hint
             )
+        if unseen:
+            raise FootageError(unseen[0].reason, path=unseen[0].path)
         raise FootageError(
             "there is no source with a picture here" if not sound_alone else "there is no source here",
             path=paths[0] if paths else None,
@@ -177,6 +189,7 @@ class _Cutter:
         self.marks = marks
         self.progress = progress
         self.notices: list[str] = []
+        self.unseen: list[Unseen] = []
         self._reels: dict[Path, Reel] = {}
         self._recordings: tuple[Source, ...] | None = None
         self._edit_cutter: EditCutter | None = None
@@ -190,7 +203,9 @@ class _Cutter:
                     hint="name it among the paths: .otio, .otioz, .otiod, .edl, .xml or .aaf",
                 )
             if self._edit_cutter is None:
-                self._edit_cutter = EditCutter(self.job, self.edits, self.sources, self.reel_of, self.notices)
+                self._edit_cutter = EditCutter(
+                    self.job, self.edits, self.sources, self.reel_of, self.notices, self.unseen
+                )
             return self._edit_cutter.cut(way)
         if not self.sources:
             raise PlanError(
@@ -205,6 +220,13 @@ class _Cutter:
         if source.path not in self._reels:
             self.progress(source.label)
             table = measure_frames(source)
+            if not self.job.accept_gaps and not is_plausible(table.longest_hold, table.rate):
+                raise FootageError(
+                    f"one of its {table.picture_count} pictures stands for"
+                    f" {float(table.rate.seconds(table.longest_hold)) / 3600:.1f} hours",
+                    path=source.path,
+                    hint="its times are probably damaged; --accept-gaps makes it all the same",
+                )
             is_program = any(source is one for one in self.sources)
             reel = make_reel(source, table, self.job.start_timecode if is_program else None)
             reel, said = with_recorded_sound(reel, self._recorded())
@@ -229,12 +251,24 @@ class _Cutter:
             option = "--start-timecode" if self.job.start_timecode else range_words(self.job)
             raise PlanError(f"{option} is for one source; these are several")
         cuts = [Cut((), tuple(notices))]
+        failed: FootageError | None = None
         for index, listed in lists.items():
-            reel = self.reel_of(self.sources[index])
+            try:
+                reel = self.reel_of(self.sources[index])
+            except FootageError as error:
+                if self.sources[index].path in self.job.paths:
+                    raise
+                failed = error
+                self.notices.append(f"{self.sources[index].path}: {error.message}: left aside")
+                if isinstance(error, InaccessibleError):
+                    self.unseen.append(Unseen(self.sources[index].path, error.message))
+                continue
             cuts.append(
                 self._cut_source(way, reel, *listed) if listed else self._limited(cut_whole(reel), reel, {})
             )
         cut = joined_cuts(cuts)
+        if failed and not cut.shots:
+            raise failed
         return replace(cut, shots=tuple(shot.with_changes(way=way) for shot in cut.shots))
 
     def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[str]]:

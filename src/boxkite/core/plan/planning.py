@@ -61,7 +61,8 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     if job.joined != "no":
         rows = joined_rows(rows, job.joined)
     left_out = (*gathered.left_out, *unfit)
-    plan = Plan(tuple(rows), gathered.notices, gathered.uncovered, (), names.pattern, left_out, names.version)
+    plan = Plan(tuple(rows), gathered.notices, gathered.uncovered, (), names.pattern, left_out, names.version,
+                unseen=gathered.unseen)  # fmt: skip
     return _settled(job, plan, progress)
 
 
@@ -98,7 +99,7 @@ def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
         left_out += [LeftOut(row.name, row.shot.origin, f"unchanged since {batch.name}") for row in same]
         if not rows:
             notices.append(f"nothing is new or changed since {batch.name}")
-    rows = settle_existing(rows, job.existing, progress)
+    rows = settle_existing(rows, job, progress)
     volumes = _volumes([row for row in rows if row.how != "keep"])
     notices += [
         f"{volume.folder}: about {volume.needed_bytes // 1_000_000} MB are needed,"

@@ -7,11 +7,11 @@ from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
+from boxkite.core.files.checksum import file_checksum, text_checksum
 from boxkite.core.looks.look import DecisionStep, FileStep, SpacesStep
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.library import preset_as_json
 from boxkite.core.presets.model import Preset
-from boxkite.core.records.checksum import file_checksum, text_checksum
 
 _TALK = ("name", "summary", "good_for", "plays", "with_presets")
 

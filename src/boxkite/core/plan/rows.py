@@ -10,6 +10,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
 from boxkite.core.presets.geometry import Geometry
@@ -43,6 +44,14 @@ class Action(StrEnum):
     KEEP = "keep"
 
 
+@dataclass(frozen=True)
+class Replaced:
+    """What a row takes the place of. stamp: as the plan saw it. is_ours: whether a batch on record made it."""
+
+    stamp: str
+    is_ours: bool
+
+
 @dataclass(frozen=True, slots=True)
 class Row:
     """One file to be written. folder: of its output, absolute. name: below that, without ending.
@@ -50,7 +59,8 @@ class Row:
     plain_name: the name with the version left out. geometry: of the picture, None where it has none. copied: the
     frames of a copy, which begins and ends where the source lets it. sound_tracks: which of the source's sound
     streams it holds, by position. expected_bytes: about; spread: how far off that may be, as factors. action: make
-    it, replace what bears its name, or keep that because it is the same. change: against an earlier batch.
+    it, replace what bears its name, or keep that because it is the same. replaces: what it takes the place of.
+    change: against an earlier batch.
     look: what is done to its colours. accept_damaged: make it of what there is, where the source is damaged.
     decode_with: a kind of decoder outside the CPU.
     parts: of a file of several copies, one after the other; each as a row of its own. exact: encoded because a copy
@@ -71,6 +81,7 @@ class Row:
     warnings: tuple[str, ...] = ()
     copied: Span | None = None
     action: Action = Action.MAKE
+    replaces: Replaced | None = None
     change: str = ""
     look: Look = ()
     accept_damaged: bool = False
@@ -202,7 +213,7 @@ class Gone:
 
 @dataclass(frozen=True)
 class Plan:
-    """All rows, and all that is to be said beside them."""
+    """All rows, and all that is to be said beside them. unseen: what could not be looked into, and may hold more."""
 
     rows: tuple[Row, ...]
     notices: tuple[str, ...]
@@ -212,6 +223,7 @@ class Plan:
     left_out: tuple[LeftOut, ...] = ()
     version: int | None = None
     gone: tuple[Gone, ...] = ()
+    unseen: tuple[Unseen, ...] = ()
 
     @property
     def to_make(self) -> tuple[Row, ...]:
@@ -267,6 +279,7 @@ def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, An
         "path": row.place,
         "how": row.how,
         "action": row.action.value,
+        **({"replaces": {"made_by_a_batch": row.replaces.is_ours}} if row.replaces else {}),
         **({"change": row.change} if row.change else {}),
         "preset": row.preset.name,
         **(of_shot or shot_as_json(row)),
@@ -348,6 +361,7 @@ def plan_as_json(plan: Plan) -> dict[str, Any]:
         "rows": list(_rows_as_json(plan.rows)),
         "notices": list(plan.notices),
         "left_out": left_out_as_json(plan),
+        "unseen": [{"path": str(one.path), "reason": one.reason} for one in plan.unseen],
         "gone": [{"name": one.name, "path": str(one.path)} for one in plan.gone],
         "uncovered": [
             {

@@ -5,10 +5,21 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from boxkite.core.footage.source import Source
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Gone, Row
-from boxkite.core.records.checksum import file_stamp
 from boxkite.core.records.record import BatchRecord, FileRecord
+
+
+def same_stamp(stamp: str, source: Source) -> bool:
+    """Whether a source is what a record says it was; older records know its size and time of change only."""
+    now = stamp_of_source(source)
+    return stamp == now or (stamp.count("-") == 1 and now.startswith(f"{stamp}-"))
+
+
+def stamp_of_source(source: Source) -> str:
+    """What tells a source from what it was before, as records keep it; empty for one that no file is read of."""
+    return source.identity.stamp if source.identity else ""
 
 
 def compare_with(rows: Sequence[Row], batch: BatchRecord) -> tuple[list[Row], list[Row], list[Gone]]:
@@ -29,7 +40,7 @@ def compare_with(rows: Sequence[Row], batch: BatchRecord) -> tuple[list[Row], li
         source = row.shot.reel.source.path.absolute()
         key = (str(source), row.span.start, row.span.end, recipes.of(row), row.plain_name, row.preset.name)
         found = next((file for file in by_content.get(key, ()) if file.number not in used), None)
-        if found and found.stamp == file_stamp(source):
+        if found and same_stamp(found.stamp, row.shot.reel.source):
             used.add(found.number)
             same.append(row)
         else:
@@ -73,7 +84,7 @@ def _change(row: Row, before: FileRecord | None, recipes: Recipes) -> str:
     said = []
     if before.source != source:
         said.append(f"was from {before.source.name}")
-    elif before.stamp != file_stamp(source):
+    elif not same_stamp(before.stamp, row.shot.reel.source):
         said.append("its source has changed")
     if (before.in_frame, before.out_frame) != (row.span.start, row.span.end):
         said.append(f"was {before.in_timecode} to {before.out_timecode}")

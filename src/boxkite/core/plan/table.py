@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
@@ -13,6 +11,8 @@ from boxkite.core.edit.ranges import YES, split_keywords
 from boxkite.core.edit.table import Row as Line
 from boxkite.core.edit.table import read_table
 from boxkite.core.errors import BoxkiteError, PlanError
+from boxkite.core.files.cells import table_bytes
+from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.job.job import Job, Output
@@ -29,7 +29,6 @@ _FIXED = ("make", "file", "preset", "folder", "source", "in", "out", "source sta
           "note", "colour", "circled", "timeline", "timeline rate", "track", "event", "record in")  # fmt: skip
 _NEEDED = ("file", "preset", "folder", "source", "in", "out")
 _NO = ("no", "n", "false", "0", "-")
-_FORMULA = ("=", "+", "-", "@", "\t")
 _KEPT_WORDS = (
     "paths",
     "existing",
@@ -41,6 +40,8 @@ _KEPT_WORDS = (
     "images_rate",
     "look",
     "accept_damaged",
+    "accept_gaps",
+    "replace_others",
     "exact_cuts",
     "decode_with",
     "layer",
@@ -63,9 +64,7 @@ def save_plan(plan: Plan, path: Path) -> None:
     facts = list(
         dict.fromkeys(name for row in plan.rows for name in row.shot.facts if name.casefold() not in _FIXED)
     )
-    text = io.StringIO(newline="")
-    writer = csv.writer(text, delimiter="\t" if path.suffix.lower() == ".tsv" else ",", lineterminator="\n")
-    writer.writerow([*_FIXED, *facts])
+    lines: list[Sequence[str]] = [[*_FIXED, *facts]]
     for row in plan.rows:
         shot, place = row.shot, row.shot.edited
         cells = {
@@ -90,25 +89,16 @@ def save_plan(plan: Plan, path: Path) -> None:
             "record in": str(place.record_in) if place else "",
         }
         values = [*cells.values(), *(shot.facts.get(name, "") for name in facts)]
-        writer.writerow([_guarded(value) for value in values])
+        lines.append(values)
     try:
-        with path.open("x", encoding="utf-8-sig", errors="surrogateescape", newline="") as file:
-            file.write(text.getvalue())
+        delimiter = "\t" if path.suffix.lower() == ".tsv" else ","
+        create_file(path, table_bytes(lines, delimiter=delimiter, line_end="\n"))
     except FileExistsError:
         raise PlanError(
             "this file is there already; nothing was overwritten", path=path, hint="name another"
         ) from None
     except OSError as error:
         raise PlanError(f"it cannot be written: {error.strerror or error}", path=path) from None
-
-
-def _guarded(value: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return f"'{value}" if value.startswith(_FORMULA) else value
-
-
-def _plain(value: str) -> str:
-    return value[1:] if value.startswith("'") and value[1:].startswith(_FORMULA) else value
 
 
 class TableReader:
@@ -179,7 +169,7 @@ class TableReader:
         return found, left_out
 
     def _cell(self, line: Line, column: str) -> str:
-        return _plain(line.cells.get(self._columns.get(column, ""), "")).strip()
+        return line.cells.get(self._columns.get(column, ""), "").strip()
 
     def _wrong(self, line: Line, column: str, message: str, hint: str = "") -> PlanError:
         return PlanError(message, path=self.path, line=line.line, key=column, hint=hint)
@@ -201,7 +191,7 @@ class TableReader:
         facts = {
             named[key]: value
             for key in named
-            if key not in _FIXED and (value := _plain(line.cells.get(named[key], "")))
+            if key not in _FIXED and (value := line.cells.get(named[key], ""))
         }
         shot = Shot(
             reel=reel,

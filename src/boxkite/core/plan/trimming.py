@@ -9,6 +9,7 @@ from pathlib import Path
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
 from boxkite.core.errors import PlanError
+from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job, Otherwise
@@ -78,7 +79,8 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
         return reels[source.path]
 
     notices: list[str] = []
-    cutter = EditCutter(replace(job, picture="originals"), job.paths, (), reel_of, notices)
+    unseen: list[Unseen] = []
+    cutter = EditCutter(replace(job, picture="originals"), job.paths, (), reel_of, notices, unseen)
     edit = cutter.edits[0]
     uses = _uses(edit, cutter, reel_of, notices)
     parts = [part for of_source in _by_source(uses) for part in _parts(of_source, job, separate=separate)]
@@ -91,7 +93,7 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
         for index, part in enumerate(parts)
         if job.names is None and count[part.shot.reel.source.path] > 1
     }
-    gathered = Gathered(tuple(part.shot for part in parts), tuple(notices), (), (), otherwise)
+    gathered = Gathered(tuple(part.shot for part in parts), tuple(notices), (), (), otherwise, tuple(unseen))
     plan = plan_of_shots(job, gathered, outputs, progress)
     size = sum(reel.source.size_bytes for reel in {id(use.reel): use.reel for use in uses}.values())
     return Trim(edit, plan, tuple(parts), size)

@@ -108,6 +108,7 @@ def keeps_alpha(pixel_format: str) -> bool:
     return pixel_format.startswith(("yuva", "rgba", "gbrap"))
 
 
+IMAGE_ENDINGS = {"png": ".png", "tiff": ".tif", "dpx": ".dpx", "exr": ".exr", "jpeg": ".jpg"}
 COPIED_AS = {
     ".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "matroska", ".webm": "webm", ".mxf": "mxf",
     ".ts": "mpegts", ".mts": "mpegts", ".m2ts": "mpegts", ".avi": "avi", ".mpg": "mpeg",

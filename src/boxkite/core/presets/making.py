@@ -9,6 +9,7 @@ from typing import Any
 import tomli_w
 
 from boxkite.core.errors import PresetError
+from boxkite.core.files.writing import create_file
 from boxkite.core.naming.filename import safe_component
 from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
 from boxkite.core.presets.library import PresetFile, Shelf, own_folder
@@ -38,8 +39,7 @@ def make_preset(
         tables[BASED_ON] = str(Path(based_on).expanduser().absolute())
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        with path.open("xb") as file:
-            tomli_w.dump(tables, file)
+        create_file(path, tomli_w.dumps(tables).encode("utf-8"))
     except OSError as error:
         raise PresetError(f"it cannot be written: {error.strerror or error}", path=path) from None
     return path

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from boxkite.core.errors import PresetError
+from boxkite.core.files.reading import read_bytes
 from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
 from boxkite.core.presets.model import Audio, Lettering, LookWanted, Preset, Video, Watermark
 from boxkite.core.suggest import did_you_mean
@@ -33,9 +34,7 @@ _KEY_FIRST = re.compile(r"([a-z_]+(?:\.[a-z_]+)*): ")
 def read_tables(path: Path) -> dict[str, Any]:
     """What a TOML file says. Raises PresetError."""
     try:
-        if path.stat().st_size > _MOST_BYTES:
-            raise PresetError("this is too large for a preset", path=path)
-        return tomllib.loads(path.read_text(encoding="utf-8"))
+        return tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
     except OSError as error:
         raise PresetError(f"it cannot be read: {error.strerror or error}", path=path) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import cast
 
 from boxkite.core.errors import RecordsError
-from boxkite.core.records.record import BatchState, Entry, Stop
+from boxkite.core.records.record import Awaited, BatchState, Entry, Stop
 from boxkite.core.records.store import Records, storable
 
 
@@ -32,14 +32,24 @@ class Journal:
         self._batch: int = found[0][0]
         self.name = name
 
-    def batch_is(self, state: BatchState, *, seconds: float | None = None, note: str | None = None) -> None:
-        """Note what the batch is at. seconds: how long it has run in all; note: what there is to say of it."""
+    def batch_is(
+        self,
+        state: BatchState,
+        *,
+        seconds: float | None = None,
+        note: str | None = None,
+        waits_for: Awaited = "",
+    ) -> None:
+        """Note what the batch is at. seconds: how long it has run in all; note: what there is to say of it.
+
+        waits_for: what it would need to be resumed.
+        """
         with self._records.change() as store:
             ended = now_text() if state in ("stopped", "ended") else ""
             store.execute(
                 "update batch set state = ?, ended = ?, process = ?, seconds = coalesce(?, seconds),"
-                " note = coalesce(?, note) where id = ?",
-                (state, ended, 0 if ended else os.getpid(), seconds, note, self._batch),
+                " note = coalesce(?, note), waits_for = ? where id = ?",
+                (state, ended, 0 if ended else os.getpid(), seconds, note, waits_for, self._batch),
             )
             if state in ("stopped", "ended"):
                 store.execute("update batch set stop = '' where id = ?", (self._batch,))
@@ -97,7 +107,7 @@ class Journal:
                 " partial = '', checksum = '', size_bytes = 0 where batch = ? and number = ?",
                 (now_text(), storable(failure), seconds, self._batch, number),
             )
-            self._enter(store, number, "state", f"failed: {failure}")
+            self._enter(store, number, "failure", failure)
             if detail:
                 self._enter(store, number, "detail", detail)
 
@@ -133,7 +143,7 @@ class Journal:
 
         after: only what was entered after this key.
         """
-        wanted = "and (entry.kind = 'detail' or entry.text like 'failed:%')" if errors else ""
+        wanted = "and entry.kind in ('failure', 'detail')" if errors else ""
         rows = self._records.ask(
             "select entry.id, entry.at, entry.number, entry.kind, entry.text, file.path from entry"
             " left join file on file.batch = entry.batch and file.number = entry.number"

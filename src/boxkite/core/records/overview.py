@@ -21,8 +21,8 @@ def overviews(records: Records, names: tuple[str, ...] = (), *, latest: int = 20
         names = (records.batch(LAST, with_files=False).name,)
     wanted = f"where name in ({', '.join('?' * len(names))})" if names else "order by id desc limit ?"
     found = []
-    for identity, name, state, started, seconds, folders, stop, note in records.ask(
-        f"select id, name, state, started, seconds, folders, stop, note from batch {wanted}",
+    for identity, name, state, started, seconds, folders, stop, note, waits_for in records.ask(
+        f"select id, name, state, started, seconds, folders, stop, note, waits_for from batch {wanted}",
         *(names or (latest,)),
     ):
         files, proved, failed, frames, done, size = records.ask(
@@ -34,7 +34,7 @@ def overviews(records: Records, names: tuple[str, ...] = (), *, latest: int = 20
         held = state in _ALIVE and is_held(records.folder, name)
         found.append(
             Overview(name, state, datetime.fromisoformat(started), seconds, tuple(map(Path, json.loads(folders))),
-                     files, proved, failed, frames, done, size, stop, held, note)
+                     files, proved, failed, frames, done, size, stop, held, note, waits_for)
         )  # fmt: skip
     return found
 

@@ -10,8 +10,11 @@ from typing import Any, Literal
 
 BatchState = Literal["waiting", "running", "stopped", "ended"]
 """As it is stored: waiting for its turn, running, stopped before its end, at its end."""
+Awaited = Literal["", "room"]
+"""What a batch that has stopped waits for: nothing, or room on a disk."""
 FileState = Literal["planned", "started", "ready", "proved", "failed"]
 """ready: proved, and about to get its name."""
+_MOST_WORKERS = 256
 Stop = Literal["", "after", "now"]
 """What has been asked of a running batch: nothing, to end after the current files, to end at once."""
 
@@ -83,10 +86,16 @@ class BatchRecord:
     folders: tuple[Path, ...] = ()
     settings: Mapping[str, Any] = field(default_factory=dict)
 
+    @property
+    def workers(self) -> int | None:
+        """How many shots side by side it was begun with; None where the record does not say, or says nonsense."""
+        workers = self.settings.get("workers")
+        return workers if isinstance(workers, int) and 1 <= workers <= _MOST_WORKERS else None
+
 
 @dataclass(frozen=True)
 class Entry:
-    """One line of the log of a batch. number: of the file, 0 for the batch. kind: "state", "warning" or "detail"."""
+    """One line of the log of a batch. number: of the file, 0 for the batch. kind: state, failure, warning or detail."""
 
     at: str
     number: int
@@ -116,6 +125,7 @@ class Overview:
     stop: str = ""
     held: bool = False
     note: str = ""
+    waits_for: Awaited = ""
 
     @property
     def shown_state(self) -> str:

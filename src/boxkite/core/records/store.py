@@ -135,7 +135,7 @@ class Records:
                 [(batch, *_as_values(file)) for file in files],
             )
             if packed_plan:
-                store.execute("insert into packed_plan values (?, ?)", (batch, packed_plan))
+                store.execute("insert into plan_document values (?, ?)", (batch, packed_plan))
             also(store, name)
         return name
 
@@ -176,7 +176,7 @@ class Records:
     def packed_plan(self, name: str) -> bytes:
         """What the plan of a batch was packed into; empty for a batch of an earlier version. Raises RecordsError."""
         found = self.ask(
-            "select content from packed_plan where batch = (select id from batch where name = ?)", name
+            "select content from plan_document where batch = (select id from batch where name = ?)", name
         )
         return bytes(found[0][0]) if found else b""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-FORM = 2
+FORM = 3
 _OF_FORM_1 = """
 create table batch (
     id integer primary key, name text unique not null, started text not null, machine text not null,
@@ -45,7 +45,14 @@ create table landed (
     folder text not null, path blob not null, stamp text not null, state text not null, batch text not null,
     reason text not null, at text not null, primary key (folder, path)) without rowid;
 """
-_STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2}
+_TO_FORM_3 = """
+alter table batch add column waits_for text not null default '';
+drop table packed_plan;
+create table plan_document (
+    batch integer primary key references batch (id) on delete cascade, content blob not null);
+update entry set kind = 'failure', text = substr(text, 9) where kind = 'state' and text like 'failed: %';
+"""
+_STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3}
 """What leads from each form to the next."""
 
 

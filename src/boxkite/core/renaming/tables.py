@@ -1,25 +1,27 @@
-"""Tables that name sources, kept in step with new names."""
+"""Tables that name sources, kept in step with new names: what each holds before and after is worked out first."""
 
 from __future__ import annotations
 
 import csv
 import io
-import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
-from boxkite.core.edit.mark_table import change_marks
-from boxkite.core.edit.table import find_column, read_table
-from boxkite.core.errors import BoxkiteError
+from boxkite.core.edit.mark_table import marks_as_bytes, read_marks_table
+from boxkite.core.edit.table import delimiter_of, find_column, read_table
+from boxkite.core.edit.text import MOST_BYTES, to_text
+from boxkite.core.errors import MarksError
+from boxkite.core.files.cells import guarded, plain_cell
+from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.writing import replace_file
 from boxkite.core.footage.kinds import MARKS_TABLE
 from boxkite.core.metadata.joining import SOURCE_COLUMNS
-from boxkite.core.records.checksum import text_checksum
 
 
 @dataclass(frozen=True)
 class TableChange:
-    """One table that was rewritten. before: all its text as it was; after: checksum of what was written."""
+    """One table that is rewritten. before, after: all its bytes, as text. cells: how many of them are changed."""
 
     path: str
     before: str
@@ -27,68 +29,79 @@ class TableChange:
     cells: int
 
 
-def rename_in_tables(tables: Sequence[Path], names: Mapping[str, str]) -> tuple[TableChange, ...]:
-    """Put new names in the place of old ones, in the column that names sources. names: old by new, case ignored.
-
-    All tables or none: where one cannot be written the others are as before. Raises MarksError.
-    """
-    changes: list[TableChange] = []
+def plan_tables(tables: Sequence[Path], names: Mapping[str, str]) -> tuple[TableChange, ...]:
+    """What becomes of tables when sources get new names. names: old by new, case ignored. Raises MarksError."""
     folded = {old.casefold(): new for old, new in names.items()}
-    try:
-        for path in dict.fromkeys(tables):
-            if change := _rename_in(path, folded):
-                changes.append(change)
-    except BaseException:
-        undo_tables(changes, names)
-        raise
-    return tuple(changes)
+    changes = (_changed(path, folded) for path in dict.fromkeys(tables))
+    return tuple(change for change in changes if change.cells)
 
 
-def undo_tables(changes: Sequence[TableChange], names: Mapping[str, str]) -> None:
-    """Give tables their old text; those that were edited since get only the old names back."""
-    back = {new.casefold(): old for old, new in names.items()}
-    for change in changes:
-        path = Path(change.path)
-        try:
-            if text_checksum(_text(path)) == change.after:
-                _write(path, change.before)
-            else:
-                _rename_in(path, back)
-        except (OSError, BoxkiteError):
-            continue  # a table that has gone since is no reason to keep files from their old names
+def write_table(change: TableChange) -> None:
+    """Write a table as planned. Raises MarksError where somebody has changed it since it was read, OSError."""
+    path = Path(change.path)
+    if _text(path) != change.before:
+        raise MarksError("this table was changed while files were renamed", path=path, hint="try again")
+    _write(path, change.after)
 
 
-def _rename_in(path: Path, folded: Mapping[str, str]) -> TableChange | None:
-    """Rewrite one table; None where it names none of them."""
+def undo_table(change: TableChange, names: Mapping[str, str]) -> None:
+    """Give a table its old text; one that was edited since gets only the old names back. Raises MarksError, OSError."""
+    path = Path(change.path)
+    now = _text(path)
+    if now == change.after:
+        _write(path, change.before)
+    elif now != change.before:
+        back = {new.casefold(): old for old, new in names.items()}
+        _write(path, _changed(path, back).after)
+
+
+def _changed(path: Path, folded: Mapping[str, str]) -> TableChange:
     before = _text(path)
-    cells = _rename_marks(path, folded) if path.name == MARKS_TABLE else _rename_cells(path, folded)
-    return TableChange(str(path.absolute()), before, text_checksum(_text(path)), cells) if cells else None
+    if path.name == MARKS_TABLE:
+        after, cells = _marks_renamed(path, folded)
+    else:
+        after, cells = _cells_renamed(path, before, folded)
+    return TableChange(str(path.absolute()), before, after if cells else before, cells)
 
 
-def _rename_marks(path: Path, folded: Mapping[str, str]) -> int:
-    from dataclasses import replace
+def _marks_renamed(path: Path, folded: Mapping[str, str]) -> tuple[str, int]:
+    rows, delimiter, own = read_marks_table(path)
+    renamed = [replace(row, source=_new(row.source, folded)) for row in rows]
+    count = sum(one != other for one, other in zip(rows, renamed, strict=True))
+    return marks_as_bytes(renamed, delimiter, own).decode("utf-8", "surrogateescape"), count
 
-    return change_marks(path, lambda rows: [replace(row, source=_new(row.source, folded)) for row in rows])
 
-
-def _rename_cells(path: Path, folded: Mapping[str, str]) -> int:
+def _cells_renamed(path: Path, before: str, folded: Mapping[str, str]) -> tuple[str, int]:
+    """A table of somebody's own: every cell but those that name a renamed source stays as it is written."""
     table = read_table(path)
     column = find_column(table, SOURCE_COLUMNS)
     if column is None:
-        return 0
-    count = 0
-    text = io.StringIO(newline="")
-    writer = csv.writer(text, delimiter=table.delimiter, lineterminator="\n")
-    writer.writerow(table.columns)
-    for row in table.rows:
-        cells = dict(row.cells)
-        new = _new(cells[column], folded)
-        count += new != cells[column]
-        cells[column] = new
-        writer.writerow([cells[name] for name in table.columns])
-    if count:
-        _write(path, text.getvalue())
-    return count
+        return before, 0
+    text = to_text(before.encode("utf-8", "surrogateescape"))
+    skipped, lines = _head_of(text)
+    delimiter = table.delimiter or delimiter_of(lines)
+    rows = list(csv.reader(io.StringIO(lines, newline=""), delimiter=delimiter))
+    place, count = table.columns.index(column), 0
+    for row in rows[1:]:
+        if len(row) > place:
+            cell = plain_cell(row[place].strip())
+            if (new := _new(cell, folded)) != cell:
+                row[place] = guarded(new)
+                count += 1
+    written = io.StringIO(newline="")
+    line_end = "\r\n" if "\r\n" in lines else "\n"
+    csv.writer(written, delimiter=delimiter, lineterminator=line_end).writerows(rows)
+    mark = "\ufeff" if before.startswith("\ufeff") else ""
+    return mark + skipped + written.getvalue(), count
+
+
+def _head_of(text: str) -> tuple[str, str]:
+    """What stands before the head of a table, and all from there on."""
+    lines = text.splitlines(keepends=True)
+    place = next((at for at, line in enumerate(lines) if line.strip()), 0)
+    if lines and lines[place].strip().startswith("sep="):
+        place += 1
+    return "".join(lines[:place]), "".join(lines[place:])
 
 
 def _new(cell: str, folded: Mapping[str, str]) -> str:
@@ -98,11 +111,8 @@ def _new(cell: str, folded: Mapping[str, str]) -> str:
 
 
 def _text(path: Path) -> str:
-    return path.read_bytes().decode("utf-8", "surrogateescape")
+    return read_bytes(path, MOST_BYTES).decode("utf-8", "surrogateescape")
 
 
 def _write(path: Path, text: str) -> None:
-    partial = path.with_name(f".{path.name}.{os.getpid()}")
-    partial.write_bytes(text.encode("utf-8", "surrogateescape"))
-    partial.chmod(path.stat().st_mode & 0o777)
-    partial.replace(path)
+    replace_file(path, text.encode("utf-8", "surrogateescape"))

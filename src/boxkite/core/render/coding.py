@@ -35,7 +35,6 @@ SOUND_ENCODERS = {
     "mp3": "libmp3lame",
 }
 MUXERS = {"mov": "mov", "mp4": "mp4", "mkv": "matroska", "webm": "webm", "wav": "wav", "mxf": "mxf"}
-IMAGE_ENDINGS = {"png": ".png", "tiff": ".tif", "dpx": ".dpx", "exr": ".exr", "jpeg": ".jpg"}
 _PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3", "4444": "4"}
 
 

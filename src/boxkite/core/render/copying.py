@@ -17,16 +17,16 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError, ProofError
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.footage.keyframes import stored_pictures
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
-from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.ahead import read_ahead
 from boxkite.core.render.explaining import failed
 from boxkite.core.render.pictures import LOOK_BACK_SECONDS, read_pictures
 from boxkite.core.render.proving import compare_looks, picture_look
-from boxkite.core.render.publishing import discard, partial_path, start_syncing, sync
 from boxkite.core.render.result import Proof, Result
 from boxkite.core.timebase import Span
 
@@ -42,9 +42,8 @@ _LEAST_SAMPLES = 960
 """In a packet of sound, as codecs and the library's readers make them; fewer are rare."""
 
 
-def copy_shot(row: Row) -> Result:
+def copy_shot(row: Row, partial: Path) -> Result:
     """Copy one planned shot and prove it; it waits for its name. Never raises for what happens: the result tells."""
-    partial = partial_path(row.path)
     try:
         count = _copy(row, partial)
         start_syncing(partial)
@@ -53,7 +52,7 @@ def copy_shot(row: Row) -> Result:
     except Exception as error:
         discard(partial)
         return failed(row, error)
-    return Result(row.number, row.path, proof=proof, partial=partial)
+    return Result(row.number, row.path, proof=proof)
 
 
 def _copy(row: Row, partial: Path) -> int:

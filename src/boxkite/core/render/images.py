@@ -13,8 +13,9 @@ from av.video.frame import VideoFrame
 from boxkite.core.errors import ProofError, RenderError
 from boxkite.core.picture.chain import PictureChain, is_full_range
 from boxkite.core.plan.rows import Row
+from boxkite.core.presets.codecs import IMAGE_ENDINGS
 from boxkite.core.render.beside import Beside
-from boxkite.core.render.coding import ENCODERS, IMAGE_ENDINGS, encoder_options
+from boxkite.core.render.coding import ENCODERS, encoder_options
 from boxkite.core.render.proving import Expected, compare_looks
 from boxkite.core.render.result import Proof
 from boxkite.core.render.writing import set_picture_facts
@@ -27,7 +28,7 @@ class ImageWriter:
     """Writes one planned sequence of images, picture by picture."""
 
     def __init__(self, row: Row, folder: Path, threads: int) -> None:
-        """folder: where to write, made here. threads: where it is 1, pictures are coded between the others."""
+        """folder: where to write, made if need be. threads: where it is 1, pictures are coded between the others."""
         assert row.preset.video
         self.row = row
         self.folder = folder
@@ -40,7 +41,7 @@ class ImageWriter:
         self._count = 0
         self._threads = threads
         self._beside = Beside()
-        folder.mkdir()
+        folder.mkdir(exist_ok=True)
 
     def put_picture(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import av
@@ -12,14 +13,14 @@ from boxkite.core.errors import RenderError
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.coding import ENCODERS, encoder_options
-from boxkite.core.render.publishing import notes_path
 from boxkite.core.render.writing import set_picture_facts
 
 
 class FirstPass:
     """Takes the pictures of a row as its file will, and keeps nothing but the encoder's notes."""
 
-    def __init__(self, row: Row, threads: int) -> None:
+    def __init__(self, row: Row, threads: int, notes: Path) -> None:
+        """notes: where the encoder leaves them."""
         assert row.preset.video
         video = row.preset.video
         self.chain = PictureChain(row)
@@ -30,8 +31,7 @@ class FirstPass:
         set_picture_facts(context, row, video)
         context.framerate = row.rate.fraction
         context.bit_rate = round((video.bitrate_mbps or 0) * 1_000_000)
-        notes = str(notes_path(row.path))
-        context.options = encoder_options(video, row.rate.fraction, context.width, threads, (1, notes))
+        context.options = encoder_options(video, row.rate.fraction, context.width, threads, (1, str(notes)))
         context.thread_count = threads
         context.thread_type = "AUTO"
         self._context = context

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Protocol
@@ -12,10 +12,12 @@ from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import BoxkiteError, RenderError
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.files.moving import discard, start_syncing, sync
+from boxkite.core.files.partials import discard_notes, notes_beside
 from boxkite.core.footage.opening import works_here
 from boxkite.core.plan.rows import Row, stretch_of
 from boxkite.core.plan.sound_tracks import file_tracks
-from boxkite.core.records.checksum import file_checksum
 from boxkite.core.render.coding import sound_rate
 from boxkite.core.render.copying import copy_shot
 from boxkite.core.render.explaining import failed
@@ -25,14 +27,6 @@ from boxkite.core.render.mixing import silence
 from boxkite.core.render.passes import FirstPass
 from boxkite.core.render.pictures import Damage
 from boxkite.core.render.proving import Expected, picture_look, prove
-from boxkite.core.render.publishing import (
-    discard,
-    discard_notes,
-    notes_path,
-    partial_path,
-    start_syncing,
-    sync,
-)
 from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
 from boxkite.core.render.writing import FileWriter, Prepared, expected_samples
@@ -109,23 +103,26 @@ def _pictures_until(row: Row, frames: int) -> int:
     return round_fraction(frames * row.rate.fraction / row.shot.reel.table.rate.fraction, "up")
 
 
-def render_stretch(rows: Sequence[Row], *, threads: int, progress: Progress = lambda _: None) -> list[Result]:
-    """Make all files of one stretch of a source. rows: as rows_by_stretch gives them.
+def render_stretch(
+    rows: Sequence[Row], partials: Sequence[Path], *, threads: int, progress: Progress = lambda _: None
+) -> list[Result]:
+    """Make all files of one stretch of a source. rows: as rows_by_stretch gives them; partials: where each is written.
 
     threads: for the decoder and for each encoder, 0 for one a core. progress is told how many frames are
     done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
     what happens to a file: the results tell.
     """
     started = time.monotonic()
-    results = [copy_shot(row) for row in rows if row.is_copied]
+    written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
+    results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied]
     encoded = [row for row in rows if not row.is_copied]
     makings: list[_Making] = []
     damage = Damage() if any(row.accept_damaged for row in encoded) else None
-    prepared = _first_passes(encoded, threads, results)
+    prepared = _first_passes(encoded, written, threads, results)
     for row in encoded:
         if row.number not in prepared:
             continue
-        partial = partial_path(row.path)
+        partial = written[row.number]
         try:
             writer = _writer(row, partial, threads, prepared[row.number])
             makings.append(_Making(row, partial, writer, row.span.start))
@@ -141,7 +138,7 @@ def render_stretch(rows: Sequence[Row], *, threads: int, progress: Progress = la
     results += [_finish(making, damage) for making in makings]
     for row in encoded:
         if row.preset.video and row.preset.video.passes == 2:
-            discard_notes(row.path)
+            discard_notes(written[row.number])
     share = (time.monotonic() - started) / len(rows)
     timed = [replace(result, seconds=share) for result in results]
     return sorted(timed, key=lambda result: result.row_number)
@@ -153,7 +150,9 @@ def _writer(row: Row, partial: Path, threads: int, prepared: Prepared) -> Writer
     return FileWriter(row, partial, threads, prepared)
 
 
-def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> dict[int, Prepared]:
+def _first_passes(
+    rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result]
+) -> dict[int, Prepared]:
     """What must be known of a shot before its files are begun, by row; rows for which that fails have none."""
     prepared: dict[int, Prepared] = {}
     for row in rows:
@@ -167,8 +166,9 @@ def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> d
     ]
     makings = []
     for row in twice:
+        notes = notes_beside(written[row.number])
         try:
-            makings.append(_Making(row, notes_path(row.path), FirstPass(row, threads), row.span.start))
+            makings.append(_Making(row, notes, FirstPass(row, threads, notes), row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             results.append(failed(row, error))
             del prepared[row.number]
@@ -184,7 +184,7 @@ def _first_passes(rows: Sequence[Row], threads: int, results: list[Result]) -> d
             results.append(making.failure)
             del prepared[making.row.number]
         else:
-            stats = (2, str(notes_path(making.row.path)))
+            stats = (2, str(making.partial))
             prepared[making.row.number] = replace(prepared[making.row.number], stats=stats)
     return prepared
 
@@ -300,7 +300,7 @@ def _finish(making: _Making, damage: Damage | None) -> Result:
         warnings.append(
             f"{row.span.end - making.reached} frames are lacking at its end, where the source breaks off"
         )
-    return Result(row.number, row.path, proof=proof, warnings=tuple(warnings), partial=making.partial)
+    return Result(row.number, row.path, proof=proof, warnings=tuple(warnings))
 
 
 def _expected(making: _Making) -> Expected:

@@ -20,7 +20,7 @@ class Proof:
 class Result:
     """What became of one row: a proof, or the reason it failed. seconds: of one worker, its share of the shot's.
 
-    partial: where the proved file lies until it is given its name. detail: of a failure, for the log.
+    detail: of a failure, for the log.
     may_pass: whether the failure is of a kind that trying again can help. no_room: whether its disk was full.
     """
 
@@ -30,7 +30,6 @@ class Result:
     failure: str = ""
     warnings: tuple[str, ...] = ()
     seconds: float = 0.0
-    partial: Path | None = None
     detail: str = ""
     may_pass: bool = False
     no_room: bool = False

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont, PngImagePlugin
 
 from boxkite.core.errors import PlanError
+from boxkite.core.files.writing import replace_file
 from boxkite.core.picture.stamp import ACTION_SAFE
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 
@@ -86,12 +88,11 @@ def save_still(still: Image.Image, path: Path) -> None:
         )
     facts = PngImagePlugin.PngInfo()
     facts.add_text("Software", _MAKER)
-    beside = path.with_name(f".{path.name}.partial")
+    content = io.BytesIO()
+    still.save(content, "PNG", pnginfo=facts)
     try:
-        still.save(beside, "PNG", pnginfo=facts)
-        beside.replace(path)
+        replace_file(path, content.getvalue())
     except OSError as error:
-        beside.unlink(missing_ok=True)
         raise PlanError(f"it cannot be written: {error.strerror or error}", path=path) from None
 
 

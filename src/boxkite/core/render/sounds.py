@@ -58,7 +58,8 @@ class SoundReader:
         self._accept_damaged = accept_damaged
         source = shot.sound.source if shot.sound else reel.source
         self._zero = shot.sound.begins if shot.sound else reel.table.first_pts * reel.table.time_base
-        self._container = open_source(source)
+        self._opened = open_source(source)
+        self._container = self._opened.container
         self._tracks: list[_Track] = []
         self._at_end = False
         for position in tracks:
@@ -68,8 +69,8 @@ class SoundReader:
         self._packets = self._seek(span)
 
     def close(self) -> None:
-        """Let go of the file."""
-        self._container.close()
+        """Let go of the file. Raises ChangedError."""
+        self._opened.close()
 
     @property
     def silence_samples(self) -> int:

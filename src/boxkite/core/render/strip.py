@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -9,6 +10,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from boxkite.core.detect.deciding import Change
 from boxkite.core.errors import MarksError
+from boxkite.core.files.writing import create_file
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 from boxkite.core.render.pictures import read_pictures
 from boxkite.core.render.stills import as_image
@@ -52,10 +54,11 @@ def draw_strip(path: Path, reel: Reel, changes: Sequence[Change]) -> int:
         kind = f"dissolve {change.length}" if change.length else "cut"
         caption = f"{number + 2:03d}  {reel.timecode(change.frame)}  {kind}"
         draw.text((left, top + height + 3), caption, font=font, fill=_PALE if change.length else _INK)
+    content = io.BytesIO()
+    sheet.save(content, "PNG")
     try:
-        sheet.save(path, "PNG")
-    except (OSError, ValueError) as error:
-        path.unlink(missing_ok=True)
+        create_file(path, content.getvalue())
+    except OSError as error:
         raise MarksError(f"the strip cannot be written: {error}", path=path) from None
     return len(drawn)
 

@@ -13,6 +13,8 @@ from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import is_edit, read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Timeline, Track, TrackKind
 from boxkite.core.errors import FootageError, MarksError
+from boxkite.core.files.cells import table_bytes
+from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import FrameTable, measure_frames
 from boxkite.core.footage.source import ImageSettings, Source, SourceKind
@@ -161,8 +163,17 @@ def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> None:
 
     Raises MarksError when the file is there already, or its ending is none of these.
     """
-    if path.exists():
-        raise MarksError("this file is there already", path=path, hint="nothing is overwritten: name another")
+    try:
+        _write_marks(path, on, rows)
+    except FileExistsError:
+        raise MarksError(
+            "this file is there already", path=path, hint="nothing is overwritten: name another"
+        ) from None
+    except OSError as error:
+        raise MarksError(f"it cannot be written: {error.strerror or error}", path=path) from None
+
+
+def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> None:
     marks = [_as_mark(row) for row in rows]
     placed = place_marks(MarkList(path, "mark", tuple(marks)), marks, on.reel, None)
     suffix = path.suffix.lower()
@@ -217,11 +228,5 @@ def _marked_timeline(on: Markable, placed: Sequence[PlacedMark]) -> Timeline:
 
 
 def _write_table(path: Path, rows: Sequence[MarkRow], delimiter: str) -> None:
-    import csv
-
     own = list(dict.fromkeys(column for row in rows for column, _ in row.extra))
-    with path.open("x", encoding="utf-8-sig", newline="") as file:
-        writer = csv.writer(file, delimiter=delimiter)
-        writer.writerow([*COLUMNS, *own])
-        for row in rows:
-            writer.writerow(row.cells(own))
+    create_file(path, table_bytes([[*COLUMNS, *own], *(row.cells(own) for row in rows)], delimiter=delimiter))

@@ -45,6 +45,15 @@ class Reel:
         """The source that its sound comes from."""
         return self.sound.source if self.sound else self.source
 
+    @property
+    def sources(self) -> tuple[Source, ...]:
+        """Every source that is read for it: its own, its sound's, those of the clips it is put together from."""
+        if self.composition is None:
+            return (self.source, self.sound.source) if self.sound else (self.source,)
+        layers = [layer.reel for track in self.composition.tracks for layer in track if layer.reel]
+        reels = {id(reel): reel for reel in (*layers, *(one.reel for one in self.composition.sounds))}
+        return tuple({id(one): one for reel in reels.values() for one in reel.sources}.values())
+
     def timecode(self, frame: int) -> Timecode:
         """The timecode of one of its frames."""
         return self.start + frame

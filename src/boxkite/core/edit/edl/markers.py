@@ -17,6 +17,7 @@ from boxkite.core.edit.edl.signs import (
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.edit.text import read_text, split_lines
 from boxkite.core.errors import MarksError
+from boxkite.core.files.writing import create_file
 from boxkite.core.timebase import Timecode, is_timecode_like
 
 _EVENT = re.compile(r"\s*(\d{1,6})\s+(\S.*)", re.ASCII)
@@ -163,4 +164,4 @@ def write_edl(
     for number, (first, after, colour, name) in enumerate(ranges, start=2):
         lines.append(f"{number:03d}  AX       V     C        {first} {after} {first} {after}")
         lines.append(f" |C:{colour.capitalize()} |M:{name} |D:{(after.frame - first.frame)}")
-    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    create_file(path, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Track
 from boxkite.core.errors import MarksError
+from boxkite.core.files.writing import create_file
 from boxkite.core.timebase import Span, Timecode
 
 
@@ -38,7 +39,7 @@ def write_edl_edit(path: Path, timeline: Timeline) -> None:
         f"* LOC: {timeline.start + marker.start} {marker.colour.upper():<7} {marker.name}"
         for marker in timeline.markers
     ]
-    path.write_text("\n".join(lines) + "\n", encoding="utf-8")
+    create_file(path, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))
 
 
 def _event(timeline: Timeline, number: int, clip: Clip, track: Track, before: Clip | None) -> Iterator[str]:

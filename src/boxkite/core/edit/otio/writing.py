@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, Timeline, Track, TrackKind
+from boxkite.core.files.writing import create_file
 from boxkite.core.timebase import FrameRate
 
 
@@ -19,7 +20,7 @@ def write_otio_edit(path: Path, timeline: Timeline) -> None:
         timeline.name, global_start_time=writer.time(timeline.start.frame, timeline.rate)
     )
     written.tracks = writer.stack(timeline)
-    otio.adapters.write_to_file(written, str(path), "otio_json")
+    create_file(path, otio.adapters.write_to_string(written, "otio_json").encode("utf-8", "surrogateescape"))
 
 
 class _Writer:

@@ -1,0 +1,101 @@
+"""What has landed in a watched folder and what became of it, and what lies there and waits."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from boxkite.core.arrival.landing import look_into
+from boxkite.core.arrival.watching import key_of
+from boxkite.core.files.walking import Unseen
+from boxkite.core.records.holding import is_held
+from boxkite.core.records.landed import Landed, Landing
+from boxkite.core.records.overview import overviews
+from boxkite.core.records.record import FileRecord, Overview
+from boxkite.core.records.store import Records
+
+
+@dataclass(frozen=True)
+class Listed:
+    """One source of a watched folder. state: what it is at, in words. reason: why, where that is known.
+
+    at: when it was taken or set aside, in ISO 8601; empty for one that waits. files: that are made of it, verified ones.
+    """
+
+    path: Path
+    state: str
+    batch: str = ""
+    reason: str = ""
+    at: str = ""
+    files: int = 0
+    verified: int = 0
+
+
+@dataclass(frozen=True)
+class Listing:
+    """A watched folder. is_watched: whether a process watches it now. unseen: what could not be looked into."""
+
+    folder: Path
+    is_watched: bool
+    sources: tuple[Listed, ...]
+    unseen: tuple[Unseen, ...]
+
+
+def list_folder(records: Records, folder: Path) -> Listing:
+    """Every source that has landed, with what became of it, then those that wait. Raises RecordsError, OSError."""
+    is_watched = is_held(records.folder, key_of(folder))
+    landings = Landed(records, folder).all()
+    names = tuple(dict.fromkeys(one.batch for one in landings.values() if one.batch))
+    known = {one.name for one in overviews(records, latest=-1)}
+    batches = {one.name: one for name in names if name in known for one in overviews(records, (name,))}
+    files = {name: records.batch(name).files for name in batches}
+    found = [
+        _landed(one, batches.get(one.batch), files.get(one.batch, ()), is_watched)
+        for one in landings.values()
+    ]
+    arrivals, unseen = look_into(folder)
+    for arrival in arrivals:
+        landing = landings.get(arrival.path)
+        if landing is None or landing.stamp != arrival.stamp:
+            why = "" if is_watched else "nobody watches this folder now"
+            changed = "it has changed since" if landing else ""
+            found.append(Listed(arrival.path, "waiting", reason=", ".join(filter(None, (changed, why)))))
+    return Listing(folder, is_watched, tuple(found), tuple(unseen))
+
+
+def _landed(one: Landing, batch: Overview | None, files: Iterable[FileRecord], is_watched: bool) -> Listed:
+    if one.state != "taken":
+        return Listed(one.path, one.state, one.batch, one.reason, one.at)
+    if batch is None:
+        return Listed(one.path, "taken", one.batch, "its batch is not on record any more", one.at)
+    own = [file for file in files if _is_of(file.source, one.path)]
+    verified = sum(file.state == "proved" for file in own)
+    failed = [file for file in own if file.state == "failed"]
+    state, reason = _state(batch, is_watched), ""
+    if own and verified == len(own):
+        state = "verified"
+    elif failed and verified + len(failed) == len(own):
+        state, reason = "failed", failed[0].failure
+    elif batch.waits_for == "room":
+        reason = batch.note
+    return Listed(one.path, state, one.batch, reason, one.at, len(own), verified)
+
+
+def _state(batch: Overview, is_watched: bool) -> str:
+    if batch.held or batch.waits_for != "room":
+        return batch.shown_state
+    return "waiting for room" if is_watched else "stopped, no room"
+
+
+def _is_of(source: Path, landed: Path) -> bool:
+    """Whether a source is the one that landed; of numbered images its first one is."""
+    if source == landed:
+        return True
+    if source.parent != landed.parent or "#" not in landed.name:
+        return False
+    pattern = re.sub(
+        "#+", lambda found: rf"\\d{{{len(found[0])},}}", re.escape(landed.name).replace(r"\#", "#")
+    )
+    return re.fullmatch(pattern, source.name) is not None

@@ -1,0 +1,33 @@
+"""Folders that files are going to be written to: made, tried, and rid of what nobody owns any more."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from boxkite.core.errors import PlanError
+from boxkite.core.files.moving import make_folders, remove_empty
+from boxkite.core.files.partials import Partial, sweep
+
+
+def prepare_folders(folders: Iterable[Path]) -> list[str]:
+    """Make the folders files will be written to, and make sure that they can be; what is to be known, in lines.
+
+    Partial files of processes that have ended are removed, replacements that were cut short are finished. Raises
+    PlanError for the first folder that cannot be written to, after removing the folders made so far.
+    """
+    made: list[Path] = []
+    said: list[str] = []
+    for folder in sorted(set(folders)):
+        try:
+            made += make_folders(folder)
+            said += sweep(folder)
+            Partial(folder / "trial").discard()
+        except OSError as error:
+            remove_empty(made)
+            raise PlanError(
+                f"this folder cannot be written to: {(error.strerror or 'unknown cause').lower()}",
+                path=folder,
+                hint="choose another output folder",
+            ) from None
+    return said
