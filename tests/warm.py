@@ -28,10 +28,12 @@ COLD = ("boxkite.core.farm", "boxkite.__main__")
 class Warm:
     """The process, as tests see it. Commands may be given from several threads at once."""
 
-    def __init__(self) -> None:
+    def __init__(self, env: dict[str, str] | None = None) -> None:
+        """env: of the process, where it is not to be this one's."""
         self._process = subprocess.Popen(
             [sys.executable, "-m", "tests.warm"],
             cwd=ROOT,
+            env=env,
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,
@@ -78,6 +80,7 @@ class Warm:
 
 def become_the_program(task: dict) -> None:
     """Run one command in this process, and end with its status."""
+    os.setsid()  # what kills all processes of a command must not kill this one's parent
     os.chdir(task["cwd"])
     os.environ.clear()
     os.environ.update(task["env"])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 from pathlib import Path
 
 import pytest
@@ -11,7 +12,7 @@ import pytest
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
-from tests.proof import Run, assert_holds, boxkite, frames_of
+from tests.proof import Run, assert_holds, boxkite
 
 RATE = FrameRate.parse("25")
 RANGES = "name,in,out,scene\ndip,2,10,1\nlift,12,20,1\npress,20,28,2\n"
@@ -103,19 +104,42 @@ def test_what_is_there_stops_numbers_is_kept_or_is_replaced_as_asked(folder: Pat
     assert "press.mp4: it was made by another preset" in changed.err
     assert "has been changed since it was made" in ask("plan", folder, "--existing", "skip").err
     (folder / "out/DIP.mp4").write_bytes(b"of another case")
-    replaced = ask("run", folder, "--existing", "replace")
+    refused = ask("run", folder, "--existing", "replace")
+    assert refused.status == 2 and "press.mp4: it has been changed since a batch made it" in refused.err
+    assert (folder / "out/dip.mp4").read_bytes() == first
+    asked = ("--names", "@marker", "--to", "web:out", "--existing", "replace", "--replace-others")
+    planned = boxkite("plan", "vat.mov", "--marks", "picks.csv", *asked, cwd=folder)
+    assert f"replaces {folder / 'out/press.mp4'}, which no batch on record made" in planned.out
+    assert f"replaces {folder / 'out/dip.mp4'}\n" in planned.out
+    replaced = ask("run", folder, "--existing", "replace", "--replace-others")
     assert replaced.status == 0, replaced.err
-    assert sorted(path.name for path in (folder / "out").iterdir()) == ["dip.mp4", "lift.mp4", "press.mp4"]
+    there = sorted(path.name for path in (folder / "out").iterdir())
+    assert there == ["DIP.mp4", "dip.mp4", "lift.mp4", "press.mp4"]
+    assert (folder / "out/DIP.mp4").read_bytes() == b"of another case"
     assert_holds(folder / "out/press.mp4", Span(20, 28), RATE, sample_slack=1024)
 
 
-def test_the_source_is_never_replaced(folder: Path) -> None:
-    refused = boxkite(
-        "run", "vat.mov", "--names", "@clip", "--to", "stock:.", "--existing", "replace", cwd=folder
+def test_nothing_that_the_plan_reads_is_ever_replaced(folder: Path) -> None:
+    (folder / "two").mkdir()
+    shutil.copy(folder / "vat.mov", folder / "two/loft.mov")
+    (folder / "loft.mov").symlink_to("two/loft.mov")
+    shutil.copytree(folder / "two", folder / "film/inner")
+    before = {path: path.read_bytes() for path in folder.rglob("*.mov")}
+    replacing = ("--existing", "replace", "--replace-others")
+    tries = (
+        ("vat.mov", "--names", "@clip", "--to", "stock:."),  # its own source
+        ("vat.mov", "two", "--names", "@(source)x", "--to", "stock:two"),
+        ("two/loft.mov", "vat.mov", "--names", "@clip", "--to", "stock:two"),  # the source of another row
+        ("vat.mov", "--names", "loft", "--to", "stock:."),  # a link
+        ("film/inner/loft.mov", "--names", "inner", "--to", "frames-jpeg:film"),  # a folder with originals
+        ("vat.mov", "--names", "picks", "--to", "frames-jpeg:two/.."),
     )
-    assert refused.status == 2
-    assert "the source itself" in refused.err
-    assert len(frames_of(folder / "vat.mov")) == 40
+    for words in tries:
+        done = boxkite("run", *words, *replacing, cwd=folder)
+        assert {path: path.read_bytes() for path in before} == before, words
+        assert done.status == 2 or not any("replaces" in line for line in done.out.splitlines()), done
+    assert "the plan reads it" in boxkite("run", *tries[0], *replacing, cwd=folder).err
+    assert "two/loft.mov: the plan reads it" in boxkite("run", *tries[2], *replacing, cwd=folder).err
 
 
 def test_two_shots_of_one_name_are_numbered_only_when_that_was_asked_for(folder: Path) -> None:
@@ -158,9 +182,17 @@ def test_folders_of_images_are_kept_and_replaced_as_a_whole(folder: Path) -> Non
     first = sorted(path.name for path in images.iterdir())
     assert first == [f"dip.{number:04d}.jpg" for number in range(1, 9)]
     assert ask("run", folder, *words, "skip", to="frames-jpeg:out").json["files"][0]["state"] == "kept"
+    assert ask("run", folder, *words, "replace", to="frames-jpeg:out").status == 0
+    (images / "stray.txt").touch()
+    stray = ask("run", folder, *words, "replace", "--replace-others", to="frames-jpeg:out")
+    assert stray.status == 2 and "more than images of this output: stray.txt" in stray.err
+    (images / "stray.txt").unlink()
+    kept = (images / "dip.0003.jpg").read_bytes()
     (images / "dip.0003.jpg").write_bytes(b"damaged")
     assert "changed since" in ask("run", folder, *words, "skip", to="frames-jpeg:out").err
-    (images / "stray.txt").touch()
+    changed = ask("run", folder, *words, "replace", "--replace-others", to="frames-jpeg:out")
+    assert changed.status == 2 and "changed since a batch made it" in changed.err
+    (images / "dip.0003.jpg").write_bytes(kept)
     assert ask("run", folder, *words, "replace", to="frames-jpeg:out").status == 0
     assert sorted(path.name for path in images.iterdir()) == first
     assert [path.name for path in (folder / "out").iterdir()] == ["dip"]

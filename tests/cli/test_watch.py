@@ -152,7 +152,7 @@ def test_settling_counts_from_the_last_change_of_a_file_or_of_what_lies_beside_i
 
     def still_for(seconds: float) -> float:
         now[0] += seconds
-        (arrival,) = look_into(tmp_path)
+        (arrival,), _ = look_into(tmp_path)
         settling.seen([arrival])
         return settling.still_for(arrival)
 

@@ -124,7 +124,7 @@ def test_the_journal_tells_who_runs_who_waits_and_what_is_left(tmp_path: Path) -
         assert overviews(records, (names[1],))[0].shown_state == "interrupted"
         journals[1].batch_is("ended")
         assert journals[1].stop_asked() == ""
-        assert [entry.kind for _, entry in journals[1].entries(errors=True)] == ["state", "detail"]
+        assert [entry.kind for _, entry in journals[1].entries(errors=True)] == ["failure", "detail"]
         journals[2].proved(1, checksum="c", size_bytes=1, seconds=1.0)
         journals[2].proved(2, checksum="c", size_bytes=1, seconds=1.0)
         assert [one.name for one in unfinished(records)] == [names[1], names[0]]
@@ -145,14 +145,15 @@ class Broken:
     def prepare(self, rows):
         return []
 
-    def give(self, task) -> None:
-        self.given = task.rows
+    def give(self, task, partials) -> None:
+        assert all(partial.path.exists() for partial in partials)
+        self.given, self.partials = task.rows, tuple(partials)
 
     def listen(self, seconds: float):
         from boxkite.core.batch.crew import Heard
 
         rows, self.given = self.given, ()
-        return Heard(rows, None, "signal 11", "last words")
+        return Heard(rows, None, "signal 11", "last words", self.partials)
 
 
 def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan, tmp_path: Path) -> None:
@@ -161,6 +162,7 @@ def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan
     ]
     events = [type(event).__name__ for event in run_plan(rows, Broken())]
     assert events.count("FileEnded") == 2
+    assert [path.name for path in tmp_path.iterdir()] == []
     assert events.count("TriedAgain") == 1 and events.count("ShotStarted") == 3
     stopped = Orders(stop="now")
     assert list(run_plan(rows, Broken(), orders=stopped)) == []

@@ -12,6 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
+from boxkite.core.files.identity import FileIdentity
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
 from boxkite.core.job.job import Job, Output
@@ -230,7 +231,7 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
     from boxkite.core.batch.recording import file_record
     from boxkite.core.plan.recipes import Recipes
 
-    files = tuple(replace(file_record(row, Recipes(), {}, 1), state="proved") for row in before.rows)
+    files = tuple(replace(file_record(row, Recipes(), 1), state="proved") for row in before.rows)
     batch = BatchRecord("b", None, "", "", None, files)  # type: ignore[arg-type]
     moved = Shot(one, Span(52, 95), marker="m50", way="ranges")
     after = planned(tmp_path, [*shots_of(one, (0, 50)), moved, *shots_of(one, (200, 230))], "@marker")
@@ -239,7 +240,8 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
     assert [(row.name, row.change) for row in changed] == [
         ("m50", "changed: was 00:00:02:00 to 00:00:03:15"), ("m200", "new")]  # fmt: skip
     assert [one.name for one in gone] == ["m90"]
-    path.write_text("another take under the old name")
+    other = replace(one, source=replace(one.source, identity=FileIdentity("", 0, 0, 9, 9, 0, "another take")))
+    after = planned(tmp_path, shots_of(other, (0, 50)), "@marker")
     changed, same, _ = compare_with(after.rows, batch)
     assert same == [] and changed[0].change == "changed: its source has changed"
 

@@ -9,9 +9,8 @@ import av
 import numpy as np
 import pytest
 
-from boxkite.core.errors import ProofError, RenderError
+from boxkite.core.errors import ProofError
 from boxkite.core.render.proving import Expected, picture_look, prove
-from boxkite.core.render.publishing import partial_path, prepare_folders, publish
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT, draw_picture
@@ -98,25 +97,3 @@ def test_looks_go_by_samples_whatever_the_tags_say() -> None:
         frame.colorspace, frame.color_range = matrix, span
         looks.append(picture_look(frame))
     assert all(np.array_equal(look, looks[0]) for look in looks)
-
-
-def test_publishing_never_replaces_a_file(tmp_path: Path) -> None:
-    final = tmp_path / "dip.mov"
-    working = partial_path(final)
-    working.write_text("new")
-    publish(working, final)
-    assert final.read_text() == "new"
-    working.write_text("newer")
-    with pytest.raises(RenderError, match="another file took its name"):
-        publish(working, final)
-    assert final.read_text() == "new"
-
-
-def test_leftovers_of_dead_processes_go_and_work_in_progress_stays(tmp_path: Path) -> None:
-    dead, alive = partial_path(tmp_path / "a.mov", 2**22 + 1), partial_path(tmp_path / "b.mov", 1)
-    mine = partial_path(tmp_path / "c.mov")
-    for path in (dead, alive, mine):
-        path.write_text("half")
-    prepare_folders({tmp_path, tmp_path / "new" / "deep"})
-    assert [path.exists() for path in (dead, alive, mine)] == [False, True, True]
-    assert (tmp_path / "new" / "deep").is_dir()

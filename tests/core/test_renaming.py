@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 import os
+from datetime import datetime
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from boxkite.core.errors import PlanError
-from boxkite.core.renaming import doing
-from boxkite.core.renaming.renaming import rename, undo
+from boxkite.core.renaming import renaming
+from boxkite.core.renaming.renaming import rename, undo, undo_those_cut_short
 
 NAMES = ["a.mov", "b.mov", "c.mov", "d.mov", "e.mov"]
 
@@ -37,9 +39,9 @@ def moves(folder: Path, new: dict[str, str]) -> list[tuple[Path, Path]]:
 
 
 @settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(st.permutations([*NAMES, "x.mov", "y.mov"]), st.integers(0, 10))
+@given(st.permutations([*NAMES, "x.mov", "y.mov"]), st.integers(0, 10), st.booleans(), st.booleans())
 def test_any_new_names_are_given_whole_or_not_at_all_and_undone(
-    card: Path, order: list[str], stop: int
+    card: Path, order: list[str], stop: int, in_two_steps: bool, by_status: bool
 ) -> None:
     before = content(card)
     wanted = dict(zip(NAMES, order, strict=False))
@@ -49,39 +51,54 @@ def test_any_new_names_are_given_whole_or_not_at_all_and_undone(
     class Killed(BaseException):
         pass
 
-    def move(old: str, new: str) -> None:
+    def move(old: Path, new: Path) -> None:
         nonlocal count
         if count == stop:
-            os.link(old, new)  # killed after the first of a move's two steps
+            if in_two_steps:
+                os.link(old, new)  # killed after the first of a move's two steps
             raise Killed
         count += 1
         real(old, new)
 
-    real, kept = doing._move, doing._keep
+    real = renaming.move
     planned = [(old, new) for old, new in moves(card, wanted) if old != new]
     assume(planned)
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(doing, "_move", move)
-        patch.setattr(doing, "_put_back", lambda record: None)
-        patch.setattr(doing, "_keep", lambda record: record.state == "undone" or kept(record))
+        patch.setattr(renaming, "move", move)
+        patch.setattr(renaming, "_back", lambda record: [])
         try:
             rename(planned, {}, [])
         except Killed:
             pass
-    if stop < 2 * len(planned):
-        with pytest.raises(PlanError, match="cut short"):
-            rename(planned, {}, [])
-    else:
+    if stop >= 2 * len(planned):
         assert content(card) == after
-    undo()
+        undo()
+    elif by_status:
+        assert "was cut short" in undo_those_cut_short()[0] and undo_those_cut_short() == []
+    else:
+        undo()
     assert content(card) == before
     assert not [path for path in card.iterdir() if path.name.startswith(".boxkite")]
+    done, _ = rename(planned, {}, [])
+    assert content(card) == after
+    assert undo()[0].name == done.name and content(card) == before
+
+
+def test_the_last_renaming_is_the_last_whatever_the_clock_says(card: Path) -> None:
+    before = content(card)
+    first, _ = rename(moves(card, {"a.mov": "x.mov"}), {}, [])
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(renaming, "datetime", SimpleNamespace(now=lambda: datetime(2001, 1, 1)))
+        second, _ = rename(moves(card, {"b.mov": "y.mov"}), {}, [])
+    assert second.name == "2001-01-01.1"
+    assert [undo()[0].name, undo()[0].name] == [second.name, first.name]
+    assert content(card) == before
 
 
 def test_names_swap_and_tables_follow_and_undo_brings_all_of_it_back(card: Path) -> None:
     table = (card / "marks.csv").read_bytes()
     names = {"a.mov": "b.mov", "a": "b", "b.mov": "a.mov", "b": "a"}
-    record = rename(moves(card, {"a.mov": "b.mov", "b.mov": "a.mov"}), names, [card / "marks.csv"])
+    record, _ = rename(moves(card, {"a.mov": "b.mov", "b.mov": "a.mov"}), names, [card / "marks.csv"])
     assert content(card)["a.mov"] == "the bytes of b.mov"
     rows = [line.split(",")[:2] for line in (card / "marks.csv").read_text(encoding="utf-8-sig").splitlines()]
     assert rows == [["source", "name"], ["b.mov", "dip"], ["a", "lift"], ["z", "other"]]
@@ -103,4 +120,7 @@ def test_nothing_is_renamed_when_one_name_is_taken_or_a_file_has_changed_since(c
     assert "y.mov has been changed since" in caught.value.details[0]
     assert "x.mov" in content(card)
     state = card.parent / "state/renames"
-    assert {json.loads(path.read_text())["state"] for path in state.glob("*.json")} == {"undone", "done"}
+    assert {json.loads(path.read_text())["value"]["state"] for path in state.glob("*.json")} == {
+        "undone",
+        "done",
+    }

@@ -7,6 +7,8 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from boxkite.core.files.reading import path_from
+
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -32,7 +34,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli.tables import counted, make_console, print_line
     from boxkite.core.errors import PlanError
 
-    folder = Path(arguments.folder).expanduser()
+    folder = path_from(arguments.folder)
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise PlanError(
             "the demo needs a folder that is empty or not there yet",

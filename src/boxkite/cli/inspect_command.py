@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from boxkite.cli.messages import printable
 from boxkite.cli.options import add_images_rate, images_from
+from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -66,7 +67,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.core.edit.reading import is_edit
     from boxkite.core.footage.find import find_sources
 
-    paths = [Path(path).expanduser() for path in arguments.paths]
+    paths = [path_from(path) for path in arguments.paths]
     edits = [path for path in paths if is_edit(path)]
     if edits:
         from boxkite.cli.edit_tables import show_edits
@@ -221,7 +222,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
     from boxkite.core.metadata.known import know
     from boxkite.core.plan.token_listing import list_tokens
 
-    tables = [Path(path).expanduser() for path in arguments.metadata]
+    tables = [path_from(path) for path in arguments.metadata]
     known, notices = know(sources, tables, arguments.match_by)
     listed = {source.path: list_tokens(source, known[source.path], getpass.getuser()) for source in sources}
     if arguments.json:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 import time
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from boxkite.core.records.record import Entry
@@ -33,26 +33,33 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Print the log."""
-    from boxkite.cli.tables import make_console, print_line
+    from boxkite.cli.tables import make_console, print_json_lines, print_line, print_lines
     from boxkite.core.records.holding import is_held
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.store import Records
 
+    console = make_console()
     with Records() as records:
         name = records.batch(arguments.batch, with_files=False).name
         wanted = _wanted(records, name, arguments.files)
         journal, last, shown = Journal(records, name), 0, 0
         while True:
             held = arguments.follow and is_held(records.folder, name)
+            lines: list[tuple[str, str]] = []
+            values: list[Any] = []
             for key, entry in journal.entries(errors=arguments.errors, after=last):
                 last = key
                 if not wanted or entry.number in wanted:
-                    _print(entry, as_json=arguments.json, with_detail=arguments.errors)
+                    values += [vars(entry)]
+                    lines += [] if arguments.json else _lines_of(entry, with_detail=arguments.errors)
                     shown += 1
+            if arguments.json:
+                print_json_lines(values)
+            print_lines(console, lines)
             if not held:
                 if not shown and not arguments.json:
                     what = "nothing failed" if arguments.errors else "nothing happened yet"
-                    print_line(make_console(), f"{what} in batch {name}")
+                    print_line(console, f"{what} in batch {name}")
                 return 0
             time.sleep(_EVERY_SECONDS)
 
@@ -76,27 +83,13 @@ def _wanted(records: Records, name: str, files: list[str]) -> set[int]:
     return found
 
 
-def _print(entry: Entry, *, as_json: bool, with_detail: bool) -> None:
-    import json
-    import sys
-    from dataclasses import asdict
-
-    from boxkite.cli.tables import make_console, print_line
-
-    if as_json:
-        sys.stdout.write(json.dumps(asdict(entry), ensure_ascii=False) + "\n")
-        sys.stdout.flush()
-        return
-    console = make_console()
-    name = entry.name or "batch"
-    number = f"{entry.number:>4} " if entry.number else "     "
+def _lines_of(entry: Entry, *, with_detail: bool) -> list[tuple[str, str]]:
+    """An entry as lines, each with its style."""
     if entry.kind == "detail":
-        if with_detail:
-            for line in entry.text.splitlines():
-                print_line(console, f"       | {line}")
-        return
+        return [(f"       | {line}", "") for line in entry.text.splitlines()] if with_detail else []
+    number = f"{entry.number:>4} " if entry.number else "     "
     sign = {"warning": "! ", "failure": "failed: "}.get(entry.kind, "")
     style = (
         "red" if entry.kind == "failure" else "yellow" if sign else "green" if entry.text == "proved" else ""
     )
-    print_line(console, f"{entry.at[11:23]} {number}{name}: {sign}{entry.text}", style)
+    return [(f"{entry.at[11:23]} {number}{entry.name or 'batch'}: {sign}{entry.text}", style)]

@@ -12,6 +12,7 @@ from rich.console import Console
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
 from boxkite.core.edit.mark_table import MarkRow, change_marks, read_mark_rows, still_there, table_beside
 from boxkite.core.errors import MarksError
+from boxkite.core.files.reading import path_from
 from boxkite.core.footage.kinds import MARKS_TABLE
 from boxkite.core.timebase import FrameRate
 
@@ -32,10 +33,10 @@ class _Place:
 
 def _places(arguments: argparse.Namespace) -> list[_Place]:
     found: list[_Place] = []
-    for path in (Path(text).expanduser() for text in arguments.paths):
+    for path in (path_from(text) for text in arguments.paths):
         if arguments.marks:
             names = None if path.is_dir() else frozenset({path.name.casefold(), path.stem.casefold()})
-            found.append(_Place(Path(arguments.marks).expanduser(), names))
+            found.append(_Place(path_from(arguments.marks), names))
         elif path.is_dir() and path.suffix.lower() != ".otiod":
             found += [_Place(table, None) for table in sorted(path.rglob(MARKS_TABLE))]
         elif path.exists():
@@ -75,14 +76,14 @@ def _rate(arguments: argparse.Namespace) -> FrameRate | None:
 
 
 def _table(arguments: argparse.Namespace, path: Path) -> Path:
-    return Path(arguments.marks).expanduser() if arguments.marks else table_beside(path)
+    return path_from(arguments.marks) if arguments.marks else table_beside(path)
 
 
 def add_marks(arguments: argparse.Namespace) -> int:
     """Add one mark."""
     from boxkite.core.shots.marking import make_mark, open_markable
 
-    path = Path(arguments.path).expanduser()
+    path = path_from(arguments.path)
     on = open_markable(path, _rate(arguments))
     row = make_mark(
         on,
@@ -242,10 +243,10 @@ def import_list(arguments: argparse.Namespace) -> int:
     from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
     from boxkite.core.shots.marking import open_markable, rows_from_list
 
-    path = Path(arguments.path).expanduser()
+    path = path_from(arguments.path)
     on = open_markable(path, _rate(arguments))
     if arguments.list:
-        marks = read_marks(Path(arguments.list).expanduser())
+        marks = read_marks(path_from(arguments.list))
     else:
         marks = read_marks(path) if is_edit(path) else marks_from_chapters(on.reel.source)
     rows, notices = rows_from_list(on, marks, _rate(arguments))
@@ -265,13 +266,13 @@ def export_list(arguments: argparse.Namespace) -> int:
     """Write the marks of one source as another list."""
     from boxkite.core.shots.marking import export_marks, open_markable
 
-    path = Path(arguments.path).expanduser()
+    path = path_from(arguments.path)
     on = open_markable(path, _rate(arguments))
     names = {name.casefold() for name in on.names}
     rows = [row for row in read_mark_rows(_table(arguments, path)) if row.source.casefold() in names]
     if not rows:
         raise MarksError("there is no mark on it", path=path, hint=f"boxkite mark add {path} --in …")
-    export_marks(Path(arguments.file).expanduser(), on, rows)
+    export_marks(path_from(arguments.file), on, rows)
     return _report(arguments, rows, f"{counted(len(rows), 'mark')} written to {arguments.file}")
 
 
@@ -281,7 +282,7 @@ def detect_cuts(arguments: argparse.Namespace) -> int:
     from boxkite.core.render.strip import draw_strip
     from boxkite.core.shots.marking import open_markable, rows_from_list
 
-    path = Path(arguments.path).expanduser()
+    path = path_from(arguments.path)
     on = open_markable(path, _rate(arguments))
     total = on.reel.table.picture_count
     with make_console(stderr=True).status(f"looking at {total} frames") as status:
@@ -303,7 +304,7 @@ def detect_cuts(arguments: argparse.Namespace) -> int:
     said = f"{counted(len(changes) - dissolves, 'cut')} and {counted(dissolves, 'dissolve')} found"
     known = f", {len(rows) - len(new)} were marked already" if len(new) < len(rows) else ""
     if arguments.strip:
-        strip = Path(arguments.strip).expanduser()
+        strip = path_from(arguments.strip)
         drawn = draw_strip(strip, on.reel, changes)
         said += f"; {drawn} drawn in {strip}"
     return _report(arguments, new, f"{said}; {counted(len(new), 'mark')} added to {table}{known}")

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from boxkite.cli.settings import add_settings
+from boxkite.core.files.reading import path_from
 from boxkite.core.job.words import DECODERS, PICTURES, WAYS_TO_CUT, WHETHER_JOINED
 
 if TYPE_CHECKING:
@@ -242,7 +243,7 @@ def words_from(arguments: argparse.Namespace) -> JobWords:
     from boxkite.core.job.file import is_job_file, read_job_file
     from boxkite.core.job.said import FIELD_OF, TAKES_LIST, JobWords, laid_over
 
-    files = [Path(path).expanduser() for path in arguments.paths if is_job_file(Path(path))]
+    files = [path_from(path) for path in arguments.paths if is_job_file(Path(path))]
     if len(files) > 1:
         raise RequestError("one job file at a time", hint=f"leave out {files[1]}")
     said = {name: getattr(arguments, name) for name in FIELD_OF.values() if hasattr(arguments, name)}

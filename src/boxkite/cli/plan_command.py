@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import argparse
 import sys
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.options import add_job_arguments, job_from, words_from
+from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -76,13 +76,13 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
         from boxkite.cli.options import presets_tuned
         from boxkite.core.job.file import save_job
 
-        path = Path(arguments.save_job).expanduser()
+        path = path_from(arguments.save_job)
         save_job(presets_tuned(arguments, words_from(arguments)), path)
         said.append(f"job saved: boxkite run {path}")
     if arguments.save_plan:
         from boxkite.core.plan.table import save_plan
 
-        path = Path(arguments.save_plan).expanduser()
+        path = path_from(arguments.save_plan)
         save_plan(plan, path)
         said.append(f"plan saved: edit it, then boxkite run {path}")
         if job.presets.own or job.presets.changes or job.watermark or job.look:
@@ -92,7 +92,7 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
     if arguments.chart:
         from boxkite.core.plan.chart import draw_chart
 
-        path = Path(arguments.chart).expanduser()
+        path = path_from(arguments.chart)
         unseen = draw_chart(plan, path)
         said.append(
             f"chart drawn: {path}" + (f", without {unseen} sources that are used least" if unseen else "")
@@ -164,7 +164,7 @@ def show_unseen(console: Console, unseen: Sequence[Unseen]) -> None:
     from boxkite.cli.tables import print_line
 
     for one in unseen[:_MOST_WARNINGS]:
-        print_line(console, f"not looked into: {one.path}: {one.reason}", "bold red")
+        print_line(console, f"! {one.path}: {one.reason}", "bold red")
     if len(unseen) > _MOST_WARNINGS:
         print_line(console, f"and {len(unseen) - _MOST_WARNINGS} more: --json has them all", "bold red")
 

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from boxkite.cli.settings import add_settings
+from boxkite.core.files.reading import path_from
 
 EXAMPLES = """\
 examples:
@@ -169,7 +169,7 @@ def _new(name: str, arguments: argparse.Namespace) -> int:
         )
     changes = dict(read_setting(text) for text in arguments.changes)
     path = make_preset(
-        name, arguments.based_on, changes, Path(arguments.file).expanduser() if arguments.file else None
+        name, arguments.based_on, changes, path_from(arguments.file) if arguments.file else None
     )
     print_line(make_console(), f"made {path}")
     return 0

@@ -5,11 +5,11 @@ from __future__ import annotations
 import argparse
 import sys
 from dataclasses import replace
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
+from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -63,7 +63,7 @@ def run(arguments: argparse.Namespace) -> int:
     plan = plan_with_progress(job)
     rows = _chosen(plan, arguments)
     image = _sheet(rows, arguments) if arguments.sheet else _one(rows[0], arguments)
-    path = Path(arguments.still).expanduser()
+    path = path_from(arguments.still)
     save_still(image, path)
     said = f"{path}: {image.width}x{image.height}"
     if not arguments.sheet:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 
 from boxkite.cli.options import add_images_rate, images_from
+from boxkite.core.files.reading import path_from
 
 EXAMPLES = """\
 examples:
@@ -95,11 +95,11 @@ def _rename(arguments: argparse.Namespace) -> int:
     from boxkite.core.renaming.renaming import rename
     from boxkite.core.renaming.wanted import wanted_names
 
-    paths = [Path(path).expanduser() for path in arguments.paths]
+    paths = [path_from(path) for path in arguments.paths]
     found = find_sources(paths, images_from(arguments))
     if not found.sources:
         raise FootageError("there is no source here", path=paths[0])
-    tables = [Path(path).expanduser() for path in (*arguments.metadata, *arguments.marks)]
+    tables = [path_from(path) for path in (*arguments.metadata, *arguments.marks)]
     known, notices = know(list(found.sources), tuple(tables[: len(arguments.metadata)]), arguments.match_by)
     pattern = pattern_of(arguments.names) or ""
     renamed = wanted_names(found.sources, pattern, known, getpass.getuser())

@@ -100,6 +100,18 @@ def _fitted(cell: str, width: int, *, right: bool) -> str:
     return missing + cell if right else cell + missing
 
 
+def print_lines(console: Console, lines: Sequence[tuple[str, str]]) -> None:
+    """Many lines at once, each with its style; where there is no terminal as fast as they can be written."""
+    if not lines:
+        return
+    if console.is_terminal:
+        text = Text("\n").join(Text(printable(line), style=style) for line, style in lines)
+        console.print(text, soft_wrap=True)
+    else:
+        console.file.write("".join(f"{printable(line)}\n" for line, _ in lines))
+    console.file.flush()
+
+
 def print_line(console: Console, text: str, style: str = "") -> None:
     """Print one line or, in a window, a wrapped paragraph; no markup is read in it."""
     console.print(Text(printable(text), style=style))
@@ -110,6 +122,14 @@ def print_json(value: Any) -> None:
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")
     sys.stdout.write(_json_text(value) + "\n")
+
+
+def print_json_lines(values: Sequence[Any]) -> None:
+    """Print values as JSON, each on a line."""
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(errors="backslashreplace")
+    sys.stdout.write("".join(f"{json.dumps(value, ensure_ascii=False)}\n" for value in values))
+    sys.stdout.flush()
 
 
 def _json_text(value: Any) -> str:

@@ -81,6 +81,10 @@ class PatternError(RequestError):
         self.column = column
 
 
+class NameTooLongError(PatternError):
+    """A pattern that makes a name longer than file systems take."""
+
+
 class PresetError(RequestError):
     """A preset that does not exist or does not hold together."""
 

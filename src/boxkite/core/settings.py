@@ -11,7 +11,7 @@ from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import Any
 
 from boxkite.core.errors import RequestError
-from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.reading import path_from, read_bytes
 from boxkite.core.suggest import did_you_mean
 
 FILE_VARIABLE = "BOXKITE_SETTINGS"
@@ -55,7 +55,7 @@ _KEY_OF = {name.replace("_", "-"): name for name in Settings.__dataclass_fields_
 def settings_file() -> Path:
     """Where the settings are; $BOXKITE_SETTINGS names another file."""
     if named := os.environ.get(FILE_VARIABLE):
-        return Path(named).expanduser()
+        return path_from(named)
     import platformdirs
 
     return Path(platformdirs.user_config_dir("boxkite")) / "settings.toml"

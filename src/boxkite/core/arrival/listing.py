@@ -21,7 +21,7 @@ from boxkite.core.records.store import Records
 class Listed:
     """One source of a watched folder. state: what it is at, in words. reason: why, where that is known.
 
-    at: when it was taken or set aside, in ISO 8601; empty for one that waits. files: that are made of it, verified ones.
+    at: when it was taken or set aside, in ISO 8601; empty for one that waits. files: made of it; verified: of these.
     """
 
     path: Path
@@ -76,10 +76,10 @@ def _landed(one: Landing, batch: Overview | None, files: Iterable[FileRecord], i
     state, reason = _state(batch, is_watched), ""
     if own and verified == len(own):
         state = "verified"
+    elif batch.waits_for == "room":
+        reason = failed[0].failure if failed else batch.note
     elif failed and verified + len(failed) == len(own):
         state, reason = "failed", failed[0].failure
-    elif batch.waits_for == "room":
-        reason = batch.note
     return Listed(one.path, state, one.batch, reason, one.at, len(own), verified)
 
 

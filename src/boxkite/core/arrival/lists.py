@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import io
 from collections.abc import Mapping, Sequence
@@ -12,7 +13,6 @@ from filelock import FileLock
 
 from boxkite.core.arrival.cards import CardFile, Copied
 from boxkite.core.edit.table import delimiter_of
-from boxkite.core.edit.text import to_text
 from boxkite.core.errors import RequestError
 from boxkite.core.files.cells import guarded, plain_cell
 from boxkite.core.files.reading import read_bytes
@@ -121,7 +121,7 @@ def write_facts(into: Path, files: Sequence[CardFile], facts: Mapping[str, str])
                 _put(table, places[name], column, guarded(value))
         text = io.StringIO(newline="")
         csv.writer(text, delimiter=table.delimiter, lineterminator="\r\n").writerows(table.lines)
-        replace_file(path, text.getvalue().encode("utf-8", "surrogateescape"))
+        replace_file(path, codecs.BOM_UTF8 + text.getvalue().encode("utf-8", "surrogateescape"))
     return path
 
 
@@ -142,10 +142,11 @@ def _read_facts(path: Path) -> _Facts:
         return _Facts([[FILE, "Card"]], ",", 0)
     try:
         content = read_bytes(path, _MOST_BYTES)
-        try:
-            text = content.decode("utf-8-sig")
-        except UnicodeDecodeError:
-            text = to_text(content)
+        if content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+            raise RequestError(
+                "this table is not in UTF-8", path=path, hint="move it away, or save it as UTF-8"
+            )
+        text = content.removeprefix(codecs.BOM_UTF8).decode("utf-8", "surrogateescape")
         lines = text.splitlines(keepends=True)
         delimiter = delimiter_of(lines[0] if lines else "")
         rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True))

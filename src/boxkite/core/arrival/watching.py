@@ -13,7 +13,7 @@ from pathlib import Path
 from boxkite.core.arrival.landing import Arrival, Settling, look_into
 from boxkite.core.arrival.wholeness import open_elsewhere, what_is_lacking
 from boxkite.core.batch.crew import Crew, Makers
-from boxkite.core.batch.events import Event, NoRoom
+from boxkite.core.batch.events import Event, FileEnded, NoRoom
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notices import Notices
 from boxkite.core.batch.recording import Batch, Work, begin_batch, go_on
@@ -25,7 +25,7 @@ from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.job import Job
 from boxkite.core.plan.planning import make_plan
-from boxkite.core.plan.rows import Plan
+from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.records.holding import Holding
 from boxkite.core.records.landed import Landed, Landing
 from boxkite.core.records.store import Records
@@ -267,12 +267,17 @@ class _Watch:
 
     def _run(self, batch: Batch, work: Work, crew: Makers) -> Iterator[WatchEvent]:
         """Run a batch that is held, and go on looking into the folder meanwhile."""
+        full: list[Row] = []
         with contextlib.closing(go_on(self._records, work, crew, batch)) as events:
             for event in events:
+                if isinstance(event, FileEnded) and event.result.no_room:
+                    full.append(event.row)
                 yield event
                 yield from self._look()
         if batch.lacking and not batch.stopped:
             self._no_room[batch.name] = batch.lacking
+        elif full:
+            self._no_room[batch.name] = NoRoom(tuple(full), full[0].folder, full[0].expected_bytes, 0)
         yield BatchEnds(batch)
 
     def _crew(self, workers: int | None) -> AbstractContextManager[Makers]:

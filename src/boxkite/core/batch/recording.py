@@ -181,7 +181,7 @@ class _Recorder:
         self._shots: dict[int, tuple[Row, ...]] = {}
         self._running: set[int] = set()
         self.orders = Orders()
-        self.is_through = False
+        self.is_through = self._was_full = False
 
     def turn(self) -> Iterator[Event]:
         """Wait until it is this batch's turn, or until it is asked to stop."""
@@ -253,7 +253,7 @@ class _Recorder:
             "ended" if whole else "stopped",
             seconds=self._seconds(),
             note=note,
-            waits_for="room" if self._batch.lacking else "",
+            waits_for="room" if self._batch.lacking or self._was_full else "",
         )
         if self._batch.notices and self.is_through:
             with contextlib.suppress(RecordsError):
@@ -262,6 +262,7 @@ class _Recorder:
                     self._note(self._journal.say, problem)
 
     def _ended(self, row: Row, result: Result) -> None:
+        self._was_full |= result.no_room
         self._running.discard(row.number)
         self._done.pop(row.number, None)
         if result.proof:

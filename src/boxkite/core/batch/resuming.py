@@ -83,7 +83,7 @@ def _unpacked(records: Records, record: BatchRecord) -> Packed:
     hint = f"it was planned by Box Kite {made_by}: run its job anew, with --existing skip for what is done already"
     content = records.packed_plan(record.name)
     if not content:
-        raise RecordsError(f"batch {record.name} cannot be gone on with", hint=hint)
+        raise RecordsError(f"batch {record.name} cannot be resumed", hint=hint)
     try:
         return unpack(content)
     except RecordsError as error:

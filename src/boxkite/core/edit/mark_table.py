@@ -12,6 +12,7 @@ from boxkite.core.edit.ranges import COLUMN_NAMES, YES, marks_of_table, split_ke
 from boxkite.core.edit.table import Row, find_column, read_table
 from boxkite.core.errors import MarksError
 from boxkite.core.files.cells import table_bytes
+from boxkite.core.files.reading import is_file
 from boxkite.core.files.writing import replace_file
 from boxkite.core.footage.kinds import MARKS_TABLE
 
@@ -76,7 +77,7 @@ def read_mark_rows(path: Path) -> tuple[MarkRow, ...]:
 def marks_beside(path: Path, source_names: Sequence[str]) -> MarkList | None:
     """The marks of one source, by any of its names, from the table beside it; None where there are none."""
     table_path = table_beside(path)
-    if not table_path.is_file():
+    if not is_file(table_path):
         return None
     names = {name.casefold() for name in source_names}
     listed = marks_of_table(read_table(table_path))

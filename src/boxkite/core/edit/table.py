@@ -51,7 +51,7 @@ def read_table(path: Path) -> Table:
     if header_index >= len(lines):
         raise MarksError("the table is empty", path=path)
     delimiter = delimiter or delimiter_of(lines[header_index])
-    reader = csv.reader(lines[header_index:], delimiter=delimiter, strict=True)
+    reader = csv.reader([f"{line}\n" for line in lines[header_index:]], delimiter=delimiter, strict=True)
     columns: list[str] = []
     rows: list[Row] = []
     line = header_index + 1

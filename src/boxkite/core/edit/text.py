@@ -30,7 +30,12 @@ def read_text(path: Path, *, most_bytes: int = MOST_BYTES) -> str:
 
 
 def to_text(data: bytes) -> str:
-    """Bytes of a text file as text, by the encoding they show."""
+    """Bytes of a text file as text, by the encoding they show.
+
+    What is marked as UTF-8 is that, but for names of files that are no text: their odd bytes come back as they are.
+    """
+    if data.startswith(codecs.BOM_UTF8):
+        return data.decode("utf-8-sig", errors="surrogateescape")
     if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
         return data.decode("utf-16", errors="replace")
     sample = data[:1000]

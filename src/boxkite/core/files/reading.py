@@ -22,6 +22,8 @@ _KINDS = (
     (stat.S_ISBLK, "a device"),
     (stat.S_ISSOCK, "a socket"),
 )
+MOST_IMAGE_PIXELS = 50_000_000
+"""Of a still that is laid over frames; it is decoded whole."""
 _BINARY = getattr(os, "O_BINARY", 0)
 _NO_WAITING = getattr(os, "O_NONBLOCK", 0)
 
@@ -50,6 +52,14 @@ def kind_of(mode: int) -> str:
     if stat.S_ISREG(mode):
         return ""
     return next((words for matches, words in _KINDS if matches(mode)), "not a regular file")
+
+
+def is_file(path: Path) -> bool:
+    """Whether a path leads to a regular file; no path that cannot be, as one that is too long, does."""
+    try:
+        return stat.S_ISREG(path.stat().st_mode)
+    except (OSError, ValueError):
+        return False
 
 
 def require_file(path: Path) -> os.stat_result:

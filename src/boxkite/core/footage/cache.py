@@ -18,6 +18,7 @@ import av
 
 from boxkite import __version__
 from boxkite.core.files.document import read_document, write_document
+from boxkite.core.files.reading import path_from
 
 _FORM = 6
 """Raised whenever what is kept changes its shape, or how it is found out."""
@@ -116,7 +117,7 @@ def cache_folder() -> Path | None:
     """Where the store lies; None where $BOXKITE_CACHE is set to nothing, which turns it off."""
     chosen = os.environ.get("BOXKITE_CACHE")
     if chosen is not None:
-        return Path(chosen).expanduser() if chosen else None
+        return path_from(chosen) if chosen else None
     import platformdirs
 
     return platformdirs.user_cache_path("boxkite")

@@ -196,7 +196,9 @@ def _created(container: InputContainer) -> datetime | None:
 def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -> VideoFacts:
     context = stream.codec_context
     if not context.width or not context.height:
-        raise FootageError("the picture has no size: the codec library cannot make sense of it")
+        raise FootageError(
+            f"the picture has no size: it has more than {MOST_PIXELS // 1_000_000} million pixels, or makes no sense"
+        )
     if context.width * context.height > MOST_PIXELS:
         raise FootageError(
             f"its picture is {context.width}x{context.height}: more than {MOST_PIXELS // 1_000_000} million pixels",

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import PlanError
-from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.reading import path_from, read_bytes
 from boxkite.core.files.writing import create_file
 from boxkite.core.job.said import (
     FIELD_OF,
@@ -112,7 +112,7 @@ def _from_folder(words: JobWords, folder: Path) -> JobWords:
     """The words with relative paths counted from a folder."""
 
     def path(text: str) -> str:
-        return str(folder / Path(text).expanduser())
+        return str(folder / path_from(text))
 
     def output(text: str) -> str:
         preset, colon, target = text.partition(":")
@@ -156,7 +156,7 @@ def save_job(words: JobWords, path: Path) -> None:
 
 def _shortened(name: str, value: Any, folder: Path) -> Any:
     def path(text: str) -> str:
-        whole = Path(text).expanduser().absolute()
+        whole = path_from(text).absolute()
         return str(whole.relative_to(folder)) if whole.is_relative_to(folder) else str(whole)
 
     def output(text: str) -> str:

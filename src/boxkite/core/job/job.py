@@ -7,6 +7,7 @@ from datetime import datetime
 from pathlib import Path
 
 from boxkite.core.errors import PlanError
+from boxkite.core.files.reading import path_from
 from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.choosing import Choice
 from boxkite.core.job.words import CLOSING_MARKER, By, Existing, Joined, PictureFrom
@@ -38,7 +39,7 @@ class Output:
                 f"--to {text}: “{preset}” reads as a drive; the preset is missing",
                 hint=f"as --to review:{text}",
             )
-        return cls(preset.strip(), Path(folder.strip()).expanduser())
+        return cls(preset.strip(), path_from(folder.strip()))
 
 
 @dataclass(frozen=True)

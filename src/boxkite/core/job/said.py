@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any, get_args
 
 from boxkite.core.errors import PlanError
+from boxkite.core.files.reading import path_from
 from boxkite.core.job.choosing import Choice
 from boxkite.core.job.job import Job, Otherwise, Output
 from boxkite.core.job.words import (
@@ -204,12 +205,12 @@ def _one_of(said: str | None, known: Sequence[Any], listed: Sequence[str], word:
 
 
 def _whole(text: str | None) -> Path | None:
-    return Path(text).expanduser().absolute() if text else None
+    return path_from(text).absolute() if text else None
 
 
 def _path(text: str | None) -> Path | None:
-    return Path(text).expanduser() if text else None
+    return path_from(text) if text else None
 
 
 def _paths(texts: Sequence[str]) -> tuple[Path, ...]:
-    return tuple(Path(text).expanduser() for text in texts)
+    return tuple(path_from(text) for text in texts)

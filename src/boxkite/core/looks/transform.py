@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
+from boxkite.core.files.reading import is_file
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.suggest import did_you_mean
 
@@ -16,6 +17,8 @@ if TYPE_CHECKING:
     import numpy as np
 
 BUILT_IN_CONFIG = "ocio://default"
+
+_MOST_BYTES = 256 << 20
 
 
 def _library() -> Any:
@@ -109,8 +112,10 @@ def _file_transform(path: Path) -> Any:
 
 def _check_file(config: Any, path: Path) -> None:
     ocio = _library()
-    if not path.is_file():
+    if not is_file(path):
         raise LookError("there is no such look file", path=path)
+    if path.stat().st_size > _MOST_BYTES:
+        raise LookError(f"it has more than the {_MOST_BYTES >> 20} MB a look file may have", path=path)
     try:
         config.getProcessor(_file_transform(path))
     except (ocio.Exception, ocio.ExceptionMissingFile) as error:
@@ -119,6 +124,8 @@ def _check_file(config: Any, path: Path) -> None:
 
 def _config_of(step: SpacesStep) -> Any:
     ocio = _library()
+    if step.config and not is_file(step.config):
+        raise LookError("there is no such file of colour spaces", path=step.config)
     try:
         config = ocio.Config.CreateFromFile(str(step.config or BUILT_IN_CONFIG))
     except (ocio.Exception, ocio.ExceptionMissingFile) as error:

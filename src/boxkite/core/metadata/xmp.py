@@ -8,6 +8,7 @@ from xml.etree.ElementTree import Element, ParseError
 
 from boxkite.core.edit.text import read_text
 from boxkite.core.errors import MarksError
+from boxkite.core.files.reading import is_file
 from boxkite.core.metadata.facts import Fact
 
 MOST_BYTES = 8 * 1024 * 1024
@@ -28,7 +29,7 @@ _MOST_PROPERTIES = 2000
 def sidecar_of(path: Path) -> Path | None:
     """The sidecar beside a media file: clip.mov.xmp or clip.xmp."""
     for candidate in (path.with_name(f"{path.name}.xmp"), path.with_suffix(".xmp"), path.with_suffix(".XMP")):
-        if candidate.is_file() and candidate != path:
+        if is_file(candidate) and candidate != path:
             return candidate
     return None
 

@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 
-from boxkite.core.errors import PatternError
+from boxkite.core.errors import NameTooLongError, PatternError
 from boxkite.core.naming.filename import MOST_BYTES, UNSAFE_SIGNS, byte_length, clean_value, safe_component
 from boxkite.core.naming.values import FormError, Text, Values, in_forms
 from boxkite.core.suggest import did_you_mean
@@ -281,7 +281,7 @@ def check_length(name: str, ending: str, pattern: Pattern) -> None:
     for component in components:
         if (length := byte_length(component)) > MOST_BYTES:
             token = next((choice.name for choice in pattern.choices), "marker")
-            raise PatternError(
+            raise NameTooLongError(
                 f"“{component[:40]}…” is too long for a file name: {length} bytes, {MOST_BYTES} is the most",
                 pattern=pattern.text,
                 hint=f'cut the token short, as "@({token}:max80)"',

@@ -7,7 +7,7 @@ import tomllib
 from pathlib import Path
 
 from boxkite.core.errors import PatternError, RequestError
-from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.reading import path_from, read_bytes
 from boxkite.core.files.writing import replace_file
 from boxkite.core.naming.pattern import read_pattern
 from boxkite.core.suggest import did_you_mean
@@ -21,7 +21,7 @@ PREFIX = "saved:"
 def patterns_file() -> Path:
     """Where patterns are saved; $BOXKITE_PATTERNS names another file."""
     if named := os.environ.get(FILE_VARIABLE):
-        return Path(named).expanduser()
+        return path_from(named)
     import platformdirs
 
     return Path(platformdirs.user_config_dir("boxkite")) / "patterns.toml"

@@ -7,7 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import PlanError, RecordsError
+from boxkite.core.errors import NameTooLongError, PlanError, RecordsError
+from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
 from boxkite.core.job.job import Job, Output
 from boxkite.core.looks.look import Look
@@ -51,18 +52,28 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     names = RowNames(job, gathered.shots, gathered.otherwise, makings)
     maker = _RowMaker(job)
     rows: list[Row] = []
+    unnamed: list[tuple[Shot, NameTooLongError]] = []
     for index, shot in enumerate(gathered.shots):
         for making in makings[index]:
             ending = shot.reel.source.path.suffix if making.preset.copy else making.preset.ending
-            name, plain_name = names.names(index, making, ending)
+            try:
+                name, plain_name = names.names(index, making, ending)
+            except NameTooLongError as error:
+                if len(gathered.shots) == 1:
+                    raise
+                unnamed.append((shot, error))
+                continue
             rows.append(maker.row(len(rows) + 1, shot, making, name, plain_name, names.values(index)))
     if not rows:
-        raise _no_row(unfit)
+        raise unnamed[0][1] if unnamed else _no_row(unfit)
     if job.joined != "no":
         rows = joined_rows(rows, job.joined)
     left_out = (*gathered.left_out, *unfit)
-    plan = Plan(tuple(rows), gathered.notices, gathered.uncovered, (), names.pattern, left_out, names.version,
-                unseen=gathered.unseen)  # fmt: skip
+    nameless = tuple(Unseen(shot.reel.source.path, error.message) for shot, error in unnamed)
+    plan = Plan(
+        tuple(rows), gathered.notices, gathered.uncovered, (), names.pattern, left_out, names.version,
+        unseen=(*gathered.unseen, *nameless),
+    )  # fmt: skip
     return _settled(job, plan, progress)
 
 

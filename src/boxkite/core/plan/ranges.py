@@ -68,7 +68,7 @@ def _range(
         found = found or names.get(text.casefold())
         if found:
             return min(span.start for span in found) if option == "--in" else max(span.end for span in found)
-        if "/" in text or "\\" in text or Path(text).exists():
+        if "/" in text or "\\" in text or _is_there(text):
             raise PlanError(
                 f"{option} {text}: this is not a time", hint="destinations go to --to, as --to review:out"
             )
@@ -92,3 +92,10 @@ def _range(
             f"{range_words(job)}: nothing lies there; it runs from {start + whole.start} to {start + whole.end}"
         )
     return inside
+
+
+def _is_there(text: str) -> bool:
+    try:
+        return Path(text).exists()
+    except (OSError, ValueError):  # too long for a path
+        return False

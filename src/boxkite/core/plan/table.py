@@ -12,6 +12,7 @@ from boxkite.core.edit.table import Row as Line
 from boxkite.core.edit.table import read_table
 from boxkite.core.errors import BoxkiteError, PlanError
 from boxkite.core.files.cells import table_bytes
+from boxkite.core.files.reading import path_from
 from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
@@ -234,7 +235,7 @@ class TableReader:
 
     def _reel(self, line: Line) -> Reel:
         text, starts = self._cell(line, "source"), self._cell(line, "source starts at")
-        path = self.path.absolute().parent / Path(text).expanduser()
+        path = self.path.absolute().parent / path_from(text)
         if (path, starts) not in self._reels:
             self.progress(path.name)
             if not text or not path.exists():
@@ -262,7 +263,7 @@ class TableReader:
                 self._presets[name] = self.job.presets.load(name)
             except BoxkiteError as error:
                 raise self._wrong(line, "preset", error.message, error.hint) from None
-        target = self.path.absolute().parent / Path(folder).expanduser()
+        target = self.path.absolute().parent / path_from(folder)
         key = id(shot.reel), name, target
         if key not in self._makings:
             self._makings[key] = Making.of(shot.reel, Output(name, target), self._presets[name])

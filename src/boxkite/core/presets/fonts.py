@@ -6,6 +6,7 @@ from functools import lru_cache
 from pathlib import Path
 
 from boxkite.core.errors import PresetError
+from boxkite.core.files.reading import require_file
 
 _FONTS = Path(__file__).parent / "font_files"
 TEXT_FONT = _FONTS / "DejaVuSans-Bold.ttf"
@@ -18,6 +19,8 @@ def unshown_signs(text: str, font: Path | None = None) -> str:
     from PIL import ImageFont
 
     try:
+        if font:
+            require_file(font)
         drawn = ImageFont.truetype(str(font or TEXT_FONT), 24)
     except OSError as error:
         raise PresetError(f"the font cannot be read: {error}", path=font) from None

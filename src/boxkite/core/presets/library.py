@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import PresetError
+from boxkite.core.files.reading import is_file, path_from
 from boxkite.core.presets.inheriting import BASED_ON, merged
 from boxkite.core.presets.model import Preset
 from boxkite.core.presets.reading import checked, read_tables, trusted
@@ -39,7 +40,7 @@ class PresetFile:
 def own_folder() -> Path:
     """The user's own folder of presets; $BOXKITE_PRESETS names another."""
     if named := os.environ.get(FOLDER_VARIABLE):
-        return Path(named).expanduser()
+        return path_from(named)
     import platformdirs
 
     return Path(platformdirs.user_config_dir("boxkite")) / "presets"
@@ -71,8 +72,8 @@ class Shelf:
     def find(self, name: str) -> PresetFile:
         """The preset of a name or of a path to a .toml file. Raises PresetError with the nearest names."""
         if name.lower().endswith(".toml"):
-            path = Path(name).expanduser()
-            if not path.is_file():
+            path = path_from(name)
+            if not is_file(path):
                 raise PresetError("there is no such preset file", path=path)
             return PresetFile(path.stem, path, built_in=False)
         listed = [*self.own, *list_presets()]
@@ -148,7 +149,7 @@ class Shelf:
             ]
             return next(iter(hidden), built_in if built_in.path.is_file() else file)
         if name.lower().endswith(".toml"):
-            name = str(file.path.parent / Path(name).expanduser())
+            name = str(file.path.parent / path_from(name))
         try:
             return self.find(name)
         except PresetError as error:
@@ -169,7 +170,7 @@ def _with_paths(said: Any, folder: Path) -> Any:
     if not isinstance(said, dict):
         return said
     return {
-        key: str(folder / Path(value).expanduser()) if key in _FILE_KEYS and isinstance(value, str) else value
+        key: str(folder / path_from(value)) if key in _FILE_KEYS and isinstance(value, str) else value
         for key, value in said.items()
     }
 

@@ -9,6 +9,7 @@ from typing import Any
 import tomli_w
 
 from boxkite.core.errors import PresetError
+from boxkite.core.files.reading import path_from
 from boxkite.core.files.writing import create_file
 from boxkite.core.naming.filename import safe_component
 from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
@@ -36,7 +37,7 @@ def make_preset(
         _put(tables, key, value)
     Shelf().read(PresetFile(name, path, built_in=False, tables=tables))
     if based_on and based_on.lower().endswith(".toml"):
-        tables[BASED_ON] = str(Path(based_on).expanduser().absolute())
+        tables[BASED_ON] = str(path_from(based_on).absolute())
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         create_file(path, tomli_w.dumps(tables).encode("utf-8"))

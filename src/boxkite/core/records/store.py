@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import RecordsError
+from boxkite.core.files.reading import path_from
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.tables import bring_up_to_date
 from boxkite.core.suggest import did_you_mean
@@ -32,7 +33,7 @@ _FILES_FOR_SPEED = 200
 def state_folder() -> Path:
     """Where records are kept; $BOXKITE_STATE names another folder."""
     if named := os.environ.get(FOLDER_VARIABLE):
-        return Path(named).expanduser()
+        return path_from(named)
     import platformdirs
 
     return Path(platformdirs.user_state_dir("boxkite"))

@@ -221,9 +221,10 @@ def _back(record: RenameRecord) -> list[str]:
     problems: list[str] = []
     for one in record.moves:
         if one.is_at(one.between):
-            for other in (one.old, one.new):
-                if one.inode and one.is_at(other) and os.path.lexists(one.between):
-                    one.between.unlink()  # killed between the two steps of a move on a volume that needs two
+            if one.inode:  # killed between the two steps of a move, on a volume that needs two
+                for other in (one.new, one.old):
+                    if one.is_at(other):
+                        _try(problems, other.unlink, other)
         elif not one.is_at(one.old) and one.is_at(one.new):
             _try(problems, partial(move, one.new, one.between), one.new)
     _try(problems, partial(_sync, record), records_folder())

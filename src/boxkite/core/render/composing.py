@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import contextlib
+from collections.abc import Generator, Iterator
 from fractions import Fraction
 from pathlib import Path
 
@@ -48,8 +49,9 @@ class EditPictures:
                 yield frame, self._stack(frame, len(self._tracks))
                 self._let_go(frame)
         finally:
-            for reader in self._readers.values():
-                reader.close()
+            with contextlib.ExitStack() as stack:
+                for reader in self._readers.values():
+                    stack.callback(reader.close)
 
     def _stack(self, frame: int, height: int) -> VideoFrame:
         """What the lowest `height` tracks show."""
@@ -230,6 +232,7 @@ class _LayerReader:
         self._reel, self._conform = reel, conform
         self._threads, self._damage = threads, damage
         self._stream: Iterator[tuple[int, VideoFrame]] | None = None
+        self._pictures: Generator[tuple[int, VideoFrame], None, None] | None = None
         self._number, self._held = -1, None  # type: tuple[int, VideoFrame | None]
         self._behind: dict[int, VideoFrame] = {}
 
@@ -254,18 +257,21 @@ class _LayerReader:
         if wanted not in self._behind:
             span = Span(max(0, wanted + 1 - _BACKWARDS_AT_ONCE), wanted + 1)
             self._behind = dict(self._open(span))
+            self.close()
         return self._behind[wanted]
 
     def _open(self, span: Span) -> Iterator[tuple[int, VideoFrame]]:
-        pictures = read_pictures(
+        pictures = self._pictures = read_pictures(
             self._reel.source, self._reel.table, span, threads=self._threads, damage=self._damage
         )
         conformed = self._conform.through(self.layer, self._reel, span, (picture for _, picture in pictures))
         return zip(range(span.start, span.end), conformed, strict=False)
 
     def close(self) -> None:
-        """Let go of the file."""
-        self._stream, self._held = None, None
+        """Let go of the file. Raises ChangedError."""
+        pictures, self._pictures, self._stream, self._held = self._pictures, None, None, None
+        if pictures:
+            pictures.close()
 
 
 class EditSounds:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import contextlib
+from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field
 from itertools import chain
 from typing import Any
@@ -61,21 +62,23 @@ def read_pictures(
     threads: int = 0,
     damage: Damage | None = None,
     hardware: str = "",
-) -> Iterator[tuple[int, VideoFrame]]:
+) -> Generator[tuple[int, VideoFrame], None, None]:
     """Yield (frame number, picture) for every frame of the span, once each and in order.
 
     On variable-rate sources the same picture may come for several numbers. threads: of the decoder, 0 for
     one a core; hardware: a kind of decoder outside the CPU, taken where it works. Raises DamagedError when a frame
     inside the span is missing or cannot be decoded whole; with `damage`, what is missing inside shows the picture
-    before it, what is missing at the end does not come, and both are counted there.
+    before it, what is missing at the end does not come, and both are counted there. Raises ChangedError, at the end or
+    when it is closed, where the source has changed meanwhile.
     """
     pictures = _pictures_from(source, table, span, threads, damage, hardware)
-    yield from _fill_span(pictures, table, span, damage)
+    with contextlib.closing(pictures):  # which looks whether the source is still what it was
+        yield from _fill_span(pictures, table, span, damage)
 
 
 def _pictures_from(
     source: Source, table: FrameTable, span: Span, threads: int, damage: Damage | None, hardware: str
-) -> Iterator[tuple[int, VideoFrame]]:
+) -> Generator[tuple[int, VideoFrame], None, None]:
     """Decoded pictures with their numbers, the first of them no later than the span's first frame.
 
     Looks for a keyframe shown at or before it, ever further back: also when the decoder, after a keyframe

@@ -9,6 +9,7 @@ from pathlib import Path
 from PIL import Image, ImageDraw, ImageFont, PngImagePlugin
 
 from boxkite.core.errors import PlanError
+from boxkite.core.files.reading import require_file
 from boxkite.core.files.writing import replace_file
 from boxkite.core.picture.stamp import ACTION_SAFE
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
@@ -98,6 +99,7 @@ def save_still(still: Image.Image, path: Path) -> None:
 
 def _is_preview(path: Path) -> bool:
     try:
+        require_file(path)
         with Image.open(path) as there:
             return there.info.get("Software") == _MAKER
     except (OSError, ValueError):

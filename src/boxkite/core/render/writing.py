@@ -250,7 +250,12 @@ def _facts_of(row: Row) -> dict[str, str]:
         "take": facts.get("take", ""),
     }
     named = QUICKTIME_KEYS if row.preset.container == "mov" else {}
-    return {named.get(key, key): value for key, value in said.items() if value}
+    return {named.get(key, key): _as_utf8(value) for key, value in said.items() if value}
+
+
+def _as_utf8(text: str) -> str:
+    """A text that containers take: odd bytes of file names become the sign for what cannot be shown."""
+    return text.encode("utf-8", "replace").decode()
 
 
 def set_picture_facts(context: Any, row: Row, video: Video) -> None:

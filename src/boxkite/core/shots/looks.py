@@ -9,6 +9,7 @@ from pathlib import Path
 
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
+from boxkite.core.files.reading import is_file, path_from
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
@@ -119,8 +120,8 @@ class LookFinder:
         name = facts.get(LOOK, "")
         if not name:
             return None
-        path = shot.reel.source.path.absolute().parent / Path(name).expanduser()
-        if not path.is_file():
+        path = shot.reel.source.path.absolute().parent / path_from(name)
+        if not is_file(path):
             raise LookError(f"{shot.origin}: there is no look file {name}", path=path)
         return FileStep(path)
 

@@ -8,6 +8,7 @@ from pathlib import Path, PurePath, PureWindowsPath
 
 from boxkite.core.edit.timeline import Clip, MediaName
 from boxkite.core.errors import FootageError
+from boxkite.core.files.reading import is_file
 from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.kinds import STILL_SUFFIXES
@@ -83,7 +84,7 @@ class MediaFinder:
         if where in self._by_path:
             return self._by_path[where]
         try:
-            if where.is_file():
+            if is_file(where):
                 source = self._read(where)
                 self._by_path[where] = source
                 return source if source.video else None

@@ -11,6 +11,7 @@ from boxkite.core.edit.otio.objects import TimelineReader, one_line
 from boxkite.core.edit.text import read_text, to_text
 from boxkite.core.edit.timeline import Edit
 from boxkite.core.errors import MarksError
+from boxkite.core.files.reading import is_file
 
 MOST_BYTES = 256 * 1024 * 1024
 _DEEPEST = 150
@@ -90,8 +91,10 @@ def _depth(content: Any) -> int:
 def _by_adapter(path: Path, suffix: str) -> Any:
     import opentimelineio as otio
 
-    if not path.is_file():
+    if not is_file(path):
         raise MarksError("there is no such file", path=path)
+    if path.stat().st_size > MOST_BYTES:
+        raise MarksError(f"it has more than the {MOST_BYTES >> 20} MB a timeline may have", path=path)
     if suffix.lstrip(".") not in otio.adapters.suffixes_with_defined_adapters(read=True):
         raise MarksError(
             f"reading {suffix} needs an adapter that is not installed", path=path, hint=_EXTRA_HINT
