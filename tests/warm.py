@@ -1,8 +1,9 @@
 """The program kept warm: a process that has loaded all its modules becomes the program by a fork for each command.
 
 What the program does is the same: its own entry with its own words, in a process, a folder and an environment of
-its own. What is saved is the loading, which would take half of all the time of the tests. Those that kill the program,
-or watch it in a terminal or in the background, start it as a shell does.
+its own, and its workers are forks of that process in turn. What is saved is the loading, which would take more than
+half of all the time of the tests. Those that kill the program, or watch it in a terminal or in the background, start it
+as a shell does.
 """
 
 from __future__ import annotations
@@ -14,12 +15,17 @@ import json
 import os
 import pkgutil
 import select
+import signal
 import subprocess
 import sys
 import tempfile
 import threading
 import traceback
 from pathlib import Path
+from types import SimpleNamespace
+from typing import ClassVar
+
+from boxkite.core.batch import crew, worker
 
 ROOT = Path(__file__).resolve().parent.parent
 COLD = ("boxkite.core.farm", "boxkite.__main__")
@@ -78,6 +84,55 @@ class Warm:
             done.set()
 
 
+class ForkedWorker:
+    """A worker process of the program, begun by a fork instead of a command; what a Popen of it would be."""
+
+    _ours: ClassVar[list[int]] = []
+
+    def __init__(self, command: list[str], **_: object) -> None:
+        assert "boxkite.core.batch.worker" in command[-1]
+        pipes = [os.pipe() for _ in range(3)]
+        self.returncode: int | None = None
+        self.pid = os.fork()
+        if self.pid == 0:
+            self._become_a_worker([pipes[0][0], pipes[1][1], pipes[2][1]], [*pipes[0], *pipes[1], *pipes[2]])
+        for theirs in (pipes[0][0], pipes[1][1], pipes[2][1]):
+            os.close(theirs)
+        self._ours += [pipes[0][1], pipes[1][0], pipes[2][0]]
+        self.stdin = os.fdopen(pipes[0][1], "wb")
+        self.stdout = os.fdopen(pipes[1][0], "rb")
+        self.stderr = os.fdopen(pipes[2][0], "rb")
+
+    def _become_a_worker(self, streams: list[int], opened: list[int]) -> None:
+        for number in (signal.SIGTERM, signal.SIGHUP):
+            signal.signal(number, signal.SIG_DFL)
+        for number, stream in enumerate(streams):
+            os.dup2(stream, number)
+        for stream in (
+            *opened,
+            *self._ours,
+        ):  # or the end of the program would not be seen by its other workers
+            with contextlib.suppress(OSError):
+                os.close(stream)
+        sys.stdin = os.fdopen(0, closefd=False)
+        try:
+            worker.main()
+        finally:
+            os._exit(1)
+
+    def kill(self) -> None:
+        if self.returncode is None:
+            os.kill(self.pid, signal.SIGKILL)
+
+    def wait(self) -> int:
+        if self.returncode is None:
+            self.returncode = os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
+            for stream in (self.stdin, self.stdout, self.stderr):
+                with contextlib.suppress(ValueError):
+                    self._ours.remove(stream.fileno())
+        return self.returncode
+
+
 def become_the_program(task: dict) -> None:
     """Run one command in this process, and end with its status."""
     os.setsid()  # what kills all processes of a command must not kill this one's parent
@@ -89,6 +144,7 @@ def become_the_program(task: dict) -> None:
     for target, path in zip((1, 2), task["prints"], strict=True):
         os.dup2(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600), target)
     sys.argv = ["boxkite", *task["words"]]
+    crew.subprocess = SimpleNamespace(Popen=ForkedWorker, PIPE=subprocess.PIPE)  # type: ignore[attr-defined]
     status = 1
     try:
         from boxkite.cli.main import main

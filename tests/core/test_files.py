@@ -343,7 +343,8 @@ def test_documents_give_back_what_was_written_and_share_what_was_shared() -> Non
     "bad",
     [
         ('"version":3', '"version":2'), ('"kind":"Tree"', '"kind":"Leaf"'), ("30000/1001", "1/0"),
-        ("30000/1001", "x"), ('"rate"', '"__class__"'), ('"facts":{"a":1}', '"facts":{"a":"1"}'), ('"leaf":0', '"leaf":9'),
+        ("30000/1001", "x"), ('"rate"', '"__class__"'), ('"facts":{"a":1}', '"facts":{"a":"1"}'),
+        ('"leaf":0', '"leaf":9'),
         ('"leaf":0', '"leaf":-1'), ('"leaf":0', '"leaf":null'), ('["Leaf",0]', '["os.system","x"]'), ("{", "["),
         ('"leaf":0,', ""), ('"path":"b"', '"path":"\\u0000"'),
     ],

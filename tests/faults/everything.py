@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import multiprocessing
 import sys
 import tempfile
 import time
@@ -13,30 +14,34 @@ from tests.faults.harness import FAULTS, Trial
 from tests.faults.scenarios import SCENARIOS
 
 
+def one(unit: tuple[str, str, int]) -> tuple[str, int, list[str]]:
+    """Stop one command at every so manyth of its steps by one kind of fault; what to say, how often, what was wrong."""
+    name, fault, every = unit
+    scenario = next(one for one in SCENARIOS if one.name == name)
+    begun, wrong, count = time.monotonic(), [], 0
+    with tempfile.TemporaryDirectory() as folder:
+        trial = Trial(scenario, Path(folder).resolve() / "work")
+        for at in trial.points(every):
+            count += 1
+            wrong += trial.disturbed(at, FAULTS[fault], onward=fault == "ENOSPC")
+        steps = trial.steps
+    took = time.monotonic() - begun
+    return f"{name}, {fault}: {steps} steps, {count} tries, {len(wrong)} wrong, {took:.0f} s", count, wrong
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("scenarios", nargs="*")
     parser.add_argument("--every", type=int, default=1)
     parser.add_argument("--faults", default=",".join(FAULTS))
     asked = parser.parse_args()
+    names = [one.name for one in SCENARIOS if not asked.scenarios or one.name in asked.scenarios]
+    units = [(name, fault, asked.every) for fault in asked.faults.split(",") for name in names]
     tried = bad = 0
-    for scenario in SCENARIOS:
-        if asked.scenarios and scenario.name not in asked.scenarios:
-            continue
-        begun = time.monotonic()
-        with tempfile.TemporaryDirectory() as folder:
-            trial = Trial(scenario, Path(folder).resolve() / "work")
-            count = wrong = 0
-            for fault in asked.faults.split(","):
-                for at in trial.points(asked.every):
-                    count += 1
-                    lines = trial.disturbed(at, FAULTS[fault], onward=fault == "ENOSPC")
-                    wrong += bool(lines)
-                    for line in lines:
-                        print(line, flush=True)
-        tried, bad = tried + count, bad + wrong
-        took = time.monotonic() - begun
-        print(f"{scenario.name}: {trial.steps} steps, {count} tries, {wrong} wrong, {took:.0f} s", flush=True)
+    with multiprocessing.Pool(2) as pool:
+        for said, count, wrong in pool.imap_unordered(one, units):
+            tried, bad = tried + count, bad + len(wrong)
+            print(*wrong, said, sep="\n", flush=True)
     print(f"{tried} tries, {bad} wrong")
     return int(bool(bad))
 

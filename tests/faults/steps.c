@@ -81,6 +81,7 @@ static int step(const char *name, int folder, const char *path) {
         syscall(SYS_write, log_to, line, length);
     }
     if (control->what && control->at >= 0 &&
+        !(control->what == ENOSPC && (name[0] == 'u' || name[1] == 'm')) && /* a full disk lets files go */
         (number == control->at || (control->onward && number > control->at))) {
         control->fired = 1;
         if (control->what == -1) { syscall(SYS_kill, 0, SIGKILL); for (;;) pause(); }

@@ -82,6 +82,14 @@ def run_command(command: str, words: Sequence[str]) -> int:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return 141
+    except OSError as error:
+        if parsed.debug:
+            raise
+        where = f"{error.filename}: " if isinstance(error.filename, str) else ""
+        print_error(
+            f"{where}{(error.strerror or str(error)).lower()}", "the disk, or the right to use it, is gone"
+        )
+        return 1
     except Exception as error:
         if parsed.debug:
             raise

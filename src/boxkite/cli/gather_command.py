@@ -54,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli.options import job_on
     from boxkite.cli.tables import counted, file_size, make_console, print_json, print_line
     from boxkite.core.arrival.cards import count_cards, plan_cards
-    from boxkite.core.arrival.lists import check_lists, write_checksums, write_facts
+    from boxkite.core.arrival.lists import check_lists
 
     into = path_from(arguments.into).absolute()
     cards = plan_cards([path_from(card) for card in arguments.cards], into)
@@ -67,10 +67,9 @@ def run(arguments: argparse.Namespace) -> int:
     console = make_console(stderr=arguments.json)
     copied = _copy(console, cards)
     failed = [one for one in copied if one.failure]
-    checksums = write_checksums(into, copied)
-    table = write_facts(into, [one.file for one in copied if not one.failure], facts)
+    checksums, table, unwritten = _lists(into, copied, facts)
     counts = count_cards(cards, copied, into)
-    complete = not failed and all(count.is_complete for count in counts)
+    complete = not failed and not unwritten and all(count.is_complete for count in counts)
     for one in failed:
         print_line(console, f"failed: {one.file.path}: {one.failure}", "red")
     for count in counts:
@@ -78,6 +77,8 @@ def run(arguments: argparse.Namespace) -> int:
             print_line(console, f"not copied: {unseen.path}: {unseen.reason}", "red")
     for line in (f"checksums: {checksums}", f"facts: {table}"):
         print_line(console, line)
+    for line in unwritten:
+        print_line(console, f"! {line}", "bold red")
     left = sum(card.left for card in cards)
     if left:
         print_line(console, f"{counted(left, 'hidden or system file')} left on the cards")
@@ -118,6 +119,23 @@ def run(arguments: argparse.Namespace) -> int:
         return 1
     folders = [into / card.name for card in cards]
     return _run_job(arguments, folders, table)
+
+
+def _lists(into: Path, copied: Sequence[Copied], facts: dict[str, str]) -> tuple[Path, Path, list[str]]:
+    """Write checksums and facts; where they are, and what could not be written."""
+    from boxkite.core.arrival.lists import CHECKSUMS, FACTS, write_checksums, write_facts
+    from boxkite.core.errors import BoxkiteError
+
+    unwritten = []
+    try:
+        write_checksums(into, copied)
+    except BoxkiteError as error:
+        unwritten.append(f"{error}; {error.hint}")
+    try:
+        write_facts(into, [one.file for one in copied if not one.failure], facts)
+    except BoxkiteError as error:
+        unwritten.append(f"{error}; {error.hint}")
+    return into / CHECKSUMS, into / FACTS, unwritten
 
 
 def _facts(arguments: argparse.Namespace) -> dict[str, str]:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import codecs
+import contextlib
 import csv
 import io
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from filelock import FileLock
+from filelock import FileLock, Timeout
 
 from boxkite.core.arrival.cards import CardFile, Copied
 from boxkite.core.edit.table import delimiter_of
-from boxkite.core.errors import RequestError
+from boxkite.core.errors import PlanError, RequestError
 from boxkite.core.files.cells import guarded, plain_cell
 from boxkite.core.files.reading import read_bytes
 from boxkite.core.files.writing import replace_file
@@ -46,7 +47,7 @@ def check_lists(into: Path) -> None:
 def write_checksums(into: Path, copied: Sequence[Copied]) -> Path:
     """A list of checksums beside the cards' folders, a line each as checksum programs read it; the file.
 
-    Every other line that stands there stays as it is. Raises RequestError.
+    Every other line that stands there stays as it is. Raises RequestError, PlanError.
     """
     path = into / CHECKSUMS
     own = {
@@ -96,7 +97,7 @@ def _read_lines(path: Path) -> list[str]:
 def write_facts(into: Path, files: Sequence[CardFile], facts: Mapping[str, str]) -> Path:
     """A table of facts that hold for all media of the cards, as a table of metadata is read; the file.
 
-    Rows and columns that others wrote stay as they are. Raises RequestError.
+    Rows and columns that others wrote stay as they are. Raises RequestError, PlanError.
     """
     path = into / FACTS
     cards = {file.target: file.card.resolve().name for file in files}
@@ -163,6 +164,14 @@ def _read_facts(path: Path) -> _Facts:
         ) from None
 
 
-def _writing(path: Path) -> FileLock:
-    """Keeps two who gather at once from writing over each other's lines."""
-    return FileLock(path.with_name(f".{path.name}.lock"), timeout=_LOCK_SECONDS)
+@contextlib.contextmanager
+def _writing(path: Path) -> Iterator[None]:
+    """Keeps two who gather at once from writing over each other's lines. Raises PlanError."""
+    try:
+        with FileLock(path.with_name(f".{path.name}.lock"), timeout=_LOCK_SECONDS):
+            yield
+    except Timeout:
+        raise PlanError("another program is writing this list", path=path, hint="gather again") from None
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise PlanError(f"it cannot be written: {reason}", path=path, hint="gather again") from None

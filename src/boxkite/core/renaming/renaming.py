@@ -217,40 +217,44 @@ def _forward(record: RenameRecord) -> None:
 
 
 def _back(record: RenameRecord) -> list[str]:
-    """Give every file and table its old name or text, wherever they are by now, and keep that; problems, in lines."""
+    """Give every file and table its old name or text, wherever they are by now, and keep that; problems, in lines.
+
+    What could not be done this time is left to the next who looks.
+    """
     problems: list[str] = []
+    left: list[str] = []
     for one in record.moves:
         if one.is_at(one.between):
             if one.inode:  # killed between the two steps of a move, on a volume that needs two
                 for other in (one.new, one.old):
                     if one.is_at(other):
-                        _try(problems, other.unlink, other)
+                        _try(left, other.unlink, other)
         elif not one.is_at(one.old) and one.is_at(one.new):
-            _try(problems, partial(move, one.new, one.between), one.new)
-    _try(problems, partial(_sync, record), records_folder())
+            _try(left, partial(move, one.new, one.between), one.new)
+    _try(left, partial(_sync, record), records_folder())
     for one in record.moves:
         if os.path.lexists(one.between):
-            _try(problems, partial(_place_back, one, problems), one.old)
+            _try(left, partial(_place_back, one, problems), one.old)
         elif one.is_at(one.new) and not one.is_at(one.old):
-            _try(problems, partial(move, one.new, one.old), one.old)
-    _try(problems, partial(_sync, record), records_folder())
+            _try(left, partial(move, one.new, one.old), one.old)
+    _try(left, partial(_sync, record), records_folder())
     for change in record.tables:
-        _try(problems, partial(undo_table, change, record.names), Path(change.path))
-    if not any(os.path.lexists(one.between) for one in record.moves):
-        _keep(replace(record, state="undone"), replace_file)
-    return problems
+        _try(left, partial(undo_table, change, record.names), Path(change.path))
+    is_back = not any(os.path.lexists(one.between) for one in record.moves)
+    _keep(replace(record, state="undone" if is_back and not left else "undoing"), replace_file)
+    return [*left, *problems]
 
 
-def _try(problems: list[str], act: Callable[[], None], path: Path) -> None:
-    """Do one of several things that do not depend on each other."""
+def _try(left: list[str], act: Callable[[], None], path: Path) -> None:
+    """Do one of several things that do not depend on each other; what is not there any more needs nothing."""
     try:
         act()
-    except BoxkiteError as error:
-        problems.append(str(error))
     except FileNotFoundError:
-        problems.append(f"{path} is not there any more")
+        pass
+    except BoxkiteError as error:
+        left.append(str(error))
     except OSError as error:
-        problems.append(f"{path}: {error.strerror or error}")
+        left.append(f"{path}: {(error.strerror or str(error)).lower()}")
 
 
 def _place_back(one: Move, problems: list[str]) -> None:
