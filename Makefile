@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 STAMP := $(VENV)/ready
 DEMO ?= demo
 
-.PHONY: demo test bench codecs fuzz screenshots lint clean
+.PHONY: demo test bench codecs fuzz faults screenshots lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -25,6 +25,9 @@ codecs: $(STAMP)
 
 fuzz: $(STAMP)
 	BOXKITE_FUZZ=1200 $(BIN)/python -m pytest -n 2 tests/core/test_fuzz.py
+
+faults: $(STAMP)
+	$(BIN)/python -m tests.faults.everything
 
 screenshots: $(STAMP)
 	$(BIN)/python tools/screenshots.py

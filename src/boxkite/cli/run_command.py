@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import sys
 import time
 from typing import TYPE_CHECKING, Any
@@ -20,7 +21,7 @@ from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
 
 if TYPE_CHECKING:
-    from collections.abc import Iterator
+    from collections.abc import Generator
 
     from rich.console import Console
 
@@ -129,7 +130,11 @@ def _in_background(arguments: argparse.Namespace) -> int:
 
 
 def make_files(
-    console: Console, plan: Plan, crew: Makers, batch: Batch, events: Iterator[Event] | None = None
+    console: Console,
+    plan: Plan,
+    crew: Makers,
+    batch: Batch,
+    events: Generator[Event, None, None] | None = None,
 ) -> list[FileEnded]:
     """Run a plan with progress on the terminal, or a line a file where there is none.
 
@@ -141,8 +146,8 @@ def make_files(
 
     ended: list[FileEnded] = []
     drawing = WindowProgress(console, plan) if console.is_terminal else LinesProgress(console, plan)
-    with drawing:
-        for event in run_recorded(plan, crew, batch) if events is None else events:
+    with drawing, contextlib.closing(events or run_recorded(plan, crew, batch)) as heard:
+        for event in heard:
             drawing.show(event)
             if isinstance(event, FileEnded):
                 ended.append(event)

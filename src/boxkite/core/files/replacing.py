@@ -164,6 +164,9 @@ def _finished(folder: Path, stem: str, note: _Note) -> list[Path]:
         stamp = _stamp(version)
         if not stamp:
             continue
+        if at_final and version.samefile(final):
+            version.unlink()  # the second of two names that a move in two steps gave it
+            continue
         is_spare = (stamp == note.old and at_final == note.new) or (
             stamp == note.new and at_final == note.old
         )

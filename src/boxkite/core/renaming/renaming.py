@@ -153,14 +153,16 @@ def undo(name: str | None = None) -> tuple[RenameRecord, list[str]]:
 
 
 def undo_those_cut_short() -> list[str]:
-    """Undo the renamings that were cut short, unless one is under way; what was done, in lines. Raises RecordsError."""
-    if not any(one.was_cut_short for one in _records()):
-        return []
+    """Undo the renamings that were cut short, unless one is under way; what was done, in lines."""
     try:
+        if not any(one.was_cut_short for one in _records()):
+            return []
         with _alone():
             return _undo_those_cut_short()
     except PlanError:  # another process is renaming just now
         return []
+    except RecordsError as error:
+        return [f"{error}; {error.hint}" if error.hint else str(error)]
 
 
 def _undo_those_cut_short() -> list[str]:
