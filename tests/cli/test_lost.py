@@ -324,6 +324,36 @@ def test_one_source_that_makes_no_sense_is_set_aside_and_a_gap_must_be_accepted(
     assert accepted.json["rows"][0]["frames"] > 200_000_000
 
 
+def test_timelines_of_times_that_make_no_sense_are_refused(tmp_path: Path) -> None:
+    write_movie(Movie(tmp_path / "film.mov", 50, RATE, ((0, VAT),), width=96, height=64))
+
+    def edl(end: str) -> str:
+        return (
+            "TITLE: CUT\nFCM: NON-DROP FRAME\n\n"
+            f"001  FILM     V     C        00:00:00:00 00:00:02:00 01:00:00:00 {end}\n* FROM CLIP NAME: film.mov\n"
+            f"M2   FILM     000.0                00:00:00:00\n"
+        )
+
+    words = (
+        "plan",
+        "cut.edl",
+        "--picture",
+        "edit",
+        "--by",
+        "timelines",
+        "--media",
+        "film.mov",
+        "--to",
+        "web:out",
+    )
+    (tmp_path / "cut.edl").write_text(edl("01:00:05:00"))
+    assert boxkite(*words, "--marks-rate", "25", cwd=tmp_path).status == 0
+    (tmp_path / "cut.edl").write_text(edl("07:00:00:00"))
+    refused = boxkite(*words, "--marks-rate", "25", cwd=tmp_path)
+    assert refused.status == 2 and "shows one frame, or nothing, for 6.0 hours" in refused.err
+    assert boxkite(*words, "--marks-rate", "25", "--accept-gaps", cwd=tmp_path).status == 0
+
+
 def test_pipes_and_bombs_are_refused_wherever_a_path_can_be_given(place: Path) -> None:
     from PIL import Image
 

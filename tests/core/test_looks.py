@@ -153,7 +153,7 @@ def test_each_shot_gets_its_look_in_a_stated_order_and_hears_of_what_it_does_not
     [
         ((FileStep(Path("/nowhere/x.cube")),), "there is no such look file"),
         ((SpacesStep("ACEScgg", "sRGB - Texture"),), "there is no colour space “ACEScgg”"),
-        ((SpacesStep("a", "b", Path("/nowhere/c.ocio")),), "these colour spaces cannot be read"),
+        ((SpacesStep("a", "b", Path("/nowhere/c.ocio")),), "no such file of colour spaces"),
     ],
 )
 def test_a_look_that_cannot_be_read_says_which_file_or_space_is_wrong(look: Look, says: str) -> None:

@@ -127,7 +127,7 @@ SCENARIOS = (
         "watch",
         landing,
         ("watch", "landing", "--job", "job.toml", "--settle", "0", "--once", "--every", "0.1"),
-        (("watch", "landing", "--job", "job.toml", "--settle", "0", "--once", "--every", "0.1"),),
+        (("resume",), ("watch", "landing", "--job", "job.toml", "--settle", "0", "--once", "--every", "0.1")),
         kept=("landing/",),
     ),
     Scenario(

@@ -9,10 +9,12 @@ from pathlib import Path
 
 from rich.console import Console
 
+from boxkite.cli.messages import print_error
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
 from boxkite.core.edit.mark_table import MarkRow, change_marks, read_mark_rows, still_there, table_beside
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import path_from
+from boxkite.core.files.walking import Walk
 from boxkite.core.footage.kinds import MARKS_TABLE
 from boxkite.core.timebase import FrameRate
 
@@ -38,7 +40,15 @@ def _places(arguments: argparse.Namespace) -> list[_Place]:
             names = None if path.is_dir() else frozenset({path.name.casefold(), path.stem.casefold()})
             found.append(_Place(path_from(arguments.marks), names))
         elif path.is_dir() and path.suffix.lower() != ".otiod":
-            found += [_Place(table, None) for table in sorted(path.rglob(MARKS_TABLE))]
+            walk = Walk(path)
+            found += [
+                _Place(parent / name, None)
+                for parent, names in walk.folders()
+                for name in names
+                if name == MARKS_TABLE
+            ]
+            for one in walk.unseen:
+                print_error(f"{one.path}: {one.reason}")
         elif path.exists():
             found.append(_Place(table_beside(path), frozenset({path.name.casefold(), path.stem.casefold()})))
         else:

@@ -100,6 +100,7 @@ def _rename(arguments: argparse.Namespace) -> int:
     if not found.sources:
         raise FootageError("there is no source here", path=paths[0])
     tables = [path_from(path) for path in (*arguments.metadata, *arguments.marks)]
+    unseen = [f"{one.path}: {one.reason}" for one in found.unseen]
     known, notices = know(list(found.sources), tuple(tables[: len(arguments.metadata)]), arguments.match_by)
     pattern = pattern_of(arguments.names) or ""
     renamed = wanted_names(found.sources, pattern, known, getpass.getuser())
@@ -120,9 +121,10 @@ def _rename(arguments: argparse.Namespace) -> int:
                 "files": [{"old": str(old), "new": str(new)} for one in renamed for old, new in one.moves],
                 "tables": [one.path for one in record.tables] if record else [],
                 "notices": [*undone, *notices],
+                "unseen": unseen,
             }
         )
-        return 0
+        return int(bool(unseen))
     console = make_console()
     columns = [
         Column("old", gives_way=True),
@@ -155,4 +157,6 @@ def _rename(arguments: argparse.Namespace) -> int:
         print_line(console, "nothing was renamed" + ("" if changing else ": every name is as it would be"))
     for notice in [*undone, *notices]:
         print_line(console, f"! {notice}", "yellow")
-    return 0
+    for line in unseen:
+        print_line(console, f"! {line}", "bold red")
+    return int(bool(unseen))

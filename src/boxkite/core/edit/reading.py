@@ -10,12 +10,16 @@ from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.text import read_text
-from boxkite.core.edit.timeline import Edit
+from boxkite.core.edit.timeline import Edit, Timeline
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import FrameRate
 
 EDIT_SUFFIXES = frozenset({".edl", ".otio", ".otioz", ".otiod", ".xml", ".aaf"})
+
+
+_MOST_FRAMES = 10**10
+"""Three years at a hundred frames a second: no edit is longer, and no recorder's clock shows more."""
 
 
 def read_marks(path: Path) -> MarkList:
@@ -47,9 +51,19 @@ def is_edit(path: Path) -> bool:
 
 def read_edit(path: Path, rate: FrameRate | None = None) -> Edit:
     """Read all timelines of a file. rate: of edit decision lists, which do not say theirs. Raises MarksError."""
-    if path.suffix.lower() == ".edl":
-        return read_edl_edit(path, rate)
-    return read_otio_edit(path)
+    edit = read_edl_edit(path, rate) if path.suffix.lower() == ".edl" else read_otio_edit(path)
+    for timeline in edit.timelines:
+        _check_times(timeline, path)
+    return edit
+
+
+def _check_times(timeline: Timeline, path: Path) -> None:
+    """Make sure that no time lies further away than frames can be counted. Raises MarksError."""
+    for clip in (clip for track in timeline.tracks for clip in track.clips):
+        if max(clip.record.end, abs(clip.source_start), clip.media.frames or 0) > _MOST_FRAMES:
+            raise MarksError(f"“{clip.name}” ({clip.origin}) lies at a time that makes no sense", path=path)
+        if clip.nested:
+            _check_times(clip.nested, path)
 
 
 def marks_from_edit(edit: Edit) -> MarkList:

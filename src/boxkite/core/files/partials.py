@@ -77,7 +77,7 @@ class Partial:
                 os.close(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666))
             try:
                 claim = claimed(self.path, own=True)
-            except OSError:
+            except BaseException:  # the end of the process among them
                 discard(self.path)
                 raise
             if claim is not None:
@@ -95,11 +95,13 @@ class Partial:
 
     def discard(self) -> None:
         """Remove it and an encoder's notes on it, and let go of it."""
-        with contextlib.suppress(OSError):
-            discard_notes(self.path)
-        with contextlib.suppress(OSError):  # a volume that has gone; what is left has no owner
-            discard(self.path)
-        self.release()
+        try:
+            with contextlib.suppress(OSError):
+                discard_notes(self.path)
+        finally:  # also where the process is being ended meanwhile
+            with contextlib.suppress(OSError):  # a volume that has gone; what is left has no owner
+                discard(self.path)
+            self.release()
 
 
 @dataclass

@@ -22,6 +22,7 @@ _KINDS = (
     (stat.S_ISBLK, "a device"),
     (stat.S_ISSOCK, "a socket"),
 )
+_MOST_PATH_BYTES, _MOST_NAME_BYTES = 4095, 255
 MOST_IMAGE_PIXELS = 50_000_000
 """Of a still that is laid over frames; it is decoded whole."""
 _BINARY = getattr(os, "O_BINARY", 0)
@@ -32,6 +33,9 @@ def path_from(text: str) -> Path:
     """The path that a text means, ~ and ~user expanded. Raises RequestError for what cannot be a path."""
     if "\0" in text:
         raise RequestError(f"“{shown_path(Path(text))}” is not a path: it holds a zero byte")
+    encoded = os.fsencode(text)
+    if len(encoded) > _MOST_PATH_BYTES or any(len(part) > _MOST_NAME_BYTES for part in encoded.split(b"/")):
+        raise RequestError(f"“{text[:60]}…” is too long for a path: {len(encoded)} bytes")
     try:
         return Path(text).expanduser()
     except RuntimeError:  # no such user, or no home folder

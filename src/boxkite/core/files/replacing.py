@@ -171,9 +171,7 @@ def _finished(folder: Path, stem: str, note: _Note) -> list[Path]:
             stamp == note.new and at_final == note.old
         )
         if is_spare or (stamp == note.new and at_final):
-            _retire(
-                version
-            )  # a new version is made again; an old one only goes once the new one has its name
+            _retire(version)  # a new version is made again; an old one goes once the new one has its name
         else:
             kept.append(_kept_beside(version, final))
     return kept

@@ -19,7 +19,7 @@ from boxkite.core.job.job import Job
 from boxkite.core.job.words import By, PictureFrom
 from boxkite.core.looks.look import Look
 from boxkite.core.plan.ranges import range_of_timeline, range_words
-from boxkite.core.shots.composing import SOUND, Wished, compose
+from boxkite.core.shots.composing import SOUND, Wished, compose, longest_hold
 from boxkite.core.shots.edits import Wanted, wanted_clips, wanted_timelines
 from boxkite.core.shots.laying import (
     decision_as_facts,
@@ -196,13 +196,6 @@ class EditCutter:
             raise lacking_media(missing)
         if not uses:
             raise PlanError(f"timeline “{timeline.name}” shows no media", path=edit.path)
-        gap = _longest_gap(timeline)
-        if not self.job.accept_gaps and not is_plausible(gap, timeline.rate):
-            raise PlanError(
-                f"timeline “{timeline.name}” shows nothing for {float(timeline.rate.seconds(gap)) / 3600:.1f} hours",
-                path=edit.path,
-                hint="a time in it is probably wrong; --accept-gaps renders it all the same",
-            )
         model = self.reel_of(max(uses.values(), key=lambda use: use[0])[1])
         return self._composed(edit, timeline, model)
 
@@ -227,8 +220,21 @@ class EditCutter:
         self._check_tracks(timeline)
         wished = Wished(self.job.tracks)
         composition, said = compose(timeline, edit.path.name, reel_of_clip, look_of_clip, wished)
+        self._check_holds(edit, timeline, composition)
         self.notices += [f"{edit.path.name}, “{timeline.name}”: {text}" for text in said]
         return make_timeline_reel(edit.path, timeline, model, composition, SOUND)
+
+    def _check_holds(self, edit: Edit, timeline: Timeline, composition: Composition) -> None:
+        """Make sure that no frame stands for longer than anybody would want it to. Raises PlanError."""
+        layers = [layer for track in composition.tracks for layer in track]
+        longest = max([_longest_gap(timeline), *map(longest_hold, layers)])
+        if not self.job.accept_gaps and not is_plausible(longest, timeline.rate):
+            raise PlanError(
+                f"timeline “{timeline.name}” shows one frame, or nothing, for"
+                f" {float(timeline.rate.seconds(longest)) / 3600:.1f} hours",
+                path=edit.path,
+                hint="a time in it is probably wrong; --accept-gaps renders it all the same",
+            )
 
     def _check_tracks(self, timeline: Timeline) -> None:
         known = [track.name for track in timeline.tracks]
@@ -248,9 +254,9 @@ class EditCutter:
         alone = Timeline(wanted.timeline.name, wanted.timeline.rate, start, (track,))
         first, step = source_frames_of(alone, clip, shot.reel, clip.record, wanted.head, wanted.speed)
         layer = Layer(clip.record, shot.reel, first, step)
-        reel = make_timeline_reel(
-            shot.reel.source.path, alone, shot.reel, Composition(((layer,),), ()), SOUND
-        )
+        composition = Composition(((layer,),), ())
+        self._check_holds(edit, alone, composition)
+        reel = make_timeline_reel(shot.reel.source.path, alone, shot.reel, composition, SOUND)
         said = tuple(text for text in shot.warnings if " its own speed" not in text and "freezes" not in text)
         unlike = tuple(kind for kind in shot.unlike if kind is not Unlike.SPEED)
         speed = f"at the edit's speed, {float(wanted.speed * 100):.4g} %, without sound"

@@ -84,6 +84,16 @@ def _layer(
     )  # fmt: skip
 
 
+def longest_hold(layer: Layer) -> int:
+    """Frames of the timeline for which a layer shows one and the same picture, or black."""
+    if layer.reel is None or not layer.step:
+        return layer.record.length
+    count, last = layer.reel.table.frame_count, layer.first + (layer.record.length - 1) * layer.step
+    begins, ends = min(layer.first, last), max(layer.first, last)
+    beyond = max(Fraction(0), -begins) + max(Fraction(0), ends - (count - 1))
+    return int(beyond / abs(layer.step))
+
+
 def _fade(transition: Transition | None, said: list[str]) -> tuple[int, int]:
     """Frames before and behind a cut over which two pictures are mixed."""
     if transition is None or not transition.length:
