@@ -45,10 +45,13 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli.messages import print_error
     from boxkite.core.errors import RequestError
     from boxkite.core.records.store import LAST, Records
-    from boxkite.core.renaming.renaming import undo_those_cut_short
+    from boxkite.core.renaming.unfinished import may_be_unfinished
 
-    for line in undo_those_cut_short():
-        print_error(line)
+    if may_be_unfinished():
+        from boxkite.core.renaming.renaming import undo_those_cut_short
+
+        for line in undo_those_cut_short():
+            print_error(line)
     if not Records.are_kept() and not arguments.batch:
         from boxkite.cli.tables import make_console, print_json, print_line
 

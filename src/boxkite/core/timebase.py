@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 from fractions import Fraction
+from functools import lru_cache
 from typing import Literal
 
 from boxkite.core.errors import RateError, TimecodeError
@@ -76,13 +77,14 @@ class FrameRate:
         value = Fraction(int(match[1]), int(match[2])) if match[2] else Fraction(word)
         return cls(value)
 
-    @classmethod
-    def near(cls, value: Fraction) -> FrameRate:
+    @staticmethod
+    @lru_cache(maxsize=256)
+    def near(value: Fraction) -> FrameRate:
         """The usual rate within one part in ten thousand of `value`, else `value` as it is."""
         for usual in _NAME_OF:
             if abs(value / usual - 1) <= Fraction(1, 10_000):
-                return cls(usual)
-        return cls(value)
+                return FrameRate(usual)
+        return FrameRate(value)
 
     @property
     def can_drop(self) -> bool:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import struct
-import uuid
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import lru_cache
@@ -62,6 +61,11 @@ class FileIdentity:
                 return "it was written to, moved or given other rights"
         return ""
 
+    def is_here_and_now(self, now: os.stat_result) -> bool:
+        """Whether device, inode and times are those of a file as it is here and now."""
+        same = (self.device, self.inode, self.changed_ns) == (now.st_dev, now.st_ino, now.st_ctime_ns)
+        return same and self.system == _system()
+
     def with_status(self, now: os.stat_result) -> FileIdentity:
         """The same content with the status it has here and now."""
         if not self.device:
@@ -85,6 +89,8 @@ def _system() -> str:
     """What tells this run of this system from others: all containers of a machine share it, two machines never do."""
     with contextlib.suppress(OSError):
         return Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
+    import uuid
+
     import psutil
 
     return f"{uuid.getnode()}-{psutil.boot_time():.0f}"
@@ -93,7 +99,7 @@ def _system() -> str:
 def identity_of(descriptor: int, path: Path) -> FileIdentity:
     """The identity of an open regular file. path: where it lies, to learn what its volume can tell. Raises OSError."""
     found = os.fstat(descriptor)
-    stable = has_stable_inodes(path)
+    stable = has_stable_inodes(path, found.st_dev)
     return FileIdentity(
         system=_system(),
         device=found.st_dev if stable else 0,

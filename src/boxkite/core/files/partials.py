@@ -13,7 +13,6 @@ import contextlib
 import errno
 import hashlib
 import os
-import secrets
 import stat
 import time
 from collections.abc import Iterator
@@ -42,7 +41,7 @@ def key_of(final: Path) -> str:
 
 def new_token() -> str:
     """What tells one attempt at a file from every other, on whatever machine."""
-    return secrets.token_hex(6)
+    return os.urandom(6).hex()
 
 
 def notes_beside(partial: Path) -> Path:

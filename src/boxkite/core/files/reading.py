@@ -29,6 +29,10 @@ _BINARY = getattr(os, "O_BINARY", 0)
 _NO_WAITING = getattr(os, "O_NONBLOCK", 0)
 
 
+class NotAFileError(OSError):
+    """What a path leads to is no regular file."""
+
+
 def path_from(text: str) -> Path:
     """The path that a text means, ~ and ~user expanded. Raises RequestError for what cannot be a path."""
     if "\0" in text:
@@ -69,20 +73,28 @@ def is_file(path: Path) -> bool:
 def require_file(path: Path) -> os.stat_result:
     """Make sure a path leads to a regular file, for libraries that open it themselves. Raises OSError."""
     found = path.stat()
+    if stat.S_ISDIR(found.st_mode):
+        raise IsADirectoryError(errno.EISDIR, "this is a folder, not a file", str(path))
     if kind := kind_of(found.st_mode):
-        number = errno.EISDIR if stat.S_ISDIR(found.st_mode) else errno.EINVAL
-        raise OSError(number, f"this is {kind}, not a file", str(path))
+        raise NotAFileError(errno.EINVAL, f"this is {kind}, not a file", str(path))
     return found
+
+
+def open_regular(path: Path) -> int:
+    """A descriptor of a regular file, opened for reading; whoever asks closes it. Raises OSError for anything else."""
+    require_file(path)
+    descriptor = os.open(path, os.O_RDONLY | _BINARY | _NO_WAITING)
+    if kind := kind_of(os.fstat(descriptor).st_mode):  # exchanged between the two steps
+        os.close(descriptor)
+        raise NotAFileError(errno.EINVAL, f"this is {kind}, not a file", str(path))
+    return descriptor
 
 
 @contextmanager
 def opened(path: Path) -> Iterator[int]:
-    """A descriptor of a regular file, opened for reading. Raises OSError for anything else."""
-    require_file(path)
-    descriptor = os.open(path, os.O_RDONLY | _BINARY | _NO_WAITING)
+    """A descriptor of a regular file for as long as it is needed. Raises OSError for anything else."""
+    descriptor = open_regular(path)
     try:
-        if kind := kind_of(os.fstat(descriptor).st_mode):  # exchanged between the two steps
-            raise OSError(errno.EINVAL, f"this is {kind}, not a file", str(path))
         yield descriptor
     finally:
         os.close(descriptor)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-from functools import lru_cache
 from pathlib import Path
 
 _STABLE = frozenset(
@@ -20,9 +19,16 @@ _SHARED = frozenset(
 """Volumes that other machines may write to as well; fuse.* counts among them."""
 
 
-def has_stable_inodes(path: Path) -> bool:
-    """Whether device, inode and time of change tell a file from another one put in its place."""
-    return kind_of_volume(path) in _STABLE
+_KNOWN: dict[int, str] = {}
+"""The kind of file system of each device that was asked for; a device has one."""
+
+
+def has_stable_inodes(path: Path, device: int | None = None) -> bool:
+    """Whether device, inode and time of change tell a file from another one put in its place.
+
+    device: that the path lies on, where it is known already.
+    """
+    return kind_of_volume(path, device) in _STABLE
 
 
 def is_shared(path: Path) -> bool:
@@ -31,21 +37,18 @@ def is_shared(path: Path) -> bool:
     return kind in _SHARED or kind.startswith("fuse")
 
 
-def kind_of_volume(path: Path) -> str:
+def kind_of_volume(path: Path, device: int | None = None) -> str:
     """The kind of file system that a path lies on, as the system calls it; empty where it does not tell."""
     try:
-        device = path.stat().st_dev
+        device = path.stat().st_dev if device is None else device
     except (OSError, ValueError):
         return ""
-    return _kind_of(device, str(path))
-
-
-@lru_cache(maxsize=64)
-def _kind_of(device: int, path: str) -> str:
-    place = Path(os.path.realpath(path))
-    while not place.is_mount() and place != place.parent:
-        place = place.parent
-    return _mounted().get(str(place), "")
+    if device not in _KNOWN:
+        place = Path(os.path.realpath(path))
+        while not place.is_mount() and place != place.parent:
+            place = place.parent
+        _KNOWN[device] = _mounted().get(str(place), "")
+    return _KNOWN[device]
 
 
 def _mounted() -> dict[str, str]:

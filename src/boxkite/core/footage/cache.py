@@ -10,7 +10,7 @@ from __future__ import annotations
 import contextlib
 import os
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TypeVar
 
@@ -23,6 +23,7 @@ from boxkite.core.files.reading import path_from
 _FORM = 6
 """Raised whenever what is kept changes its shape, or how it is found out."""
 _MOST_ROWS = 200_000
+_AT_ONCE = 400
 
 Kept = TypeVar("Kept")
 
@@ -32,23 +33,48 @@ class Memory:
 
     def __init__(self) -> None:
         self._store: sqlite3.Connection | None = None
+        self._fetched: dict[tuple[str, bytes], tuple[str, bytes] | None] = {}
         self._new: list[tuple[str, bytes, str, bytes]] = []
         with contextlib.suppress(OSError, sqlite3.Error):
             self._store = _open_store()
         self.stamp = f"{_FORM} {__version__} {av.__version__}"
 
-    def recall(self, kind: str, path: Path, wanted: type[Kept]) -> Kept | None:
-        """What was kept of a file as it is now, a value of a dataclass; None where there is nothing."""
+    def recall(
+        self, kind: str, path: Path, wanted: type[Kept], there: os.stat_result | None = None
+    ) -> Kept | None:
+        """What was kept of a file as it is now, a value of a dataclass; None where there is nothing.
+
+        there: what the system says of the file, where that is known already.
+        """
         if self._store is None:
             return None
         with contextlib.suppress(Exception):  # a damaged store is no reason to fail
-            found = self._store.execute(
-                "select identity, value from kept where kind = ? and path = ?",
-                (kind, os.fsencode(path.absolute())),
-            ).fetchone()
-            if found and found[0] == self._identity(path):
+            key = _key(path)
+            if (kind, key) in self._fetched:
+                found = self._fetched.pop((kind, key))
+            else:
+                found = self._store.execute(
+                    "select identity, value from kept where kind = ? and path = ?", (kind, key)
+                ).fetchone()
+            if found and found[0] == self._identity(there or path.stat()):
                 return read_document(found[1], wanted, _FORM)
         return None
+
+    def look_up(self, kind: str, paths: Sequence[Path]) -> None:
+        """Ask the store for what is going to be recalled of many files, all at once."""
+        if self._store is None:
+            return
+        with contextlib.suppress(sqlite3.Error, ValueError):
+            keys = [_key(path) for path in paths]
+            for start in range(0, len(keys), _AT_ONCE):
+                part = keys[start : start + _AT_ONCE]
+                marks = ", ".join("?" * len(part))
+                self._fetched |= dict.fromkeys((kind, key) for key in part)
+                for key, identity, value in self._store.execute(
+                    f"select path, identity, value from kept where kind = ? and path in ({marks})",
+                    (kind, *part),
+                ):
+                    self._fetched[kind, key] = (identity, value)
 
     def keep(self, kind: str, path: Path, value: object) -> None:
         """Keep a value for the file as it is now."""
@@ -58,8 +84,8 @@ class Memory:
             self._new.append(
                 (
                     kind,
-                    os.fsencode(path.absolute()),
-                    self._identity(path),
+                    _key(path),
+                    self._identity(path.stat()),
                     write_document(value, type(value), _FORM),
                 )
             )
@@ -83,9 +109,12 @@ class Memory:
             self._store.close()
             self._store = None
 
-    def _identity(self, path: Path) -> str:
-        there = path.stat()
+    def _identity(self, there: os.stat_result) -> str:
         return f"{self.stamp} {there.st_size} {there.st_mtime_ns} {there.st_ino} {there.st_ctime_ns}"
+
+
+def _key(path: Path) -> bytes:
+    return os.fsencode(os.path.abspath(path))  # noqa: PTH100  a third of what Path.absolute takes
 
 
 @contextlib.contextmanager

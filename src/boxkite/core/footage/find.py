@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
@@ -12,7 +13,7 @@ from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.cache import Memory, memory
 from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.kinds import MARKS_TABLE, STILL_SUFFIXES, is_junk
-from boxkite.core.footage.opening import check_readable
+from boxkite.core.footage.opening import open_media
 from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.footage.source import Findings, ImageSettings, SequencePattern, Source, Unreadable
 
@@ -35,6 +36,7 @@ def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> 
             if folder and not files and not unseen:
                 unreadable.append(Unreadable(folder, "there is nothing in this folder"))
             sequences, singles = group_sequences(files)
+            known.look_up("source", singles)
             items: list[SequencePattern | Path] = [*sequences, *singles]
             for item in items:
                 try:
@@ -78,13 +80,20 @@ def _heaps(paths: Iterable[Path], unseen: list[Unseen]) -> Iterator[tuple[list[P
 
 
 def _read_or_recall(path: Path, known: Memory) -> Source:
-    found = known.recall("source", path, Source)
+    try:
+        now = path.stat()
+    except (OSError, ValueError):
+        return read_source(path)  # which says why it cannot be
+    found = known.recall("source", path, Source, now)
     if found is None or found.identity is None:
         found = read_source(path)
         known.keep("source", path, found)
         return found
-    check_readable(path)  # its rights may have changed since
-    return replace(found, path=path, identity=found.identity.with_status(path.stat()))
+    if not os.access(path, os.R_OK):  # its rights may have changed since
+        os.close(open_media(path))
+    if found.path == path and found.identity.is_here_and_now(now):
+        return found
+    return replace(found, path=path, identity=found.identity.with_status(now))
 
 
 def _files_below(folder: Path, unseen: list[Unseen]) -> tuple[list[Path], int]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import stat
 from functools import lru_cache
 from pathlib import Path
 from types import TracebackType
@@ -16,7 +15,7 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import ChangedError, FootageError, InaccessibleError
 from boxkite.core.files.identity import FileIdentity, identity_of, identity_of_images
-from boxkite.core.files.reading import kind_of, opened, shown_path
+from boxkite.core.files.reading import NotAFileError, open_regular, opened, shown_path
 from boxkite.core.footage.kinds import STILL_SUFFIXES, explain
 from boxkite.core.footage.source import ImageLayer, SequencePattern, Source
 from boxkite.core.timebase import FrameRate
@@ -40,29 +39,23 @@ MOST_PIXELS = 120_000_000
 
 
 def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -> InputContainer:
-    """Open a media file for reading. hardware: a kind of decoder outside the CPU, taken where it works.
+    """Open a media file for reading, by its path. hardware: a kind of decoder outside the CPU, taken where it works.
 
-    layer: of an EXR image, None for the plain one. Raises FootageError with the reason for anything that is not a
-    readable media file.
+    layer: of an EXR image, None for the plain one. Raises FootageError where the codec library finds no way in.
     """
-    check_readable(path)
     return _opened(f"file:{path}", path, None, {"protocol_whitelist": "file"}, hardware, layer)
 
 
-def check_readable(path: Path) -> None:
-    """Make sure that a path leads to a regular file with something in it. Raises FootageError."""
+def open_media(path: Path) -> int:
+    """A descriptor of a regular file with something in it, which whoever asks closes. Raises FootageError otherwise."""
     try:
-        found = path.stat()
-        if stat.S_ISDIR(found.st_mode):
-            raise FootageError("this is a folder", path=path, hint="inspect lists what is inside")
-        if kind := kind_of(found.st_mode):
-            raise FootageError(f"this is {kind}, not a file", path=path)
-        if found.st_size == 0:
-            raise FootageError("the file is empty", path=path)
-        with opened(path):
-            pass
+        descriptor = open_regular(path)
     except FileNotFoundError:
         raise FootageError("there is no such file", path=path) from None
+    except IsADirectoryError:
+        raise FootageError("this is a folder", path=path, hint="inspect lists what is inside") from None
+    except NotAFileError as error:
+        raise FootageError(str(error.strerror), path=path) from None
     except ValueError:
         raise FootageError("this is not a path: it holds a zero byte", path=shown_path(path)) from None
     except OSError as error:
@@ -71,6 +64,10 @@ def check_readable(path: Path) -> None:
             path=path,
             hint="ask for the right to read it",
         ) from None
+    if os.fstat(descriptor).st_size == 0:
+        os.close(descriptor)
+        raise FootageError("the file is empty", path=path)
+    return descriptor
 
 
 def _opened(
@@ -174,13 +171,13 @@ class OpenedSource:
             self._check()
             self.container = open_sequence(source.sequence, source.video.rate, source.layer)
             return
-        check_readable(source.path)
+        descriptor = open_media(source.path)
         if source.container in _OPENED_BY_NAME or os.name == "nt":
+            os.close(descriptor)
             self._check()
             self.container = open_file(source.path, hardware, source.layer)
             return
-        with opened(source.path) as descriptor:
-            self._descriptor = os.dup(descriptor)
+        self._descriptor = descriptor
         try:
             self._check()
             own = {"protocol_whitelist": "fd", "fd": str(self._descriptor)}

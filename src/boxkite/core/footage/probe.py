@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from datetime import datetime
 from fractions import Fraction
@@ -17,14 +18,13 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import BoxkiteError, FootageError
 from boxkite.core.files.identity import FileIdentity, identity_of
-from boxkite.core.files.reading import opened
 from boxkite.core.footage.exr import choose_layer, layers_of
 from boxkite.core.footage.kinds import STILL_SUFFIXES
 from boxkite.core.footage.opening import (
     MOST_PIXELS,
-    check_readable,
     current_identity,
     open_file,
+    open_media,
     open_sequence,
     picture_stream,
     real_pictures,
@@ -58,15 +58,17 @@ SEQUENCE_RATE = FrameRate(Fraction(24))
 
 def read_source(path: Path) -> Source:
     """Read the facts of one media file. Raises FootageError with the reason when it is not one."""
-    check_readable(path)
-    with opened(path) as descriptor:
+    descriptor = open_media(path)
+    try:
         identity = identity_of(descriptor, path)
         source = _read(path, identity)
         if not identity.is_status_of(os.fstat(descriptor)) or not identity.is_status_of(path.stat()):
             raise FootageError(
                 "it changes while it is looked at", path=path, hint="wait until it is complete"
             )
-    return source
+        return source
+    finally:
+        os.close(descriptor)
 
 
 def _read(path: Path, identity: FileIdentity) -> Source:
@@ -142,6 +144,7 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
     sounds = [stream for stream in container.streams.audio if stream.codec_context is not None]
     if picture is None and not sounds:
         raise FootageError("there is neither picture nor sound the codec library can decode in it", path=path)
+    words = _words_of(container)
     warnings: list[str] = []
     duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
     video = _video_facts(picture, duration, warnings) if picture else None
@@ -170,21 +173,21 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
         duration=duration,
         video=video,
         audio=audio,
-        start_timecode=_start_timecode(container, video, warnings),
-        reel=_first_value(container, ("reel_name", "reel", "material_package_name")),
+        start_timecode=_start_timecode(words, video, warnings),
+        reel=_first_value(words, ("reel_name", "reel", "material_package_name")),
         chapters=_chapters(container),
         sequence=sequence,
         left_out=_left_out(container),
         warnings=tuple(warnings),
         metadata=dict(container.metadata),
-        created=_created(container),
+        created=_created(words),
     )
 
 
-def _created(container: InputContainer) -> datetime | None:
+def _created(words: Sequence[Mapping[str, str]]) -> datetime | None:
     """When the file says it was made."""
     for key in _DATE_KEYS:
-        text = _first_value(container, (key,))
+        text = _first_value(words, (key,))
         try:
             if text:
                 return datetime.fromisoformat(text.replace(" UTC", "+00:00"))
@@ -277,21 +280,24 @@ def _audio_facts(stream: AudioStream) -> AudioFacts:
     )
 
 
-def _first_value(container: InputContainer, keys: tuple[str, ...]) -> str:
-    """The first of these metadata keys that any stream or the container holds, case ignored."""
+def _words_of(container: InputContainer) -> list[dict[str, str]]:
+    """What the streams and the container say of themselves, the keys in lower case, values that are not empty."""
     places = [*(stream.metadata for stream in container.streams), container.metadata]
-    for key in keys:
-        for metadata in places:
-            for name, value in metadata.items():
-                if name.lower() == key and value.strip():
-                    return str(value.strip())
-    return ""
+    return [
+        {name.lower(): text for name, value in metadata.items() if (text := value.strip())}
+        for metadata in places
+    ]
+
+
+def _first_value(words: Sequence[Mapping[str, str]], keys: tuple[str, ...]) -> str:
+    """The first of these keys that any stream or the container holds."""
+    return next((said[key] for key in keys for said in words if key in said), "")
 
 
 def _start_timecode(
-    container: InputContainer, video: VideoFacts | None, warnings: list[str]
+    words: Sequence[Mapping[str, str]], video: VideoFacts | None, warnings: list[str]
 ) -> Timecode | None:
-    text = _first_value(container, ("timecode",))
+    text = _first_value(words, ("timecode",))
     if not text or not video:
         return None
     try:

@@ -7,10 +7,12 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
+from io import BytesIO
 from pathlib import Path
 from typing import BinaryIO
 
 _MOST_BOXES = 10_000
+_READ_AT_ONCE_BYTES = 1 << 20
 _TURNS = {(1, 0): 0, (0, 1): 270, (-1, 0): 180, (0, -1): 90}
 
 
@@ -24,7 +26,12 @@ def stored_turn(path: Path, width_px: int, height_px: int) -> int:
             size = path.stat().st_size
             for kind, start, end in _boxes(file, 0, size):
                 if kind == b"moov":
-                    return _turn_of_movie(file, start, end, width_px, height_px)
+                    if end - start > _READ_AT_ONCE_BYTES:
+                        return _turn_of_movie(file, start, end, width_px, height_px)
+                    file.seek(start)
+                    return _turn_of_movie(
+                        BytesIO(file.read(end - start)), 0, end - start, width_px, height_px
+                    )
     except (OSError, struct.error):
         return 0
     return 0

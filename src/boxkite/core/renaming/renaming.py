@@ -24,8 +24,8 @@ from boxkite.core.files.moving import move, sync_folder
 from boxkite.core.files.reading import read_bytes
 from boxkite.core.files.volumes import has_stable_inodes
 from boxkite.core.files.writing import create_file, replace_file
-from boxkite.core.records.store import state_folder
 from boxkite.core.renaming.tables import TableChange, plan_tables, undo_table, write_table
+from boxkite.core.renaming.unfinished import renames_folder
 
 State = Literal["begun", "done", "undoing", "undone"]
 VERSION = 1
@@ -82,11 +82,6 @@ class RenameRecord:
     def was_cut_short(self) -> bool:
         """Whether it stopped on its way, and is going to be undone."""
         return self.state in ("begun", "undoing")
-
-
-def records_folder() -> Path:
-    """Where renamings are on record, one file each."""
-    return state_folder() / "renames"
 
 
 def rename(
@@ -179,7 +174,7 @@ def _undo_those_cut_short() -> list[str]:
 @contextlib.contextmanager
 def _alone() -> Iterator[None]:
     """One renaming at a time on this machine; the lock goes with its process. Raises PlanError, RecordsError."""
-    folder = records_folder()
+    folder = renames_folder()
     try:
         folder.mkdir(parents=True, exist_ok=True)
         with FileLock(folder / ".renaming.lock", timeout=_LOCK_SECONDS):
@@ -233,13 +228,13 @@ def _back(record: RenameRecord) -> list[str]:
                         _try(left, other.unlink, other)
         elif not one.is_at(one.old) and one.is_at(one.new):
             _try(left, partial(move, one.new, one.between), one.new)
-    _try(left, partial(_sync, record), records_folder())
+    _try(left, partial(_sync, record), renames_folder())
     for one in record.moves:
         if os.path.lexists(one.between):
             _try(left, partial(_place_back, one, problems), one.old)
         elif one.is_at(one.new) and not one.is_at(one.old):
             _try(left, partial(move, one.new, one.old), one.old)
-    _try(left, partial(_sync, record), records_folder())
+    _try(left, partial(_sync, record), renames_folder())
     for change in record.tables:
         _try(left, partial(undo_table, change, record.names), Path(change.path))
     is_back = not any(os.path.lexists(one.between) for one in record.moves)
@@ -301,7 +296,7 @@ def _new_name(known: Sequence[RenameRecord]) -> str:
 def _records() -> list[RenameRecord]:
     """All renamings on record, in the order in which they were done. Raises RecordsError."""
     found = []
-    folder = records_folder()
+    folder = renames_folder()
     for path in sorted(folder.glob("*.json")) if folder.is_dir() else []:
         if path.name.startswith("."):
             continue
@@ -319,7 +314,7 @@ def _records() -> list[RenameRecord]:
 
 def _keep(record: RenameRecord, write: Callable[[Path, bytes], None]) -> None:
     """Write the record so that it is on the disk before the next step. Raises RecordsError."""
-    path = records_folder() / f"{record.name}.json"
+    path = renames_folder() / f"{record.name}.json"
     try:
         write(path, write_document(record, RenameRecord, VERSION))
     except OSError as error:
