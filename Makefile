@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 STAMP := $(VENV)/ready
 DEMO ?= demo
 
-.PHONY: demo test bench codecs fuzz faults screenshots lint clean
+.PHONY: demo test bench codecs fuzz faults wheel screenshots lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -28,6 +28,9 @@ fuzz: $(STAMP)
 
 faults: $(STAMP)
 	$(BIN)/python -m tests.faults.everything
+
+wheel: $(STAMP)
+	$(BIN)/python -m build --wheel --outdir dist
 
 screenshots: $(STAMP)
 	$(BIN)/python tools/screenshots.py

@@ -46,7 +46,7 @@ class FarmCrew:
             import distributed
         except ImportError:
             raise RequestError(
-                "--cluster needs dask.distributed", hint='install it with: pip install "boxkite[cluster]"'
+                "--cluster needs dask.distributed", hint="install it beside Box Kite: pip install distributed"
             ) from None
         from boxkite.core.farm import making
 

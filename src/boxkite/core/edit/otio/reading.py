@@ -15,7 +15,7 @@ from boxkite.core.files.reading import is_file
 
 MOST_BYTES = 256 * 1024 * 1024
 _DEEPEST = 150
-_EXTRA_HINT = 'install the adapters of OpenTimelineIO: pip install "boxkite[timelines]"'
+_EXTRA_HINT = "install its adapters beside Box Kite: pip install OpenTimelineIO-Plugins"
 
 
 def read_otio_edit(path: Path) -> Edit:
