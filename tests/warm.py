@@ -98,7 +98,8 @@ class ForkedWorker:
             self._become_a_worker([pipes[0][0], pipes[1][1], pipes[2][1]], [*pipes[0], *pipes[1], *pipes[2]])
         for theirs in (pipes[0][0], pipes[1][1], pipes[2][1]):
             os.close(theirs)
-        self._ours += [pipes[0][1], pipes[1][0], pipes[2][0]]
+        self._mine = [pipes[0][1], pipes[1][0], pipes[2][0]]
+        self._ours += self._mine
         self.stdin = os.fdopen(pipes[0][1], "wb")
         self.stdout = os.fdopen(pipes[1][0], "rb")
         self.stderr = os.fdopen(pipes[2][0], "rb")
@@ -127,9 +128,8 @@ class ForkedWorker:
     def wait(self) -> int:
         if self.returncode is None:
             self.returncode = os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
-            for stream in (self.stdin, self.stdout, self.stderr):
-                with contextlib.suppress(ValueError):
-                    self._ours.remove(stream.fileno())
+            for stream in self._mine:
+                self._ours.remove(stream)
         return self.returncode
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from itertools import pairwise
 from pathlib import Path
 
@@ -90,3 +92,20 @@ def test_a_second_run_overwrites_nothing(demo) -> None:
     again = boxkite(*words)
     assert again.status == 2
     assert "there already" in again.err
+
+
+def test_the_script_in_the_library_page_plans_and_runs_the_demo(demo) -> None:
+    folder, _ = demo
+    page = Path(__file__).parents[2] / "docs/library.md"
+    script = page.read_text().split("```python\n")[1].split("```")[0]
+    assert len(script.splitlines()) <= 15
+    done = subprocess.run(
+        [sys.executable, "-c", script], cwd=folder.parent, capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0, done.stderr
+    lines = done.stdout.splitlines()
+    assert len(lines) == 4 * len(SHOTS) and sum(line.endswith(" verified") for line in lines) == 2 * len(
+        SHOTS
+    )
+    for number, (name, span) in enumerate(SHOTS, start=1):
+        assert_holds(folder.parent / f"out/web/{number:02d}_{name}.mp4", span, RATE, sample_slack=1024)

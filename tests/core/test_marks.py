@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from boxkite.core.edit.edl.markers import read_edl, write_edl
 from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.reading import read_marks
-from boxkite.core.errors import BoxkiteError, MarksError
+from boxkite.core.errors import BoxkiteError, MarksError, spoken
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.shots.cutting import cut_at_markers, cut_at_ranges
@@ -127,7 +127,7 @@ def test_a_list_that_seems_to_count_at_half_the_rate_is_wondered_at(tmp_path: Pa
     lines = [f"* LOC: 01:00:0{second}:{5 * second:02d} RED m{second}" for second in range(6)]
     marks = read_marks(write(tmp_path, "\n".join(lines)))
     fast = reel("59.94", 600)
-    assert "--marks-rate 29.97" in (half_rate_notice(marks, fast, None) or "")
+    assert "marks-rate 29.97" in spoken(half_rate_notice(marks, fast, None) or "")
     assert half_rate_notice(marks, fast, FrameRate.parse("29.97")) is None
     assert half_rate_notice(marks, reel("29.97"), None) is None
     assert half_rate_notice(read_marks(write(tmp_path, lines[5].replace("25", "45"))), fast, None) is None

@@ -114,9 +114,9 @@ def _end_in_order(number: int, _frame: object) -> NoReturn:
 def _print_boxkite_error(error: BoxkiteError) -> None:
     """The error, for a pattern the place in it, and what to do."""
     if not isinstance(error, PatternError) or error.column is None:
-        print_error(str(error), error.hint, error.details)
+        print_error(error.text, error.hint, error.details)
         return
-    print_error(str(error))
+    print_error(error.text)
     caret = " " * (error.column - 1) + f"^ column {error.column}"
     lines = [printable(error.pattern), caret, *([printable(error.hint)] if error.hint else [])]
     sys.stderr.writelines(f"  {line}\n" for line in lines)

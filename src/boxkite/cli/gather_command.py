@@ -130,11 +130,11 @@ def _lists(into: Path, copied: Sequence[Copied], facts: dict[str, str]) -> tuple
     try:
         write_checksums(into, copied)
     except BoxkiteError as error:
-        unwritten.append(f"{error}; {error.hint}")
+        unwritten.append(f"{error.text}; {error.hint}")
     try:
         write_facts(into, [one.file for one in copied if not one.failure], facts)
     except BoxkiteError as error:
-        unwritten.append(f"{error}; {error.hint}")
+        unwritten.append(f"{error.text}; {error.hint}")
     return into / CHECKSUMS, into / FACTS, unwritten
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 
+from boxkite.cli.messages import with_options
 from boxkite.cli.settings import add_settings
 from boxkite.core.files.reading import path_from
 
@@ -79,7 +80,7 @@ def _list(*, as_json: bool) -> int:
         try:
             preset = shelf.read(file)
         except PresetError as error:
-            broken.append(str(error))
+            broken.append(error.text)
             continue
         entries.append(
             {
@@ -189,7 +190,12 @@ def _check(names: list[str], *, as_json: bool) -> int:
             results.append({"name": file.name, "path": str(file.path), "problem": "", "hint": ""})
         except PresetError as error:
             results.append(
-                {"name": file.name, "path": str(file.path), "problem": str(error), "hint": error.hint}
+                {
+                    "name": file.name,
+                    "path": str(file.path),
+                    "problem": with_options(error.text),
+                    "hint": with_options(error.hint),
+                }
             )
     wrong = sum(bool(result["problem"]) for result in results)
     if as_json:

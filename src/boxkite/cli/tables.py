@@ -13,7 +13,7 @@ from rich.cells import cell_len, set_cell_size
 from rich.console import Console
 from rich.text import Text
 
-from boxkite.cli.messages import printable
+from boxkite.cli.messages import printable, with_options
 
 _PIPED_WIDTH = 100_000
 
@@ -121,14 +121,15 @@ def print_json(value: Any) -> None:
     """Print a value as JSON on the standard output; names that are no proper text keep their odd bytes as \\udcXX."""
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")
-    sys.stdout.write(_json_text(value) + "\n")
+    sys.stdout.write(with_options(_json_text(value)) + "\n")
 
 
 def print_json_lines(values: Sequence[Any]) -> None:
     """Print values as JSON, each on a line."""
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")
-    sys.stdout.write("".join(f"{json.dumps(value, ensure_ascii=False)}\n" for value in values))
+    text = "".join(f"{json.dumps(value, ensure_ascii=False)}\n" for value in values)
+    sys.stdout.write(with_options(text))
     sys.stdout.flush()
 
 

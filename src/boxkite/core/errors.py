@@ -2,8 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import re
+from collections.abc import Callable, Sequence
 from pathlib import Path
+
+_OPENS, _CLOSES = "\ue010", "\ue011"
+_SETTING = re.compile(f"{_OPENS}([a-z-]+){_CLOSES}")
+
+
+def setting(name: str) -> str:
+    """A setting of a job or a command as a message names it: every face writes it as its users do (see spoken)."""
+    return f"{_OPENS}{name}{_CLOSES}"
+
+
+def spoken(text: str, as_written: Callable[[str], str] = str) -> str:
+    """A message with its settings as those who read it write them: as keys, or as options of the command line."""
+    return _SETTING.sub(lambda found: as_written(found[1]), text) if _OPENS in text else text
 
 
 class BoxkiteError(Exception):
@@ -34,11 +48,17 @@ class BoxkiteError(Exception):
         self.line = line
         self.key = key
 
-    def __str__(self) -> str:
+    @property
+    def text(self) -> str:
+        """Where and what, in one line without the hint; settings as errors.setting marks them."""
         where = [str(part) for part in (self.path, self.line) if part is not None]
         prefix = ":".join(where) + ": " if where else ""
         key = f"{self.key}: " if self.key else ""
         return f"{prefix}{key}{self.message}"
+
+    def __str__(self) -> str:
+        """Everything, for whoever uses the library: where, what, a line for each detail, what to do."""
+        return spoken("\n".join([self.text, *self.details, *([self.hint] if self.hint else [])]))
 
 
 class RequestError(BoxkiteError):

@@ -8,7 +8,7 @@ from fractions import Fraction
 from functools import lru_cache
 from typing import Literal
 
-from boxkite.core.errors import RateError, TimecodeError
+from boxkite.core.errors import RateError, TimecodeError, setting
 
 HOURS_PER_DAY = 24
 SECONDS_PER_DAY = HOURS_PER_DAY * 3600
@@ -240,7 +240,7 @@ def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) 
     if frames >= rate.nominal:
         raise TimecodeError(
             f"“{text}”: there is no frame {frames} at {rate} frames a second, they go up to {rate.nominal - 1}",
-            hint="the list may have another rate: say it with --marks-rate",
+            hint=f"the list may have another rate: say it with {setting('marks-rate')}",
         )
     frame = ((hours * 60 + minutes) * 60 + seconds) * rate.nominal + frames
     if is_drop:

@@ -222,7 +222,7 @@ class _Watch:
                 for arrival in whole:
                     yield from self._make([arrival])
                 return
-            reason = f"{error}" + (f" ({error.hint})" if error.hint else "")
+            reason = error.text + (f" ({error.hint})" if error.hint else "")
             self._landed.set_aside(whole[0].path, whole[0].stamp, reason)
             yield SetAside(whole[0], reason)
             return
@@ -254,7 +254,7 @@ class _Watch:
                     batch.said += crew.prepare(rest.work.rows)
                     yield from self._run(batch, rest.work, crew)
         except BoxkiteError as error:
-            yield Unreachable(self._folder, f"batch {name} cannot be resumed: {error}")
+            yield Unreachable(self._folder, f"batch {name} cannot be resumed: {error.text}")
 
     def _with_room(self) -> list[str]:
         """The batches that stopped for want of room and whose volume has room for the next file by now."""

@@ -59,7 +59,9 @@ def what_is_lacking(arrival: Arrival, images: ImageSettings | None = None) -> st
         for source in found.sources:
             if lacking := _lacking_in(source):
                 return lacking
-    except (BoxkiteError, OSError, ValueError) as error:
+    except BoxkiteError as error:
+        return error.text
+    except (OSError, ValueError) as error:
         return str(error)
     return ""
 

@@ -16,7 +16,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Protocol, Self
 
 from boxkite.core.batch.machine import usable_cores
-from boxkite.core.errors import RequestError
+from boxkite.core.errors import RequestError, setting
 
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
     from boxkite.core.batch.messages import ShotTask, WorkerMessage
@@ -35,6 +35,7 @@ _SETTINGS = {
 of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
 _LINES_KEPT = 60
 _LAST_WORDS_SECONDS = 0.05
+_READERS_END_SECONDS = 1.0
 
 
 @dataclass(frozen=True)
@@ -87,6 +88,7 @@ class _Worker:
     process: subprocess.Popen[bytes]
     rows: tuple[Row, ...] = ()
     partials: tuple[Partial, ...] = ()
+    readers: list[threading.Thread] = field(default_factory=list)
     said: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
 
     def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
@@ -105,6 +107,12 @@ class _Worker:
         self.process.wait()
         for partial in self.partials:
             partial.discard()
+        if self.process.stdin:
+            with contextlib.suppress(OSError):  # what was not yet read of the last shot goes nowhere
+                self.process.stdin.close()
+        for thread in self.readers:
+            if thread is not threading.current_thread():
+                thread.join(_READERS_END_SECONDS)
 
     @property
     def how_it_ended(self) -> str:
@@ -121,7 +129,7 @@ class Crew:
     def __init__(self, workers: int | None = None) -> None:
         """workers: shots made at the same time, 1 to 256; None for one a core. Raises RequestError for others."""
         if workers is not None and not 1 <= workers <= MOST_WORKERS:
-            raise RequestError(f"--workers {workers}: give a number from 1 to {MOST_WORKERS}")
+            raise RequestError(f"{setting('workers')} {workers}: give a number from 1 to {MOST_WORKERS}")
         self._is_chosen = workers is not None
         self.cores = usable_cores()
         self.size = workers or self.cores
@@ -202,7 +210,8 @@ class Crew:
         )
         worker = _Worker(process)
         for listen in (self._hear, self._read_prints):
-            threading.Thread(target=listen, args=(worker,), daemon=True).start()
+            worker.readers.append(threading.Thread(target=listen, args=(worker,), daemon=True))
+            worker.readers[-1].start()
         return worker
 
     def _hear(self, worker: _Worker) -> None:
@@ -214,12 +223,13 @@ class Crew:
             try:
                 told = unpack_message(receive(worker.process.stdout))
             except Exception:  # its end, or nonsense: either way it is of no more use
+                worker.process.stdout.close()
                 self._heard.put((worker, None))
                 return
             self._heard.put((worker, told))
 
     def _read_prints(self, worker: _Worker) -> None:
         assert worker.process.stderr
-        with contextlib.suppress(ValueError, OSError):
+        with contextlib.suppress(ValueError, OSError), worker.process.stderr:
             for line in worker.process.stderr:
                 worker.said.append(line.decode("utf-8", "replace").rstrip())

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from boxkite.core.errors import RequestError
+from boxkite.core.errors import RequestError, setting
 from boxkite.core.records.record import Overview
 
 _COMMAND_SECONDS = 60
@@ -31,15 +31,15 @@ class Notices:
         """Raises RequestError for what can be neither run nor told."""
         if self.web_hook and not self.web_hook.lower().startswith(("http://", "https://")):
             raise RequestError(
-                f"--web-hook {self.web_hook}: this is no address of the web",
+                f"{setting('web-hook')} {self.web_hook}: this is no address of the web",
                 hint="as https://example.org/hook",
             )
         try:
             words = shlex.split(self.command)
         except ValueError as error:
-            raise RequestError(f"--when-ended {self.command}: {error}") from None
+            raise RequestError(f"{setting('when-ended')} {self.command}: {error}") from None
         if self.command and not words:
-            raise RequestError("--when-ended is empty")
+            raise RequestError(f"{setting('when-ended')} is empty")
 
     def __bool__(self) -> bool:
         return bool(self.command or self.web_hook)

@@ -145,7 +145,7 @@ def run_recorded(plan: Plan, makers: Makers, batch: Batch) -> Generator[Event, N
             work = begin_batch(plan, batch, records, makers.size, cores=makers.cores)
             stack.enter_context(Holding(records.folder, batch.name))
         except RecordsError as error:
-            batch.problem = f"{error}; this batch is made without a record"
+            batch.problem = f"{error.text}; this batch is made without a record"
             yield from run_plan(plan.to_make, makers)
             return
         yield from go_on(records, work, makers, batch)
@@ -302,7 +302,7 @@ class _Recorder:
         try:
             step(*what, **more)
         except RecordsError as error:
-            self._batch.problem = f"{error}; the record of this batch has gaps"
+            self._batch.problem = f"{error.text}; the record of this batch has gaps"
 
 
 def file_record(row: Row, recipes: Recipes, threads: int) -> FileRecord:

@@ -8,7 +8,7 @@ from typing import Any
 
 from boxkite.core.batch.packing import Packed, unpack
 from boxkite.core.batch.recording import Work, versions
-from boxkite.core.errors import BoxkiteError, PlanError, RecordsError
+from boxkite.core.errors import BoxkiteError, PlanError, RecordsError, setting
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.identity import FileIdentity
 from boxkite.core.files.partials import sweep
@@ -63,7 +63,7 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
     elif gone:
         said.append(
             f"{_named(gone)} {'was' if len(gone) == 1 else 'were'} proved and is not there any more;"
-            " --missing makes it again"
+            f" {setting('missing')} makes it again"
         )
     kept = {file.number for file in proved}
     left = [file for file in files if file.number not in kept]
@@ -80,14 +80,17 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
 
 def _unpacked(records: Records, record: BatchRecord) -> Packed:
     made_by = record.settings.get("version", "an earlier version")
-    hint = f"it was planned by Box Kite {made_by}: run its job anew, with --existing skip for what is done already"
+    hint = (
+        f"it was planned by Box Kite {made_by}: run its job anew, with {setting('existing')} skip"
+        " for what is done already"
+    )
     content = records.packed_plan(record.name)
     if not content:
         raise RecordsError(f"batch {record.name} cannot be resumed", hint=hint)
     try:
         return unpack(content)
     except RecordsError as error:
-        raise RecordsError(f"batch {record.name}: {error}", hint=hint) from None
+        raise RecordsError(f"batch {record.name}: {error.text}", hint=hint) from None
 
 
 def _check_folders(rows: Sequence[Row], record: BatchRecord) -> None:
@@ -142,7 +145,7 @@ def _refused(files: Sequence[FileRecord], rows: Mapping[int, Row], *, accept_cha
         if not same_recipe and not accept_changes:
             found[file.number] = (
                 "its watermark or look has changed since the batch was planned;"
-                " plan it anew, or resume --accept-changes"
+                f" plan it anew, or resume {setting('accept-changes')}"
             )
     return found
 
@@ -177,7 +180,7 @@ class _Sources:
             return ""
         return (
             f"its source has changed since the batch was planned: {difference};"
-            " plan it anew, or resume --accept-changes"
+            f" plan it anew, or resume {setting('accept-changes')}"
         )
 
 
@@ -248,7 +251,7 @@ def _other_presets(job: Job | None, rows: Sequence[Row]) -> list[str]:
         said += [f"preset {name} has changed since: the batch goes on with it as it was" for name in changed]
     except BoxkiteError as error:
         said.append(
-            f"its presets cannot be read any more ({error}): the batch goes on with them as they were"
+            f"its presets cannot be read any more ({error.text}): the batch goes on with them as they were"
         )
     return said
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.edit.ranges import COLUMN_NAMES, YES, marks_of_table, split_keywords
 from boxkite.core.edit.table import Row, find_column, read_table
-from boxkite.core.errors import MarksError
+from boxkite.core.errors import MarksError, setting
 from boxkite.core.files.cells import table_bytes
 from boxkite.core.files.reading import is_file
 from boxkite.core.files.writing import replace_file
@@ -107,7 +107,7 @@ def change_marks(path: Path, change: Callable[[tuple[MarkRow, ...]], Sequence[Ma
         raise MarksError(
             f"marks cannot be written there: {(error.strerror or str(error)).lower()}",
             path=path,
-            hint="keep them elsewhere with --marks FILE",
+            hint=f"keep them elsewhere with {setting('marks')} FILE",
         ) from None
     return sum(one != other for one, other in zip(before, after, strict=False)) + abs(
         len(before) - len(after)

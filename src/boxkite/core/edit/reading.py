@@ -11,7 +11,7 @@ from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.text import read_text
 from boxkite.core.edit.timeline import Edit, Timeline
-from boxkite.core.errors import MarksError
+from boxkite.core.errors import MarksError, setting
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import FrameRate
 
@@ -98,7 +98,7 @@ def marks_from_chapters(source: Source) -> MarkList:
         raise MarksError(
             "the file has no chapters to cut at",
             path=source.path,
-            hint="give a marker list or a table of ranges with --marks",
+            hint=f"give a marker list or a table of ranges with {setting('marks')}",
         )
     marks = tuple(
         Mark(chapter.name, WrittenTime(f"chapter {number}", seconds=chapter.start))

@@ -16,7 +16,7 @@ from boxkite.core.batch.crew import Heard
 from boxkite.core.batch.messages import ShotTask, WorkerMessage
 from boxkite.core.batch.packing import pack_task
 from boxkite.core.batch.recording import versions
-from boxkite.core.errors import PlanError, RequestError
+from boxkite.core.errors import PlanError, RequestError, setting
 from boxkite.core.files.folders import prepare_folders
 from boxkite.core.files.partials import Partial
 from boxkite.core.plan.rows import Row
@@ -46,7 +46,8 @@ class FarmCrew:
             import distributed
         except ImportError:
             raise RequestError(
-                "--cluster needs dask.distributed", hint="install it beside Box Kite: pip install distributed"
+                f"{setting('cluster')} needs dask.distributed",
+                hint="install it beside Box Kite: pip install distributed",
             ) from None
         from boxkite.core.farm import making
 
@@ -57,7 +58,7 @@ class FarmCrew:
         except (OSError, ValueError) as error:
             said = str(error).splitlines()[0] if str(error) else type(error).__name__
             raise RequestError(
-                f"--cluster {address}: no scheduler answers there: {said}",
+                f"{setting('cluster')} {address}: no scheduler answers there: {said}",
                 hint="dask scheduler starts one; its first lines name the address",
             ) from None
         self._making = making

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import FootageError
+from boxkite.core.errors import FootageError, setting
 from boxkite.core.footage.source import ImageLayer, ImageSettings, Source
 from boxkite.core.suggest import did_you_mean
 
@@ -49,7 +49,7 @@ def choose_layer(layers: tuple[ImageLayer, ...], images: ImageSettings) -> Image
     fitting = [layer for layer in layers if layer.fits(images)]
     if layers and not fitting:
         words = (("layer", images.layer), ("view", images.view))
-        asked = " ".join(f"--{word} {value}" for word, value in words if value)
+        asked = " ".join(f"{setting(word)} {value}" for word, value in words if value)
         known = [value for layer in layers for value in (layer.name, layer.view) if value]
         raise FootageError(
             f"{asked}: it holds {', '.join(layer.label for layer in layers)}",

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from boxkite.core.errors import setting
+
 _CONVERT = "convert it first with its maker's software, or cut the finished program instead"
 
 CAMERA_RAW = {
@@ -19,9 +21,12 @@ CAMERA_RAW = {
     ".insv": "a panorama camera's raw (.insv)",
 }
 BESIDE_MEDIA = {
-    ".edl": ("a marker list or edit (.edl)", "give it to --marks, or name it by itself to cut what it holds"),
-    ".csv": ("a table (.csv)", "ranges go to --marks, facts to --metadata"),
-    ".tsv": ("a table (.tsv)", "ranges go to --marks, facts to --metadata"),
+    ".edl": (
+        "a marker list or edit (.edl)",
+        f"give it to {setting('marks')}, or name it by itself to cut what it holds",
+    ),
+    ".csv": ("a table (.csv)", f"ranges go to {setting('marks')}, facts to {setting('metadata')}"),
+    ".tsv": ("a table (.tsv)", f"ranges go to {setting('marks')}, facts to {setting('metadata')}"),
     ".toml": ("a preset or job file (.toml)", ""),
     ".cube": ("a look file (.cube)", ""),
     ".cdl": ("a colour decision list (.cdl)", ""),
@@ -31,7 +36,7 @@ BESIDE_MEDIA = {
     ".otioz": ("a timeline (.otioz)", "name it by itself to cut it"),
     ".xml": ("an XML file (.xml)", "if it is a timeline, name it by itself to cut it"),
     ".aaf": ("a timeline (.aaf)", "name it by itself to cut it"),
-    ".ale": ("a log (.ale)", "give it to --metadata"),
+    ".ale": ("a log (.ale)", f"give it to {setting('metadata')}"),
     ".xmp": ("a metadata sidecar (.xmp)", ""),
     ".srt": ("subtitles (.srt)", ""),
     ".txt": ("a text file (.txt)", ""),

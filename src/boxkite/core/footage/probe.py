@@ -16,7 +16,7 @@ from av.audio.stream import AudioStream
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
-from boxkite.core.errors import BoxkiteError, FootageError
+from boxkite.core.errors import BoxkiteError, FootageError, setting
 from boxkite.core.files.identity import FileIdentity, identity_of
 from boxkite.core.footage.exr import choose_layer, layers_of
 from boxkite.core.footage.kinds import STILL_SUFFIXES
@@ -115,7 +115,10 @@ def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None
             source, warnings=(*source.warnings, f"{odd} of its images are far too small and may be broken")
         )
     if rate is None:
-        guessed = f"images carry no rate: taken as {SEQUENCE_RATE} frames a second, unless --images-rate says another"
+        guessed = (
+            f"images carry no rate: taken as {SEQUENCE_RATE} frames a second,"
+            f" unless {setting('images-rate')} says another"
+        )
         source = replace(source, warnings=(*source.warnings, guessed))
     return source
 

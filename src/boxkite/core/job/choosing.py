@@ -1,4 +1,4 @@
-"""Which shots are wanted: --only and --except, by what is known of each."""
+"""Which shots are wanted and which are not, by what is known of each."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from fractions import Fraction
 
-from boxkite.core.errors import BoxkiteError, PlanError
+from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.naming.values import Value
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.suggest import did_you_mean
@@ -17,13 +17,16 @@ from boxkite.core.timebase import FrameRate, timecode_to_frames
 _ALONE = ("circled", "marked")
 _KINDS = ("keyword", "track", "name", "number", "length")
 _RANGE = re.compile(r"(\d{1,7})(-(\d{1,7})?)?", re.ASCII)
-_HINT = 'as --only circled, --only keyword:vat, --only "name:loft*", --only number:3-7, --only length:2s-'
+_HINT = (
+    f'as {setting("only")} circled, {setting("only")} keyword:vat, {setting("only")} "name:loft*",'
+    f" {setting('only')} number:3-7, {setting('only')} length:2s-"
+)
 _SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,6})?)\s*s", re.ASCII)
 
 
 @dataclass(frozen=True)
 class Choice:
-    """One --only or --except as it was typed: what to look at, and the values that fit, any of them."""
+    """One choice as it was typed: what to look at, and the values that fit, any of them."""
 
     text: str
     kind: str
@@ -64,8 +67,8 @@ def choose(
 
     Raises PlanError for a token that is not known, or a length that cannot be read.
     """
-    tests = [(choice, _test(choice, known, "--only"), True) for choice in only]
-    tests += [(choice, _test(choice, known, "--except"), False) for choice in without]
+    tests = [(choice, _test(choice, known, setting("only")), True) for choice in only]
+    tests += [(choice, _test(choice, known, setting("except")), False) for choice in without]
     kept, left_out = [], []
     for candidate in candidates:
         against = next((one for one in tests if one[1](candidate) is not one[2]), None)
@@ -116,7 +119,8 @@ def _test(choice: Choice, known: Collection[str], option: str) -> Callable[[Cand
     if name is None:
         hint = did_you_mean(token, [*_ALONE, *_KINDS, *known])
         raise PlanError(
-            f"{option} {choice.text}: there is no token “{token}”", hint=hint or "boxkite inspect --tokens"
+            f"{option} {choice.text}: there is no token “{token}”",
+            hint=hint or f"boxkite inspect {setting('tokens')}",
         )
     return lambda candidate: _fits(_shown(candidate.values.get(name)), choice.values)
 

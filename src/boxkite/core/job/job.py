@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import path_from
 from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.choosing import Choice
@@ -31,13 +31,13 @@ class Output:
         preset, colon, folder = text.partition(":")
         if not colon or not preset.strip() or not folder.strip():
             raise PlanError(
-                f"--to {text}: give a preset and a folder, parted by a colon",
-                hint="as --to review:out/review; boxkite presets lists the presets",
+                f"{setting('to')} {text}: give a preset and a folder, parted by a colon",
+                hint=f"as {setting('to')} review:out/review; boxkite presets lists the presets",
             )
         if len(preset.strip()) == 1:
             raise PlanError(
-                f"--to {text}: “{preset}” reads as a drive; the preset is missing",
-                hint=f"as --to review:{text}",
+                f"{setting('to')} {text}: “{preset}” reads as a drive; the preset is missing",
+                hint=f"as {setting('to')} review:{text}",
             )
         return cls(preset.strip(), path_from(folder.strip()))
 

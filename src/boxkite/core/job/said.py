@@ -8,7 +8,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, get_args
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import path_from
 from boxkite.core.job.choosing import Choice
 from boxkite.core.job.job import Job, Otherwise, Output
@@ -143,8 +143,8 @@ def job_from_words(
         handles=Handles.parse(words.handles or "0"),
         range_in=words.range_in or "",
         range_out=words.range_out or "",
-        only=tuple(Choice.parse(text, "--only") for text in words.only),
-        without=tuple(Choice.parse(text, "--except") for text in words.without),
+        only=tuple(Choice.parse(text, setting("only")) for text in words.only),
+        without=tuple(Choice.parse(text, setting("except")) for text in words.without),
         join=bool(words.join),
         version=_version(words.version_number),
         existing=_one_of(words.existing, get_args(Existing), WHERE_THERE, "existing") or "stop",
@@ -181,7 +181,7 @@ def _otherwise(words: OtherwiseWords) -> Otherwise:
 
 def _version(number: int | None) -> int | None:
     if number is not None and not 0 <= number < 10**9:
-        raise PlanError(f"--version-number {number}: give a whole number from 0")
+        raise PlanError(f"{setting('version-number')} {number}: give a whole number from 0")
     return number
 
 
@@ -200,7 +200,8 @@ def _one_of(said: str | None, known: Sequence[Any], listed: Sequence[str], word:
     if said is None or said in known:
         return said
     raise PlanError(
-        f"--{word}: there is no “{said}”, choose from {', '.join(listed)}", hint=did_you_mean(said, listed)
+        f"{setting(word)}: there is no “{said}”, choose from {', '.join(listed)}",
+        hint=did_you_mean(said, listed),
     )
 
 

@@ -9,7 +9,7 @@ from pathlib import Path, PureWindowsPath
 
 from boxkite.core.edit.ranges import COLUMN_NAMES
 from boxkite.core.edit.table import Row, Table, find_column, read_table
-from boxkite.core.errors import BoxkiteError, MarksError
+from boxkite.core.errors import BoxkiteError, MarksError, setting
 from boxkite.core.footage.source import Source
 from boxkite.core.metadata.facts import Fact
 from boxkite.core.metadata.log import read_log
@@ -62,7 +62,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
             f"no column says which source a row is about; its columns are: {', '.join(table.columns)}",
             path=path,
             line=1,
-            hint="call one of them source, file or clip, or reel and start, or name it with --match-by",
+            hint=f"call one of them source, file or clip, or reel and start, or name it with {setting('match-by')}",
         )
     by_name = _names(sources, with_reel=column is not None)
     facts: dict[Path, list[Fact]] = {}

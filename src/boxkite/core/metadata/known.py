@@ -42,7 +42,7 @@ def _beside(source: Source, notices: list[str]) -> list[Fact]:
         try:
             facts += read_sidecar(sidecar)
         except MarksError as error:
-            notices.append(f"{error}: left aside")
+            notices.append(f"{error.text}: left aside")
     if source.path.suffix.lower() in (".wav", ".bwf", ".w64", ".rf64"):
         facts += read_wave(source.path)
     return facts

@@ -9,7 +9,7 @@ import re
 from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 
-from boxkite.core.errors import NameTooLongError, PatternError
+from boxkite.core.errors import NameTooLongError, PatternError, setting
 from boxkite.core.naming.filename import MOST_BYTES, UNSAFE_SIGNS, byte_length, clean_value, safe_component
 from boxkite.core.naming.values import FormError, Text, Values, in_forms
 from boxkite.core.suggest import did_you_mean
@@ -213,7 +213,7 @@ def read_pattern(text: str) -> Pattern:
                 if not component
                 else f"“{component}” is not a folder's name",
                 min(column, len(text) - 1),
-                "names stay inside the folder given with --to",
+                f"names stay inside the folder given with {setting('to')}",
             )
     last = pattern.parts[-1]
     if isinstance(last, Own) and (match := _ENDINGS.search(last.text)):
@@ -243,7 +243,7 @@ def check_tokens(pattern: Pattern, known: Collection[str]) -> None:
             f"there is no token “{choice.name}”",
             pattern=pattern.text,
             column=choice.column,
-            hint=hint or "inspect --tokens lists them all",
+            hint=hint or f"inspect {setting('tokens')} lists them all",
         )
 
 

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.writing import create_file
 from boxkite.core.plan.rows import Plan
 from boxkite.core.shots.shot import Reel, Shot
@@ -30,7 +30,7 @@ def draw_chart(plan: Plan, path: Path) -> int:
     if path.exists():
         raise PlanError("this file is there already; nothing was overwritten", path=path, hint="name another")
     if path.suffix.lower() != ".png":
-        raise PlanError("a chart is a PNG image", path=path, hint=f"--chart {path.stem}.png")
+        raise PlanError("a chart is a PNG image", path=path, hint=f"{setting('chart')} {path.stem}.png")
     shots_of: dict[int, tuple[Reel, list[Shot]]] = {}
     for shot in {id(row.shot): row.shot for row in plan.rows}.values():
         shots_of.setdefault(id(shot.reel), (shot.reel, []))[1].append(shot)

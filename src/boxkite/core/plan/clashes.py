@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.naming.filename import clash_key
 from boxkite.core.plan.rows import Row
 
@@ -70,9 +70,9 @@ def _clash_message(first: Row, second: Row) -> str:
 
 def _working_pattern(first: Row, second: Row, rows: Sequence[Row], pattern: str) -> str:
     if first.shot is second.shot:
-        return f'give each preset a folder of its own, or use --names "{pattern}_@preset"'
+        return f'give each preset a folder of its own, or use {setting("names")} "{pattern}_@preset"'
     digits = "0" * (len(str(len(rows))) - 1) + "1"
-    return f'a pattern that works: --names "{pattern}_@(count:{digits})"; or --existing number'
+    return f'a pattern that works: {setting("names")} "{pattern}_@(count:{digits})"; or {setting("existing")} number'
 
 
 def check_folder(folder: Path) -> None:
@@ -81,11 +81,15 @@ def check_folder(folder: Path) -> None:
         if ancestor.is_dir():
             if not os.access(ancestor, os.W_OK | os.X_OK) or _read_only(ancestor):
                 raise PlanError(
-                    "this folder cannot be written to", path=ancestor, hint="choose another with --to"
+                    "this folder cannot be written to",
+                    path=ancestor,
+                    hint=f"choose another with {setting('to')}",
                 )
             return
         if ancestor.exists() or ancestor.is_symlink():
-            raise PlanError("this is a file, not a folder", path=ancestor, hint="choose another with --to")
+            raise PlanError(
+                "this is a file, not a folder", path=ancestor, hint=f"choose another with {setting('to')}"
+            )
 
 
 def _read_only(folder: Path) -> bool:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import FootageError, PlanError
+from boxkite.core.errors import FootageError, PlanError, setting
 from boxkite.core.footage.keyframes import StoredPictures
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import Source
@@ -33,7 +33,7 @@ def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[str, 
         raise PlanError(
             f"{shot.origin}: there is no keyframe before it, so it cannot be copied",
             path=reel.source.path,
-            hint="leave it out with --except, or give a preset that encodes",
+            hint=f"leave it out with {setting('except')}, or give a preset that encodes",
         )
     moves = [
         f"{end} {frames} frame{'' if frames == 1 else 's'} {way}"
@@ -94,7 +94,8 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
             outputs.setdefault((row.preset.name, row.folder, row.ending), []).append(row)
     if not outputs:
         raise PlanError(
-            "--joined: nothing here is copied", hint="it goes with the preset copy, without --exact-cuts"
+            f"{setting('joined')}: nothing here is copied",
+            hint=f"it goes with the preset copy, without {setting('exact-cuts')}",
         )
     kept = [row for row in rows if wanted == "also" or not row.is_copied]
     for parts in outputs.values():

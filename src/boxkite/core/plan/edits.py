@@ -10,7 +10,7 @@ from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import is_plausible
@@ -56,9 +56,10 @@ class EditCutter:
         self.picture: PictureFrom = self.job.picture or ("program" if self.programs else "originals")
         if self.picture == "program" and not self.programs:
             raise PlanError(
-                "--picture program needs the finished program beside the edit",
+                f"{setting('picture')} program needs the finished program beside the edit",
                 path=self.paths[0],
-                hint=f"name it too, as: boxkite plan {self.paths[0].name} program.mov; or use --picture originals",
+                hint=f"name it too, as: boxkite plan {self.paths[0].name} program.mov; or use"
+                f" {setting('picture')} originals",
             )
         self.media = [] if self.picture == "program" else self._media()
         list_rate = self._list_rate() if any(path.suffix.lower() == ".edl" for path in self.paths) else None
@@ -76,7 +77,7 @@ class EditCutter:
         return self._finders[edit.path]
 
     def cut(self, way: By) -> Cut:
-        """The shots of all timelines, as clips or as whole timelines, inside --in and --out."""
+        """The shots of all timelines, as clips or as whole timelines, inside the job's range."""
         shots: list[Shot] = []
         left_out: list[LeftOut] = []
         for edit in self.edits:
@@ -92,7 +93,9 @@ class EditCutter:
                     many = (
                         f"{len(timeline.markers)} markers cut" if len(timeline.markers) > 1 else "marker cuts"
                     )
-                    self.notices.append(f"{origin}: cut at its clips; its {many} nothing, --by markers would")
+                    self.notices.append(
+                        f"{origin}: cut at its clips; its {many} nothing, {setting('by')} markers would"
+                    )
                 left_out += others
                 shots += self._limited(edit, self._laid(edit, wanted, way), left_out)
         return Cut(tuple(shots), left_out=tuple(left_out))
@@ -139,7 +142,8 @@ class EditCutter:
             return named[0]
         raise PlanError(
             f"which of {len(self.programs)} programs shows timeline “{timeline.name}”?",
-            hint="name one program only, or call each as its timeline is called; camera originals go to --media",
+            hint=f"name one program only, or call each as its timeline is called; camera originals go"
+            f" to {setting('media')}",
         )
 
     def _media(self) -> list[Source]:
@@ -148,7 +152,7 @@ class EditCutter:
         self.unseen += found.unseen
         for item in found.unreadable:
             if item.path in named or item.path in self.job.media:
-                raise PlanError(f"--media: {item.reason}", path=item.path, hint=item.hint)
+                raise PlanError(f"{setting('media')}: {item.reason}", path=item.path, hint=item.hint)
         if found.unreadable:
             self.notices.append(
                 f"{len(found.unreadable)} files among the media cannot be read: boxkite inspect lists them"
@@ -233,7 +237,7 @@ class EditCutter:
                 f"timeline “{timeline.name}” shows one frame, or nothing, for"
                 f" {float(timeline.rate.seconds(longest)) / 3600:.1f} hours",
                 path=edit.path,
-                hint="a time in it is probably wrong; --accept-gaps renders it all the same",
+                hint=f"a time in it is probably wrong; {setting('accept-gaps')} renders it all the same",
             )
 
     def _check_tracks(self, timeline: Timeline) -> None:
@@ -241,7 +245,8 @@ class EditCutter:
         for name in self.job.tracks:
             if name.casefold() not in {one.casefold() for one in known}:
                 raise PlanError(
-                    f"--tracks: “{timeline.name}” has no track {name}", hint=f"it has {', '.join(known)}"
+                    f"{setting('tracks')}: “{timeline.name}” has no track {name}",
+                    hint=f"it has {', '.join(known)}",
                 )
 
     def _retimed(self, edit: Edit, wanted: Wanted, shot: Shot) -> Shot:
@@ -303,7 +308,8 @@ def lacking_media(problems: Sequence[str]) -> PlanError:
         shown.append(f"and {len(unlike) - len(shown)} more")
     return PlanError(
         "1 shot has no usable media" if len(problems) == 1 else f"{len(problems)} shots have no usable media",
-        hint="say where the originals lie with --media, leave shots out with --except, or use --picture program",
+        hint=f"say where the originals lie with {setting('media')}, leave shots out with"
+        f" {setting('except')}, or use {setting('picture')} program",
         details=shown,
     )
 

@@ -9,7 +9,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.identity import stamp_of
 from boxkite.core.job.job import Job
@@ -68,8 +68,8 @@ def _refuse(rows: Sequence[Row], there: dict[str, Path]) -> None:
         raise PlanError(
             f"{len(found)} of {len(rows)} files are there already: {listed}",
             path=found[0].parent,
-            hint="nothing is overwritten: choose another folder with --to, @version in the names,"
-            " or --existing number, skip or replace",
+            hint=f"nothing is overwritten: choose another folder with {setting('to')}, @version in the names,"
+            f" or {setting('existing')} number, skip or replace",
         )
 
 
@@ -99,7 +99,7 @@ def _replacing(rows: Sequence[Row], there: dict[str, Path], job: Job, progress: 
             f"{len(refused)} of {len(rows)} files are not replaced; nothing was written",
             details=refused[:40],
             hint="choose another output folder or other names; single files that no batch made are replaced"
-            " with --replace-others, which the plan lists",
+            f" with {setting('replace-others')}, which the plan lists",
         )
     return result
 
@@ -159,7 +159,8 @@ def _kept(rows: Sequence[Row], there: dict[str, Path], progress: Progress) -> li
         raise PlanError(
             f"{len(others)} of {len(rows)} files are there already and are not what this plan makes",
             details=others[:40],
-            hint="--existing replace or number, another folder with --to, or @version in the names",
+            hint=f"{setting('existing')} replace or number, another folder with {setting('to')}, or"
+            f" @version in the names",
         )
     return result
 

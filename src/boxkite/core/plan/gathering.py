@@ -11,7 +11,7 @@ from boxkite.core.edit.mark_table import marks_beside
 from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.edit.ranges import YES
 from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
-from boxkite.core.errors import FootageError, InaccessibleError, PlanError, RequestError
+from boxkite.core.errors import FootageError, InaccessibleError, PlanError, RequestError, setting
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import is_plausible, measure_frames
@@ -199,7 +199,7 @@ class _Cutter:
         if way in WAYS_THROUGH_AN_EDIT:
             if not self.edits:
                 raise PlanError(
-                    f"--by {way} needs a timeline",
+                    f"{setting('by')} {way} needs a timeline",
                     hint="name it among the paths: .otio, .otioz, .otiod, .edl, .xml or .aaf",
                 )
             if self._edit_cutter is None:
@@ -209,9 +209,9 @@ class _Cutter:
             return self._edit_cutter.cut(way)
         if not self.sources:
             raise PlanError(
-                f"--by {way} needs footage or a finished program, not only an edit",
+                f"{setting('by')} {way} needs footage or a finished program, not only an edit",
                 path=self.edits[0],
-                hint="name the program too, or cut --by cuts",
+                hint=f"name the program too, or cut {setting('by')} cuts",
             )
         return self._cut_footage(way)
 
@@ -225,7 +225,7 @@ class _Cutter:
                     f"one of its {table.picture_count} pictures stands for"
                     f" {float(table.rate.seconds(table.longest_hold)) / 3600:.1f} hours",
                     path=source.path,
-                    hint="its times are probably damaged; --accept-gaps makes it all the same",
+                    hint=f"its times are probably damaged; {setting('accept-gaps')} makes it all the same",
                 )
             is_program = any(source is one for one in self.sources)
             reel = make_reel(source, table, self.job.start_timecode if is_program else None)
@@ -242,13 +242,15 @@ class _Cutter:
                 tuple(one for one in found.sources if one.audio and not one.video) if found else ()
             )
             if self.job.sound and not self._recordings:
-                raise PlanError("--sound: there is no recorded sound here", path=self.job.sound[0])
+                raise PlanError(
+                    f"{setting('sound')}: there is no recorded sound here", path=self.job.sound[0]
+                )
         return self._recordings
 
     def _cut_footage(self, way: By) -> Cut:
         lists, notices = self._lists(way)
         if (self.job.start_timecode or range_words(self.job)) and len(lists) > 1:
-            option = "--start-timecode" if self.job.start_timecode else range_words(self.job)
+            option = setting("start-timecode") if self.job.start_timecode else range_words(self.job)
             raise PlanError(f"{option} is for one source; these are several")
         cuts = [Cut((), tuple(notices))]
         failed: FootageError | None = None
@@ -279,7 +281,8 @@ class _Cutter:
         if way == "files":
             if marks and not (self.job.by and len(self.job.by) > 1):
                 raise PlanError(
-                    "--by files cuts nothing, so it has no use for --marks", hint="leave one of them out"
+                    f"{setting('by')} files cuts nothing, so it has no use for {setting('marks')}",
+                    hint="leave one of them out",
                 )
             return dict.fromkeys(range(len(self.sources))), []
         if marks is None and (beside := self._marks_beside()):
@@ -294,8 +297,9 @@ class _Cutter:
             ]
         if way == "ranges":
             raise PlanError(
-                "--by ranges needs ranges",
-                hint="give a table with --marks picks.csv, or make them: boxkite mark add PATH --in … --out …",
+                f"{setting('by')} ranges needs ranges",
+                hint=f"give a table with {setting('marks')} picks.csv, or make them: boxkite mark add"
+                f" PATH {setting('in')} … {setting('out')} …",
             )
         chapters = [marks_from_chapters(source) for source in self.sources]
         return {index: (found, list(found.marks)) for index, found in enumerate(chapters)}, []
@@ -360,7 +364,7 @@ def _all_outside(marks: MarkList, reel: Reel, cut: Cut) -> RequestError:
     return PlanError(
         f"no shot comes of this list: {reason}",
         path=marks.path,
-        hint=f"{reel_says}; say --start-timecode where the list counts from another",
+        hint=f"{reel_says}; say {setting('start-timecode')} where the list counts from another",
     )
 
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import NameTooLongError, PlanError, RecordsError
+from boxkite.core.errors import NameTooLongError, PlanError, RecordsError, setting
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
 from boxkite.core.job.job import Job, Output
@@ -132,7 +132,7 @@ class Outputs:
         outputs = [*job.outputs, *(output for one in job.exceptions for output in one.outputs)]
         if not job.outputs:
             raise PlanError(
-                "no output is named", hint="give a preset and a folder, as --to review:out/review"
+                "no output is named", hint=f"give a preset and a folder, as {setting('to')} review:out/review"
             )
         self._read = {output: self._settle(output) for output in dict.fromkeys(outputs)}
         for output in list(self._read):
@@ -140,7 +140,8 @@ class Outputs:
                 self._read.setdefault(other, self._settle(other))
         if job.watermark and not any(preset.watermark for _, preset in self._read.values()):
             raise PlanError(
-                "--watermark: none of these presets has a watermark", hint="leave it out, or use review"
+                f"{setting('watermark')}: none of these presets has a watermark",
+                hint="leave it out, or use review",
             )
         for output in self._read:
             check_folder(output.folder.absolute())
@@ -275,8 +276,9 @@ class _RowMaker:
             codecs = [source.video.codec] if source.video else []
             held = " and ".join(dict.fromkeys([*codecs, *(audio.codec for audio in source.audio)]))
             raise PlanError(
-                f"{shot.origin}: --exact-cuts cannot make {source.path.suffix} of {held}, as {source.label} is",
-                hint="leave --exact-cuts out, or give a preset that encodes",
+                f"{shot.origin}: {setting('exact-cuts')} cannot make {source.path.suffix} of {held},"
+                f" as {source.label} is",
+                hint=f"leave {setting('exact-cuts')} out, or give a preset that encodes",
             )
         encoding = Making.of(shot.reel, making.output, replace(preset, look=NO_LOOK))
         row = self.row(number, shot, encoding, name, plain_name, values)

@@ -1,4 +1,4 @@
-"""--in and --out: a range over a whole timeline or program, for this plan only."""
+"""In and out: a range over a whole timeline or program, for this plan only."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from boxkite.core.edit.timeline import Timeline
-from boxkite.core.errors import BoxkiteError, PlanError
+from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.job.job import Job
 from boxkite.core.shots.shot import Reel
 from boxkite.core.suggest import did_you_mean
@@ -19,17 +19,17 @@ _EVENT = re.compile(r"\d{1,6}[A-Za-z]?", re.ASCII)
 def range_words(job: Job) -> str:
     """The range as it was asked for, for messages; empty where there is none."""
     parts = [
-        f"--in {job.range_in}" if job.range_in else "",
-        f"--out {job.range_out}" if job.range_out else "",
+        f"{setting('in')} {job.range_in}" if job.range_in else "",
+        f"{setting('out')} {job.range_out}" if job.range_out else "",
     ]
     return " ".join(part for part in parts if part)
 
 
 def range_of_timeline(job: Job, timeline: Timeline) -> Span:
-    """The frames of a timeline between --in and --out. Raises PlanError for what is on no such timeline.
+    """The frames of a timeline between in and out. Raises PlanError for what is on no such timeline.
 
-    Each is a timecode, an event number, or the name of a clip or marker: --in takes the first that is so
-    called and its first frame, --out the last, up to its end.
+    Each is a timecode, an event number, or the name of a clip or marker: in takes the first that is so
+    called and its first frame, out the last, up to its end.
     """
     events: dict[str, list[Span]] = {}
     names: dict[str, list[Span]] = {}
@@ -49,7 +49,7 @@ def range_of_timeline(job: Job, timeline: Timeline) -> Span:
 
 
 def range_of_source(job: Job, reel: Reel, marks: Mapping[str, list[Span]]) -> Span:
-    """The frames of a source between --in and --out; marks: where each of its marks lies, by name."""
+    """The frames of a source between in and out; marks: where each of its marks lies, by name."""
     return _range(
         job, reel.start, reel.table.span, {}, {name.casefold(): spans for name, spans in marks.items()}
     )
@@ -67,10 +67,15 @@ def _range(
         found = events.get(text.lstrip("0").casefold()) if _EVENT.fullmatch(text) else None
         found = found or names.get(text.casefold())
         if found:
-            return min(span.start for span in found) if option == "--in" else max(span.end for span in found)
+            return (
+                min(span.start for span in found)
+                if option == setting("in")
+                else max(span.end for span in found)
+            )
         if "/" in text or "\\" in text or _is_there(text):
             raise PlanError(
-                f"{option} {text}: this is not a time", hint="destinations go to --to, as --to review:out"
+                f"{option} {text}: this is not a time",
+                hint=f"destinations go to {setting('to')}, as {setting('to')} review:out",
             )
         what = "event" if _EVENT.fullmatch(text) and events else "clip or marker"
         raise PlanError(
@@ -78,11 +83,12 @@ def _range(
             hint=did_you_mean(text, [*names, *events]) or "a timecode has four fields: 01:00:10:05",
         )
 
-    first = frame("--in", job.range_in) if job.range_in else whole.start
-    last = frame("--out", job.range_out) if job.range_out else whole.end
+    first = frame(setting("in"), job.range_in) if job.range_in else whole.start
+    last = frame(setting("out"), job.range_out) if job.range_out else whole.end
     if last <= first:
         raise PlanError(
-            f"--out ({job.range_out or start + last}) does not come after --in ({job.range_in or start + first})",
+            f"{setting('out')} ({job.range_out or start + last}) does not come after {setting('in')}"
+            f" ({job.range_in or start + first})",
             hint="out is the first frame after the range",
         )
     asked = Span(first, last)

@@ -6,7 +6,7 @@ from collections import ChainMap
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 
-from boxkite.core.errors import PatternError
+from boxkite.core.errors import PatternError, setting
 from boxkite.core.job.job import Job, Otherwise
 from boxkite.core.naming.pattern import (
     Pattern,
@@ -57,7 +57,8 @@ class RowNames:
                 self.version = max(next_version(one, self._tried(one, makings)) for one in versioned)
         elif job.version is not None:
             raise PatternError(
-                "--version-number goes with @version in the pattern", hint='as "@marker_v@version"'
+                f"{setting('version-number')} goes with @version in the pattern",
+                hint='as "@marker_v@version"',
             )
         self._values = ShotValues(job, shots, version=self.version, subfolder_of=self._subfolder)
         self._kept: tuple[int, str, str] = (-1, "", "")
@@ -136,7 +137,7 @@ def _checked(text: str, shots: Sequence[Shot], known: Collection[str]) -> Patter
         raise PatternError(
             f"the pattern has no token, so all {len(shots)} shots would have one name",
             pattern=pattern.text,
-            hint='some shells take the @ away: put it in double quotes, as --names "@marker"',
+            hint=f'some shells take the @ away: put it in double quotes, as {setting("names")} "@marker"',
         )
     return pattern
 

@@ -10,7 +10,7 @@ from typing import Any
 from boxkite.core.edit.ranges import YES, split_keywords
 from boxkite.core.edit.table import Row as Line
 from boxkite.core.edit.table import read_table
-from boxkite.core.errors import BoxkiteError, PlanError
+from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.files.cells import table_bytes
 from boxkite.core.files.reading import path_from
 from boxkite.core.files.writing import create_file
@@ -61,7 +61,9 @@ def is_saved_plan(path: Path) -> bool:
 def save_plan(plan: Plan, path: Path) -> None:
     """Write a plan as a table (.csv; .tsv with tabs). Raises PlanError when there is something of that name already."""
     if not is_saved_plan(path):
-        raise PlanError("a plan is saved as .csv or .tsv", path=path, hint="--save-plan shots.csv")
+        raise PlanError(
+            "a plan is saved as .csv or .tsv", path=path, hint=f"{setting('save-plan')} shots.csv"
+        )
     facts = list(
         dict.fromkeys(name for row in plan.rows for name in row.shot.facts if name.casefold() not in _FIXED)
     )
@@ -124,7 +126,8 @@ class TableReader:
             raise PlanError(
                 f"this is no saved plan: it has no column {' and '.join(f'“{name}”' for name in missing)}",
                 path=self.path,
-                hint="boxkite plan … --save-plan shots.csv writes one; a table of ranges goes to --marks",
+                hint=f"boxkite plan … {setting('save-plan')} shots.csv writes one; a table of ranges"
+                f" goes to {setting('marks')}",
             )
         plain = Job(paths=self.job.paths, outputs=())
         said = [

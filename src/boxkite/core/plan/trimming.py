@@ -8,7 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.footage.source import Source
@@ -69,7 +69,7 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
     """
     outputs = Outputs(job)
     if len(job.outputs) != 1:
-        raise PlanError("a trimmed project has one output", hint="as --to copy:trimmed")
+        raise PlanError("a trimmed project has one output", hint=f"as {setting('to')} copy:trimmed")
     reels: dict[Path, Reel] = {}
 
     def reel_of(source: Source) -> Reel:

@@ -9,7 +9,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from boxkite.core.errors import PresetError
+from boxkite.core.errors import PresetError, setting
 from boxkite.core.files.reading import is_file, path_from
 from boxkite.core.presets.inheriting import BASED_ON, merged
 from boxkite.core.presets.model import Preset
@@ -100,7 +100,7 @@ class Shelf:
             tables = self._tables(file, ())
             for key, value in changes.items():
                 tables = merged(tables, _nested(key.split("."), value))
-            preset = checked(file.name, tables, "--set", file.name)
+            preset = checked(file.name, tables, setting("set"), file.name)
         return preset
 
     def changes_of(self, name: str) -> dict[str, Any]:

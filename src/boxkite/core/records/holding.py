@@ -9,7 +9,7 @@ from typing import Self
 
 from filelock import FileLock, Timeout
 
-from boxkite.core.errors import RecordsError
+from boxkite.core.errors import RecordsError, setting
 
 _PATIENCE_SECONDS = 2.0
 
@@ -25,7 +25,9 @@ class Holding:
     def __init__(self, folder: Path, name: str, *, taken: str = "", hint: str = "") -> None:
         """taken, hint: what is said where another process holds it, if it is no batch."""
         self._taken = taken or f"batch {name} is being run by another process"
-        self._hint = hint or f"boxkite status {name} --follow shows it, boxkite stop {name} stops it"
+        self._hint = (
+            hint or f"boxkite status {name} {setting('follow')} shows it, boxkite stop {name} stops it"
+        )
         self._path = lock_path(folder, name)
         self._lock = FileLock(self._path, thread_local=False)
 

@@ -157,7 +157,7 @@ def undo_those_cut_short() -> list[str]:
     except PlanError:  # another process is renaming just now
         return []
     except RecordsError as error:
-        return [f"{error}; {error.hint}" if error.hint else str(error)]
+        return [f"{error.text}; {error.hint}" if error.hint else error.text]
 
 
 def _undo_those_cut_short() -> list[str]:
@@ -249,7 +249,7 @@ def _try(left: list[str], act: Callable[[], None], path: Path) -> None:
     except FileNotFoundError:
         pass
     except BoxkiteError as error:
-        left.append(str(error))
+        left.append(error.text)
     except OSError as error:
         left.append(f"{path}: {(error.strerror or str(error)).lower()}")
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import av
 
-from boxkite.core.errors import BoxkiteError
+from boxkite.core.errors import BoxkiteError, setting
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Result
 
@@ -36,11 +36,11 @@ def failed(row: Row, error: Exception) -> Result:
 def explain(error: Exception) -> str:
     """Any error met while rendering, in one line that says what to do where that is known."""
     if isinstance(error, BoxkiteError):
-        return f"{error}" + (f" ({error.hint})" if error.hint else "")
+        return error.text + (f" ({error.hint})" if error.hint else "")
     if _is_no_room(error):
         return "the disk is full: make room, then go on with boxkite resume"
     if isinstance(error, MemoryError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
-        return "there is not enough memory: fewer --workers need less of it"
+        return f"there is not enough memory: fewer {setting('workers')} need less of it"
     if isinstance(error, FileNotFoundError):
         where = error.filename.removeprefix("file:") if isinstance(error.filename, str) else ""
         return f"{where or 'a file or folder'} is not there any more"

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont, PngImagePlugin
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import require_file
 from boxkite.core.files.writing import replace_file
 from boxkite.core.picture.stamp import ACTION_SAFE
@@ -82,10 +82,12 @@ def _at_most(still: Image.Image, width: int) -> Image.Image:
 def save_still(still: Image.Image, path: Path) -> None:
     """Write a PNG. An earlier preview of that name is replaced; anything else is not. Raises PlanError."""
     if path.suffix.lower() != ".png":
-        raise PlanError("a still is written as .png", path=path, hint="--still look.png")
+        raise PlanError("a still is written as .png", path=path, hint=f"{setting('still')} look.png")
     if path.exists() and not _is_preview(path):
         raise PlanError(
-            "this file is there already, and no preview", path=path, hint="name another with --still"
+            "this file is there already, and no preview",
+            path=path,
+            hint=f"name another with {setting('still')}",
         )
     facts = PngImagePlugin.PngInfo()
     facts.add_text("Software", _MAKER)

@@ -10,7 +10,7 @@ import av
 from av.video.frame import VideoFrame
 from PIL import Image
 
-from boxkite.core.errors import PlanError, RenderError
+from boxkite.core.errors import PlanError, RenderError, setting
 from boxkite.core.picture.chain import PictureChain, matrix_of
 from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.plan.rows import Row
@@ -40,7 +40,7 @@ def frame_named(row: Row, where: str) -> int:
         frame = Timecode.parse(text, reel.table.rate, drop=reel.start.drop).frame - reel.start.frame
     if not span.start <= frame < span.end:
         raise PlanError(
-            f"--at {where}: {row.name} runs from {row.in_timecode} to {row.out_timecode}",
+            f"{setting('at')} {where}: {row.name} runs from {row.in_timecode} to {row.out_timecode}",
             hint=f"frames {span.start} to {span.end - 1} of its source",
         )
     return frame

@@ -8,7 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
-from boxkite.core.errors import BoxkiteError
+from boxkite.core.errors import BoxkiteError, setting
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import AudioFacts, Source, SourceKind
 from boxkite.core.shots.edits import Wanted
@@ -65,7 +65,7 @@ def on_originals(wanted: Sequence[Wanted], finder: MediaFinder, reel_of: ReelOf,
 def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str) -> Shot:
     clip = wanted.clip
     if clip is None:
-        problem = "a whole timeline is not in any one camera file: use --picture program"
+        problem = f"a whole timeline is not in any one camera file: use {setting('picture')} program"
         return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], problem)
     found = finder.find(clip)
     if found.source is None:
@@ -73,7 +73,7 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
     try:
         reel = reel_of(found.source)
     except BoxkiteError as error:
-        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], str(error))
+        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], error.text)
     asked = source_span(wanted, clip, reel)
     span = asked.clipped_to(reel.table.span)
     said = _not_as_in_the_edit(wanted, clip, reel)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import pairwise
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.shots.shot import LeftOut, Reel, Shot, Unlike
 from boxkite.core.timebase import Span, round_fraction
 
@@ -31,8 +31,8 @@ class Handles:
         if match := re.fullmatch(r"(\d{1,5}(?:[.,]\d{1,6})?)\s*s", word, re.ASCII):
             return cls(seconds=Fraction(match[1].replace(",", ".")))
         raise PlanError(
-            f"--handles {text}: give frames, seconds with an “s” behind, or whole",
-            hint="as --handles 12, --handles 0.5s, --handles whole",
+            f"{setting('handles')} {text}: give frames, seconds with an “s” behind, or whole",
+            hint=f"as {setting('handles')} 12, {setting('handles')} 0.5s, {setting('handles')} whole",
         )
 
     def frames_on(self, reel: Reel) -> int:

@@ -12,7 +12,7 @@ from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import is_edit, read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Timeline, Track, TrackKind
-from boxkite.core.errors import FootageError, MarksError
+from boxkite.core.errors import FootageError, MarksError, setting
 from boxkite.core.files.cells import table_bytes
 from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
@@ -77,7 +77,9 @@ def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words
     Raises MarksError for times that do not exist there.
     """
     if end and length:
-        raise MarksError("give either an out or a length", hint="--out 10:00:05:00, or --length 2s")
+        raise MarksError(
+            "give either an out or a length", hint=f"{setting('out')} 10:00:05:00, or {setting('length')} 2s"
+        )
     whole = on.reel.table.span
     if not start:
         placed = PlacedMark(Mark("", WrittenTime("0")), 0, whole.end)

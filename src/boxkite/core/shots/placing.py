@@ -13,7 +13,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
-from boxkite.core.errors import BoxkiteError, MarksError
+from boxkite.core.errors import BoxkiteError, MarksError, setting
 from boxkite.core.footage.frames import FrameTable
 from boxkite.core.footage.source import Source
 from boxkite.core.shots.shot import Reel
@@ -100,7 +100,7 @@ def half_rate_notice(marks: MarkList, reel: Reel, marks_rate: FrameRate | None) 
     half = FrameRate(rate.fraction / 2)
     return (
         f"{marks.path.name} has no frame number above {rate.nominal // 2 - 1}: if it counts at {half} frames a"
-        f" second and not at {rate}, say --marks-rate {half}"
+        f" second and not at {rate}, say {setting('marks-rate')} {half}"
     )
 
 

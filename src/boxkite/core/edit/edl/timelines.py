@@ -21,7 +21,7 @@ from boxkite.core.edit.timeline import (
     TrackKind,
     Transition,
 )
-from boxkite.core.errors import BoxkiteError, MarksError
+from boxkite.core.errors import BoxkiteError, MarksError, setting
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, timecode_to_frames
 
 _TRANSITION_NAMES = {"D": "dissolve", "W": "wipe", "K": "key"}
@@ -42,7 +42,7 @@ def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
         raise MarksError(
             "an edit decision list does not say its rate",
             path=path,
-            hint="say it with --marks-rate, as --marks-rate 25",
+            hint=f"say it with {setting('marks-rate')}, as {setting('marks-rate')} 25",
         )
     said = list(warnings)
     timelines = [_timeline(found, rate, path, said) for found in lists]

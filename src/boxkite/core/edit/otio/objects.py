@@ -22,7 +22,7 @@ from boxkite.core.edit.timeline import (
     TrackKind,
     Transition,
 )
-from boxkite.core.errors import BoxkiteError
+from boxkite.core.errors import BoxkiteError, setting
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_to_timecode, round_fraction
 
 _DEEPEST_NESTING = 20
@@ -82,7 +82,8 @@ class TimelineReader:
             self.said.append(f"timeline “{found.name}”: its start is no time, taken as zero")
         if found.tracks.source_range is not None:
             self.said.append(
-                f"timeline “{found.name}” carries a range of its own, which is not used: say --in and --out"
+                f"timeline “{found.name}” carries a range of its own, which is not used: say"
+                f" {setting('in')} and {setting('out')}"
             )
         timeline = self._stack(found.tracks, found.name or self.path.stem, rate, start, 0)
         return replace(timeline, start_known=start_time is not None)

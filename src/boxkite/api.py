@@ -1,0 +1,258 @@
+"""Box Kite as a library: what `import boxkite` gives.
+
+A job says what is asked for, in the words of a job file. `plan` works out every file of it and writes nothing; `run`
+makes them and `resume` finishes what was stopped; `inspect` tells what footage holds. Whatever is refused is a
+BoxkiteError whose text says what is wrong, where, and what to do.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+from collections.abc import Callable, Generator, Iterable, Mapping
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import Any
+
+from boxkite.core.batch.crew import Crew
+from boxkite.core.batch.events import Event, FileEnded
+from boxkite.core.batch.recording import Batch, go_on, run_recorded
+from boxkite.core.batch.resuming import rest_of
+from boxkite.core.errors import (
+    BoxkiteError,
+    ChangedError,
+    DamagedError,
+    FootageError,
+    LookError,
+    MarksError,
+    PatternError,
+    PlanError,
+    PresetError,
+    ProofError,
+    RateError,
+    RecordsError,
+    RenderError,
+    RequestError,
+    TimecodeError,
+    spoken,
+)
+from boxkite.core.files.reading import path_from
+from boxkite.core.footage.find import find_sources
+from boxkite.core.footage.source import Findings, Source
+from boxkite.core.job.file import read_job_file, words_of_tables
+from boxkite.core.job.job import Job as _CoreJob
+from boxkite.core.job.said import FIELD_OF, JobWords, job_from_words, laid_over
+from boxkite.core.plan.planning import make_plan
+from boxkite.core.plan.rows import Plan, Row
+from boxkite.core.records.holding import Holding
+from boxkite.core.records.overview import unfinished
+from boxkite.core.records.store import Records
+
+__all__ = [
+    "BoxkiteError",
+    "ChangedError",
+    "DamagedError",
+    "Findings",
+    "FootageError",
+    "Job",
+    "LookError",
+    "MadeBatch",
+    "MadeFile",
+    "MarksError",
+    "Output",
+    "PatternError",
+    "Plan",
+    "PlanError",
+    "PresetError",
+    "ProofError",
+    "RateError",
+    "RecordsError",
+    "RenderError",
+    "RequestError",
+    "Row",
+    "Source",
+    "TimecodeError",
+    "inspect",
+    "plan",
+    "resume",
+    "run",
+]
+
+PathLike = str | os.PathLike[str]
+
+
+@dataclass(frozen=True)
+class Output:
+    """One audience: a preset, by its name or the path of its file, and the folder its files go to."""
+
+    preset: str
+    folder: PathLike
+
+
+class Job:
+    """What is asked for: footage, where to cut, which shots to keep, names and outputs."""
+
+    def __init__(
+        self,
+        paths: PathLike | Iterable[PathLike],
+        outputs: Output | Iterable[Output] = (),
+        *,
+        presets: Mapping[str, Any] | None = None,
+        **words: Any,
+    ) -> None:
+        """paths: files, folders, timelines, or one job file (.toml), over which the other words go.
+
+        presets: changes to presets, as {"review.video.quality": 20}. words: any key of a job file, with _ for -, as
+        marks, names, by, handles, only, existing, except_, in_, out. A path may be a text. Raises RequestError for
+        what does not hold, with what is allowed.
+        """
+        listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
+        texts = [os.fspath(path) for path in listed]
+        sent = [outputs] if isinstance(outputs, Output) else list(outputs)
+        tables = {name.rstrip("_").replace("_", "-"): _plain(value) for name, value in words.items()}
+        tables["to"] = [f"{one.preset}:{os.fspath(one.folder)}" for one in sent]
+        file = path_from(texts[0]) if len(texts) == 1 and texts[0].lower().endswith(".toml") else None
+        if file is None:
+            tables["paths"] = texts
+        given = words_of_tables({key: value for key, value in tables.items() if value != []}, "Job")
+        self._words = laid_over(read_job_file(file) if file else JobWords(), given)
+        self._core = job_from_words(self._words, origin=file, changes=dict(presets or {}))
+
+    @property
+    def words(self) -> dict[str, Any]:
+        """The words of the job that are said, by their keys in a job file."""
+        said = {key: getattr(self._words, name) for key, name in FIELD_OF.items()}
+        return {key: value for key, value in said.items() if value not in (None, (), {})}
+
+    @property
+    def core(self) -> _CoreJob:
+        """The job as the planning takes it."""
+        return self._core
+
+
+def _plain(value: Any) -> Any:
+    """A value as a job file has it: paths as texts, several as a list."""
+    if isinstance(value, os.PathLike):
+        return os.fspath(value)
+    if isinstance(value, tuple | list | set | frozenset):
+        return [_plain(one) for one in value]
+    return value
+
+
+@dataclass(frozen=True)
+class MadeFile:
+    """What became of a file of a plan. frames, size_bytes, checksum (XXH3, 128 bits): of one that is verified.
+
+    failure: why there is none; empty for one that is verified.
+    """
+
+    path: Path
+    frames: int = 0
+    size_bytes: int = 0
+    checksum: str = ""
+    failure: str = ""
+    warnings: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class MadeBatch:
+    """What became of a batch. name: by which it is resumed; empty where no record could be kept.
+
+    not_begun: how many files were not begun, as their disk had no room. notices: what else is to be known.
+    """
+
+    name: str
+    files: tuple[MadeFile, ...]
+    not_begun: int = 0
+    notices: tuple[str, ...] = ()
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether every file that was to be made is there and verified."""
+        return not self.not_begun and not any(file.failure for file in self.files)
+
+
+def inspect(paths: PathLike | Iterable[PathLike]) -> Findings:
+    """What there is: every source under some paths, what cannot be read, what could not be looked into."""
+    listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
+    return find_sources([path_from(os.fspath(path)) for path in listed])
+
+
+def plan(job: Job, progress: Callable[[str], None] = lambda label: None) -> Plan:
+    """Work out every file of a job; nothing is written. progress is told what is being looked at.
+
+    Raises RequestError for what is wrong with the job: sources, marks, names that clash or are taken, folders.
+    """
+    found = make_plan(job.core, progress)
+    rows = tuple(
+        replace(row, warnings=tuple(map(spoken, row.warnings))) if row.warnings else row for row in found.rows
+    )
+    return replace(found, rows=rows, notices=tuple(map(spoken, found.notices)))
+
+
+def run(
+    plan: Plan, *, workers: int | None = None, progress: Callable[[Event], None] = lambda event: None
+) -> MadeBatch:
+    """Make the files of a plan and verify each before it gets its name. A file that fails does not stop the others.
+
+    workers: shots made at the same time, None for one a core. progress is told what happens, as it does.
+    Raises PlanError, before anything is made, for a folder that cannot be written to.
+    """
+    batch = Batch()
+    with Crew(workers) as crew:
+        return _made(batch, run_recorded(plan, crew, batch), progress)
+
+
+def resume(
+    name: str = "",
+    *,
+    workers: int | None = None,
+    accept_changes: bool = False,
+    missing: bool = False,
+    progress: Callable[[Event], None] = lambda event: None,
+) -> MadeBatch:
+    """Make what is missing of a batch that was stopped, killed or ran out of room.
+
+    name: of the batch; empty for the last that is unfinished. accept_changes: make files of sources that have changed.
+    missing: make files again that were verified and are not there any more. Raises RecordsError for a batch that is not
+    there, is being run, or cannot be resumed.
+    """
+    with Records() as records:
+        if not name:
+            found = unfinished(records)
+            if not found:
+                raise RecordsError("no batch is unfinished")
+            name = found[0].name
+        name = records.batch(name, with_files=False).name
+        with Holding(records.folder, name):
+            rest = rest_of(records, name, accept_changes=accept_changes, missing=missing)
+            batch = Batch(name=name, said=list(rest.said))
+            with Crew(workers or rest.record.workers) as crew:
+                crew.prepare(rest.work.rows)
+                return _made(batch, go_on(records, rest.work, crew, batch), progress)
+
+
+def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable[[Event], None]) -> MadeBatch:
+    """Follow a batch to its end."""
+    ended: list[FileEnded] = []
+    with contextlib.closing(events):
+        for event in events:
+            progress(event)
+            if isinstance(event, FileEnded):
+                ended.append(event)
+    notices = [*([batch.problem] if batch.problem else []), *batch.said]
+    return MadeBatch(
+        batch.name,
+        tuple(_file(event) for event in sorted(ended, key=lambda event: event.row.number)),
+        len(batch.lacking.rows) if batch.lacking else 0,
+        tuple(map(spoken, notices)),
+    )
+
+
+def _file(event: FileEnded) -> MadeFile:
+    result = event.result
+    warnings = tuple(map(spoken, result.warnings))
+    if result.proof is None:
+        return MadeFile(event.row.path, failure=spoken(result.failure), warnings=warnings)
+    proof = result.proof
+    return MadeFile(event.row.path, proof.frames, proof.size_bytes, proof.checksum, warnings=warnings)
