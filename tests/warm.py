@@ -25,7 +25,7 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import ClassVar
 
-from boxkite.core.batch import crew, worker
+from boxkite.core.batch import executor, worker
 
 ROOT = Path(__file__).resolve().parent.parent
 COLD = ("boxkite.core.farm", "boxkite.__main__")
@@ -144,7 +144,7 @@ def become_the_program(task: dict) -> None:
     for target, path in zip((1, 2), task["prints"], strict=True):
         os.dup2(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600), target)
     sys.argv = ["boxkite", *task["words"]]
-    crew.subprocess = SimpleNamespace(Popen=ForkedWorker, PIPE=subprocess.PIPE)  # type: ignore[attr-defined]
+    executor.subprocess = SimpleNamespace(Popen=ForkedWorker, PIPE=subprocess.PIPE)  # type: ignore[attr-defined]
     status = 1
     try:
         from boxkite.cli.main import main

@@ -14,8 +14,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from boxkite.core.batch.crew import Crew
 from boxkite.core.batch.events import Event, FileEnded
+from boxkite.core.batch.executor import LocalExecutor
 from boxkite.core.batch.recording import Batch, go_on, run_recorded
 from boxkite.core.batch.resuming import rest_of
 from boxkite.core.errors import (
@@ -199,8 +199,8 @@ def run(
     Raises PlanError, before anything is made, for a folder that cannot be written to.
     """
     batch = Batch()
-    with Crew(workers) as crew:
-        return _made(batch, run_recorded(plan, crew, batch), progress)
+    with LocalExecutor(workers) as executor:
+        return _made(batch, run_recorded(plan, executor, batch), progress)
 
 
 def resume(
@@ -227,9 +227,9 @@ def resume(
         with Holding(records.folder, name):
             rest = rest_of(records, name, accept_changes=accept_changes, missing=missing)
             batch = Batch(name=name, said=list(rest.said))
-            with Crew(workers or rest.record.workers) as crew:
-                crew.prepare(rest.work.rows)
-                return _made(batch, go_on(records, rest.work, crew, batch), progress)
+            with LocalExecutor(workers or rest.record.workers) as executor:
+                executor.prepare(rest.work.rows)
+                return _made(batch, go_on(records, rest.work, executor, batch), progress)
 
 
 def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable[[Event], None]) -> MadeBatch:

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from boxkite.core.batch.packing import Packed, pack, unpack
 from boxkite.core.batch.room import Room
-from boxkite.core.batch.running import Orders, run_plan
+from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import in_order, settle_threads, workers_for
 from boxkite.core.batch.turns import batches_ahead
 from boxkite.core.errors import RecordsError
@@ -133,7 +133,7 @@ def test_the_journal_tells_who_runs_who_waits_and_what_is_left(tmp_path: Path) -
 
 
 class Broken:
-    """Makers that lose every shot they are given."""
+    """Executor that lose every shot they are given."""
 
     size = cores = 1
     given: tuple = ()
@@ -145,15 +145,15 @@ class Broken:
     def prepare(self, rows):
         return []
 
-    def give(self, task, partials) -> None:
+    def submit(self, task, partials) -> None:
         assert all(partial.path.exists() for partial in partials)
         self.given, self.partials = task.rows, tuple(partials)
 
-    def listen(self, seconds: float):
-        from boxkite.core.batch.crew import Heard
+    def next_event(self, seconds: float):
+        from boxkite.core.batch.executor import WorkerEvent
 
         rows, self.given = self.given, ()
-        return Heard(rows, None, "signal 11", "last words", self.partials)
+        return WorkerEvent(rows, None, "signal 11", "last words", self.partials)
 
 
 def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan, tmp_path: Path) -> None:
@@ -164,5 +164,5 @@ def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan
     assert events.count("FileEnded") == 2
     assert [path.name for path in tmp_path.iterdir()] == []
     assert events.count("TriedAgain") == 1 and events.count("ShotStarted") == 3
-    stopped = Orders(stop="now")
+    stopped = BatchControl(stop="now")
     assert list(run_plan(rows, Broken(), orders=stopped)) == []

@@ -11,7 +11,7 @@ from av.video.frame import VideoFrame
 
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
@@ -22,7 +22,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.presets.geometry import plan_geometry
 from boxkite.core.presets.model import LookWanted, Preset, Video
 from boxkite.core.shots.looks import LookFinder
-from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
 RATE = FrameRate(Fraction(25))
@@ -49,8 +49,10 @@ def write_cube(path: Path, size: int = 17) -> Path:
 def a_shot(folder: Path, name: str = "A-vat2.mov", pixel_format: str = "yuv420p", **facts: str) -> Shot:
     video = VideoFacts(0, "h264", 256, 144, RATE, 10, True, pixel_format, 10 if "10" in pixel_format else 8)
     source = Source(folder / name, SourceKind.VIDEO, "mov", 1, Fraction(1), video)
-    table = FrameTable(RATE, 10, 10, 0, Fraction(1, 25), constant=True)
-    return Shot(Reel(source, table, Timecode(0, RATE), False), Span(0, 10), facts=facts, origin="table:2")
+    table = FrameIndex(RATE, 10, 10, 0, Fraction(1, 25), constant=True)
+    return Shot(
+        IndexedSource(source, table, Timecode(0, RATE), False), Span(0, 10), facts=facts, origin="table:2"
+    )
 
 
 def through_chain(look: Look, pixel_format: str, written: str, codes: list[np.ndarray]) -> list[np.ndarray]:

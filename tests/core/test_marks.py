@@ -14,24 +14,24 @@ from boxkite.core.edit.edl.markers import read_edl, write_edl
 from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.errors import BoxkiteError, MarksError, spoken
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.shots.cutting import cut_at_markers, cut_at_ranges
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
-from boxkite.core.shots.shot import Cut, Reel
+from boxkite.core.shots.shot import Cut, IndexedSource
 from boxkite.core.timebase import FrameRate, Timecode
 
 EVENT = "001  AX       V     C        01:00:00:00 01:00:10:00 01:00:00:00 01:00:10:00\n"
 
 
-def reel(rate: str = "25", frames: int = 250, start: str | None = "01:00:00:00") -> Reel:
+def reel(rate: str = "25", frames: int = 250, start: str | None = "01:00:00:00") -> IndexedSource:
     parsed = FrameRate.parse(rate)
-    table = FrameTable(parsed, frames, frames, 0, 1 / parsed.fraction, constant=True)
+    table = FrameIndex(parsed, frames, frames, 0, 1 / parsed.fraction, constant=True)
     source = Source(Path("mill.mov"), SourceKind.VIDEO, "mov", 1, Fraction(frames), None)
     return make_reel(source, table, start)
 
 
-def cut(path: Path, on: Reel, *, by: str = "markers", marks_rate: str | None = None) -> Cut:
+def cut(path: Path, on: IndexedSource, *, by: str = "markers", marks_rate: str | None = None) -> Cut:
     marks = read_marks(path)
     placed = place_marks(marks, list(marks.marks), on, FrameRate.parse(marks_rate) if marks_rate else None)
     return cut_at_markers(marks, placed, on, "END") if by == "markers" else cut_at_ranges(marks, placed, on)

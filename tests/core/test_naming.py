@@ -12,7 +12,7 @@ from boxkite.core.errors import PatternError
 from boxkite.core.naming.filename import clash_key, clean_value, safe_component, slug
 from boxkite.core.naming.pattern import check_length, check_tokens, make_name, plain_text, read_pattern
 from boxkite.core.naming.tokens import TOKENS
-from boxkite.core.naming.values import Counter, Date, Moment, Number, Text
+from boxkite.core.naming.values import Counter, Date, Number, Text, Tick
 from boxkite.core.timebase import FrameRate, Timecode
 
 RATE = FrameRate.parse("25")
@@ -25,7 +25,7 @@ VALUES = {
     "Paper weight": Text("Heavy Rag"),
     "count": Counter(4),
     "total": Number(12),
-    "in": Moment(130, Timecode(90130, RATE)),
+    "in": Tick(130, Timecode(90130, RATE)),
     "date": Date(datetime(2026, 3, 9, 14, 5, 6)),
 }
 KNOWN = {*TOKENS, "Paper weight"}

@@ -13,7 +13,7 @@ from PIL import Image
 from boxkite.core.errors import PresetError, RenderError
 from boxkite.core.picture.lettering import Line, watermark_stamp
 from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place, plane_array
-from boxkite.core.plan.rows import PlannedLettering, Running
+from boxkite.core.plan.rows import LiveToken, PlannedLettering
 from boxkite.core.presets.geometry import plan_geometry
 from boxkite.core.presets.library import Shelf, list_presets
 from boxkite.core.presets.model import Lettering, Watermark
@@ -31,7 +31,7 @@ def flat(pixel_format: str, luma: int, width: int = 640, height: int = 360) -> V
     return frame
 
 
-def line(*parts: str | Running, height_percent: float = 5) -> PlannedLettering:
+def line(*parts: str | LiveToken, height_percent: float = 5) -> PlannedLettering:
     return PlannedLettering(parts, Lettering(text="x", height_percent=height_percent))
 
 
@@ -55,13 +55,13 @@ def test_letters_are_legible_on_white_and_on_black_in_every_format(pixel_format:
 
 def test_a_running_line_keeps_its_width_and_changes_only_where_it_must() -> None:
     layout = PixelLayout.of("yuv420p")
-    running = Line(line("TC ", Running.TIMECODE), 360, 640, layout)
-    one, two = (running.stamp({Running.TIMECODE: f"01:00:05:0{frame}"}) for frame in (8, 9))
+    running = Line(line("TC ", LiveToken.TIMECODE), 360, 640, layout)
+    one, two = (running.stamp({LiveToken.TIMECODE: f"01:00:05:0{frame}"}) for frame in (8, 9))
     assert one.size == two.size
     changed = np.flatnonzero((one.add[0] != two.add[0]).any(axis=0))
     assert len(changed)
     assert changed.min() > one.size[0] * 0.8
-    assert not np.array_equal(running.stamp({Running.TIMECODE: "01:00:05:08"}).add[0], two.add[0])
+    assert not np.array_equal(running.stamp({LiveToken.TIMECODE: "01:00:05:08"}).add[0], two.add[0])
 
 
 def test_a_long_name_is_shortened_to_leave_room_and_other_scripts_are_drawn() -> None:

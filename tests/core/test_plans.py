@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
 from boxkite.core.files.identity import FileIdentity
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
 from boxkite.core.job.job import Job, Output
 from boxkite.core.metadata.facts import KnownFacts
@@ -32,7 +32,7 @@ from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.store import Records
 from boxkite.core.renaming.wanted import wanted_names
 from boxkite.core.shots.limits import remarked
-from boxkite.core.shots.shot import Reel, Shot, Unlike
+from boxkite.core.shots.shot import EditDifference, IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
 RATE = FrameRate.parse("25")
@@ -45,11 +45,11 @@ RESERVED = {
 }
 
 
-def reel(path: Path, frames: int = 1000) -> Reel:
+def reel(path: Path, frames: int = 1000) -> IndexedSource:
     video = VideoFacts(0, "h264", 640, 360, RATE, frames, True, "yuv420p", 8)
     source = Source(path, SourceKind.VIDEO, "mov", 1_000_000, RATE.seconds(frames), video)
-    table = FrameTable(RATE, frames, frames, 0, Fraction(1, 25), constant=True)
-    return Reel(source, table, Timecode(0, RATE), False)
+    table = FrameIndex(RATE, frames, frames, 0, Fraction(1, 25), constant=True)
+    return IndexedSource(source, table, Timecode(0, RATE), False)
 
 
 def planned(folder: Path, shots: list[Shot], names: str | None = None, **words) -> Plan:
@@ -58,7 +58,7 @@ def planned(folder: Path, shots: list[Shot], names: str | None = None, **words) 
     return plan_of_shots(job, Gathered(tuple(shots), (), (), (), {}), Outputs(job), lambda _: None)
 
 
-def shots_of(one: Reel, *spans: tuple[int, int], **facts) -> list[Shot]:
+def shots_of(one: IndexedSource, *spans: tuple[int, int], **facts) -> list[Shot]:
     return [Shot(one, Span(start, end), marker=f"m{start}", way="ranges", **facts) for start, end in spans]
 
 
@@ -139,14 +139,14 @@ def test_overlaps_and_short_shots_are_remarked_and_added_up(tmp_path: Path) -> N
     one, other = reel(tmp_path / "a.mov"), reel(tmp_path / "b.mov")
     shots = [*shots_of(one, (0, 100), (90, 200), (200, 210)), *shots_of(other, (50, 120))]
     found = remarked(shots)
-    assert [shot.unlike for shot in found] == [(), (Unlike.OVERLAP,), (Unlike.SHORT,), ()]
+    assert [shot.unlike for shot in found] == [(), (EditDifference.OVERLAP,), (EditDifference.SHORT,), ()]
     assert found[1].warnings == ("10 of its frames are in “m0” () too",)
     plan = planned(tmp_path, found, outputs=(Output("web", tmp_path / "w"), Output("stock", tmp_path / "s")))
     totals = add_up(plan.rows)
     assert (totals.files, totals.shots, totals.sources, totals.source_bytes) == (8, 4, 2, 2_000_000)
     assert totals.seconds == Fraction(100 + 110 + 10 + 70, 25)
     assert totals.bytes_between[0] < totals.expected_bytes < totals.bytes_between[1]
-    assert dict(totals.unlike) == {Unlike.OVERLAP: 1, Unlike.SHORT: 1}
+    assert dict(totals.unlike) == {EditDifference.OVERLAP: 1, EditDifference.SHORT: 1}
     assert totals.unlike_the_edit == {}
 
 

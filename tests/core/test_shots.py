@@ -16,7 +16,7 @@ from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.edl.writing import write_edl_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind
 from boxkite.core.errors import PlanError
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
 from boxkite.core.job.choosing import Candidate, Choice, choose, why
 from boxkite.core.shots.edits import wanted_clips
@@ -24,7 +24,7 @@ from boxkite.core.shots.laying import on_originals, program_span
 from boxkite.core.shots.limits import Handles, joined, limited_in_source, with_handles
 from boxkite.core.shots.media import MediaFinder
 from boxkite.core.shots.placing import make_reel
-from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
 RATE = FrameRate.parse("25")
@@ -36,10 +36,10 @@ def source(path: str, start: str = "", reel: str = "", rate: FrameRate = RATE, f
     return Source(Path(path), SourceKind.VIDEO, "mov", 1, rate.seconds(frames), video, (), timecode, reel)
 
 
-def reel_of(found: Source) -> Reel:
+def reel_of(found: Source) -> IndexedSource:
     assert found.video
     rate, count = found.video.rate, found.video.frame_count
-    return make_reel(found, FrameTable(rate, count, count, 0, 1 / rate.fraction, constant=True), None)
+    return make_reel(found, FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True), None)
 
 
 def clip(media: MediaName, start: int, length: int = 50, **more) -> Clip:

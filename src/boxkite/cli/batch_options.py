@@ -6,10 +6,10 @@ import argparse
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from boxkite.core.batch.crew import Crew
+    from boxkite.core.batch.executor import LocalExecutor
     from boxkite.core.batch.notices import Notices
     from boxkite.core.batch.turns import Turn
-    from boxkite.core.farm.crew import FarmCrew
+    from boxkite.core.farm.executor import ClusterExecutor
 
 TURNS = ("wait", "share")
 
@@ -87,13 +87,13 @@ def workers_from(arguments: argparse.Namespace) -> int | None:
     return read_settings().workers if arguments.workers is None else arguments.workers
 
 
-def crew_from(cluster: str, workers: int | None) -> Crew | FarmCrew:
+def executor_from(cluster: str, workers: int | None) -> LocalExecutor | ClusterExecutor:
     """Whoever makes the shots: processes of this machine, or a farm. Raises RequestError."""
-    from boxkite.core.batch.crew import Crew
+    from boxkite.core.batch.executor import LocalExecutor
 
     if not cluster:
-        return Crew(workers)
-    from boxkite.core.farm.crew import FarmCrew
+        return LocalExecutor(workers)
+    from boxkite.core.farm.executor import ClusterExecutor
     from boxkite.core.settings import read_settings
 
-    return FarmCrew(cluster, read_settings().paths, workers)
+    return ClusterExecutor(cluster, read_settings().paths, workers)

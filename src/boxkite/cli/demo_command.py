@@ -68,7 +68,7 @@ def _round(console: Console, folder: Path) -> int:
     from boxkite.cli.plan_command import show_plan
     from boxkite.cli.run_command import make_files, show_summary
     from boxkite.cli.tables import print_line
-    from boxkite.core.batch.crew import Crew
+    from boxkite.core.batch.executor import LocalExecutor
     from boxkite.core.batch.recording import Batch
     from boxkite.core.job.job import Job, Output
     from boxkite.core.plan.planning import make_plan
@@ -95,9 +95,9 @@ def _round(console: Console, folder: Path) -> int:
     console.print()
     print_line(console, f"$ boxkite run {command}", "bold cyan")
     started = time.monotonic()
-    with Crew() as crew:
+    with LocalExecutor() as executor:
         batch = Batch()
-        ended = make_files(console, plan, crew, batch)
+        ended = make_files(console, plan, executor, batch)
     show_summary(console, plan, ended, time.monotonic() - started, batch)
     return 1 if any(event.result.failure for event in ended) else 0
 

@@ -191,7 +191,7 @@ def _copy(console: Console, cards: Sequence[Card]) -> list[Copied]:
 
 
 def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path) -> int:
-    from boxkite.cli.batch_options import cluster_from, crew_from, notices_from, turn_from, workers_from
+    from boxkite.cli.batch_options import cluster_from, executor_from, notices_from, turn_from, workers_from
     from boxkite.cli.options import job_on
     from boxkite.cli.plan_command import plan_with_progress
     from boxkite.cli.run_command import run_and_tell
@@ -204,5 +204,5 @@ def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path
         notices=notices_from(arguments),
         cluster=cluster_from(arguments),
     )
-    with crew_from(batch.cluster, workers_from(arguments)) as crew:
-        return run_and_tell(plan_with_progress(job), crew, batch, as_json=False)
+    with executor_from(batch.cluster, workers_from(arguments)) as executor:
+        return run_and_tell(plan_with_progress(job), executor, batch, as_json=False)

@@ -116,15 +116,15 @@ def plan_with_progress(job: Job) -> Plan:
 def _sampled(plan: Plan) -> Plan:
     """The plan with sizes from probes, with progress on a terminal."""
     from boxkite.cli.tables import make_console
-    from boxkite.core.batch.crew import Crew
+    from boxkite.core.batch.executor import LocalExecutor
     from boxkite.core.batch.sampling import sample_sizes
 
-    with Crew() as crew:
+    with LocalExecutor() as executor:
         if not sys.stderr.isatty():
-            return sample_sizes(plan, crew)
+            return sample_sizes(plan, executor)
         with make_console(stderr=True).status("encoding probes") as status:
             return sample_sizes(
-                plan, crew, lambda done, total: status.update(f"encoding probes: {done} of {total}")
+                plan, executor, lambda done, total: status.update(f"encoding probes: {done} of {total}")
             )
 
 

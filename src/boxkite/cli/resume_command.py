@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from boxkite.cli.batch_options import (
     add_batch_arguments,
     cluster_from,
-    crew_from,
+    executor_from,
     notices_from,
     options_kept_nowhere,
 )
@@ -87,10 +87,10 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
             print_line(console, f"! {line}", "yellow")
     started = time.monotonic()
     workers = arguments.workers or (None if batch.cluster else rest.record.workers)
-    with crew_from(batch.cluster, workers) as crew:
+    with executor_from(batch.cluster, workers) as executor:
         if rest.work.rows:
-            batch.said += crew.prepare(rest.work.rows)
-        ended = make_files(console, plan, crew, batch, go_on(records, rest.work, crew, batch))
+            batch.said += executor.prepare(rest.work.rows)
+        ended = make_files(console, plan, executor, batch, go_on(records, rest.work, executor, batch))
     seconds = time.monotonic() - started
     if arguments.json:
         print_json({**batch_as_json(plan, ended, seconds, batch), "proved_before": rest.done})

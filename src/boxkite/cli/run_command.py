@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from boxkite.cli.batch_options import (
     add_batch_arguments,
     cluster_from,
-    crew_from,
+    executor_from,
     notices_from,
     options_kept_nowhere,
     turn_from,
@@ -25,8 +25,8 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
-    from boxkite.core.batch.crew import Makers
     from boxkite.core.batch.events import Event, FileEnded
+    from boxkite.core.batch.executor import Executor
     from boxkite.core.batch.recording import Batch
     from boxkite.core.plan.rows import Plan
 
@@ -53,10 +53,10 @@ def run(arguments: argparse.Namespace) -> int:
     """Run the plan; status 1 when files failed or were not begun."""
     if arguments.background:
         return _in_background(arguments)
-    with crew_from(cluster_from(arguments), workers_from(arguments)) as crew:
+    with executor_from(cluster_from(arguments), workers_from(arguments)) as executor:
         batch = _batch_from(arguments)
         assert batch.job
-        return run_and_tell(plan_with_progress(batch.job), crew, batch, as_json=arguments.json)
+        return run_and_tell(plan_with_progress(batch.job), executor, batch, as_json=arguments.json)
 
 
 def _batch_from(arguments: argparse.Namespace) -> Batch:
@@ -72,13 +72,13 @@ def _batch_from(arguments: argparse.Namespace) -> Batch:
     )
 
 
-def run_and_tell(plan: Plan, crew: Makers, batch: Batch, *, as_json: bool) -> int:
+def run_and_tell(plan: Plan, executor: Executor, batch: Batch, *, as_json: bool) -> int:
     """Run a plan, show how it goes and what came of it; the exit status."""
     from boxkite.cli.tables import make_console, print_json
 
     console = make_console(stderr=as_json)
     started = time.monotonic()
-    ended = make_files(console, plan, crew, batch)
+    ended = make_files(console, plan, executor, batch)
     seconds = time.monotonic() - started
     if as_json:
         print_json(batch_as_json(plan, ended, seconds, batch))
@@ -111,9 +111,9 @@ def _in_background(arguments: argparse.Namespace) -> int:
         return 0
     with Records() as records:
         if batch.cluster:
-            with crew_from(batch.cluster, arguments.workers) as crew:
-                crew.prepare(plan.to_make)
-                begin_batch(plan, batch, records, crew.size, cores=crew.cores)
+            with executor_from(batch.cluster, arguments.workers) as executor:
+                executor.prepare(plan.to_make)
+                begin_batch(plan, batch, records, executor.size, cores=executor.cores)
         else:
             workers = workers_from(arguments) or fitting_workers(plan.to_make, usable_cores())
             begin_batch(plan, batch, records, workers)
@@ -132,7 +132,7 @@ def _in_background(arguments: argparse.Namespace) -> int:
 def make_files(
     console: Console,
     plan: Plan,
-    crew: Makers,
+    executor: Executor,
     batch: Batch,
     events: Generator[Event, None, None] | None = None,
 ) -> list[FileEnded]:
@@ -146,7 +146,7 @@ def make_files(
 
     ended: list[FileEnded] = []
     drawing = WindowProgress(console, plan) if console.is_terminal else LinesProgress(console, plan)
-    with drawing, contextlib.closing(events or run_recorded(plan, crew, batch)) as heard:
+    with drawing, contextlib.closing(events or run_recorded(plan, executor, batch)) as heard:
         for event in heard:
             drawing.show(event)
             if isinstance(event, FileEnded):

@@ -63,7 +63,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Show what comes out, make it, write the edit; status 1 when files failed, and then no edit."""
     from boxkite.cli.run_command import batch_as_json, exit_status, make_files, show_summary
     from boxkite.cli.tables import make_console, print_json, print_line
-    from boxkite.core.batch.crew import Crew
+    from boxkite.core.batch.executor import LocalExecutor
     from boxkite.core.batch.recording import Batch
     from boxkite.core.job.said import JobWords, job_from_words
     from boxkite.core.plan.rows import plan_as_json
@@ -85,8 +85,8 @@ def run(arguments: argparse.Namespace) -> int:
         return 0
     batch = Batch()
     started = time.monotonic()
-    with Crew(arguments.workers) as crew:
-        ended = make_files(console, trim.plan, crew, batch)
+    with LocalExecutor(arguments.workers) as executor:
+        ended = make_files(console, trim.plan, executor, batch)
     seconds = time.monotonic() - started
     failed = len(ended) < len(trim.plan.to_make) or any(event.result.failure for event in ended)
     if not failed:

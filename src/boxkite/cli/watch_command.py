@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from boxkite.cli.batch_options import (
     add_batch_arguments,
     cluster_from,
-    crew_from,
+    executor_from,
     notices_from,
     turn_from,
     workers_from,
@@ -98,7 +98,7 @@ def run(arguments: argparse.Namespace) -> int:
         workers=workers_from(arguments),
         turn=turn_from(arguments),
         cluster=cluster_from(arguments),
-        crew_of=crew_from,
+        executor_of=executor_from,
         notices=notices_from(arguments),
         images=job_of([]).images,
     )

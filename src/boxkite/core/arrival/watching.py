@@ -12,8 +12,8 @@ from pathlib import Path
 
 from boxkite.core.arrival.landing import Arrival, Settling, look_into
 from boxkite.core.arrival.wholeness import open_elsewhere, what_is_lacking
-from boxkite.core.batch.crew import Crew, Makers
 from boxkite.core.batch.events import Event, FileEnded, NoRoom
+from boxkite.core.batch.executor import Executor, LocalExecutor
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notices import Notices
 from boxkite.core.batch.recording import Batch, Work, begin_batch, go_on
@@ -38,7 +38,7 @@ JobOf = Callable[[Sequence[Path]], Job]
 class WatchSettings:
     """How a folder is watched. settle_seconds: without a change before a file is looked into; patience_seconds:
     without a change after which one that is not whole is set aside. once: end when nothing is left to wait for.
-    cluster: address of a farm; crew_of: what gives the makers for such an address and so many shots side by side.
+    cluster: address of a farm; executor_of: what gives the executor for such an address and so many shots side by side.
     """
 
     settle_seconds: float = 10.0
@@ -48,8 +48,8 @@ class WatchSettings:
     workers: int | None = None
     turn: Turn = "wait"
     cluster: str = ""
-    crew_of: Callable[[str, int | None], AbstractContextManager[Makers]] = lambda cluster, workers: Crew(
-        workers
+    executor_of: Callable[[str, int | None], AbstractContextManager[Executor]] = lambda cluster, workers: (
+        LocalExecutor(workers)
     )
     notices: Notices = field(default_factory=Notices)
     images: ImageSettings = field(default_factory=ImageSettings)
@@ -230,14 +230,19 @@ class _Watch:
             turn=self._settings.turn, job=job, notices=self._settings.notices, cluster=self._settings.cluster
         )
         stamps = {arrival.path: arrival.stamp for arrival in whole}
-        with self._crew(self._settings.workers) as crew:
-            batch.said += crew.prepare(plan.to_make)
+        with self._executor(self._settings.workers) as executor:
+            batch.said += executor.prepare(plan.to_make)
             work = begin_batch(
-                plan, batch, self._records, crew.size, cores=crew.cores, also=self._landed.take(stamps)
+                plan,
+                batch,
+                self._records,
+                executor.size,
+                cores=executor.cores,
+                also=self._landed.take(stamps),
             )
             with Holding(self._records.folder, batch.name):
                 yield BatchBegins(batch, plan)
-                yield from self._run(batch, work, crew)
+                yield from self._run(batch, work, executor)
 
     def _go_on_with(self, name: str) -> Iterator[WatchEvent]:
         """Finish a batch that an earlier watch began, or that had no room; whoever else runs it keeps it."""
@@ -250,9 +255,9 @@ class _Watch:
                 plan = Plan(rest.work.rows, rest.said, (), (), rest.record.pattern)
                 yield BatchBegins(batch, plan, resumed=True)
                 workers = self._settings.workers or rest.record.workers or usable_cores()
-                with self._crew(workers) as crew:
-                    batch.said += crew.prepare(rest.work.rows)
-                    yield from self._run(batch, rest.work, crew)
+                with self._executor(workers) as executor:
+                    batch.said += executor.prepare(rest.work.rows)
+                    yield from self._run(batch, rest.work, executor)
         except BoxkiteError as error:
             yield Unreachable(self._folder, f"batch {name} cannot be resumed: {error.text}")
 
@@ -265,10 +270,10 @@ class _Watch:
                     found.append(name)
         return found
 
-    def _run(self, batch: Batch, work: Work, crew: Makers) -> Iterator[WatchEvent]:
+    def _run(self, batch: Batch, work: Work, executor: Executor) -> Iterator[WatchEvent]:
         """Run a batch that is held, and go on looking into the folder meanwhile."""
         full: list[Row] = []
-        with contextlib.closing(go_on(self._records, work, crew, batch)) as events:
+        with contextlib.closing(go_on(self._records, work, executor, batch)) as events:
             for event in events:
                 if isinstance(event, FileEnded) and event.result.no_room:
                     full.append(event.row)
@@ -280,5 +285,5 @@ class _Watch:
             self._no_room[batch.name] = NoRoom(tuple(full), full[0].folder, full[0].expected_bytes, 0)
         yield BatchEnds(batch)
 
-    def _crew(self, workers: int | None) -> AbstractContextManager[Makers]:
-        return self._settings.crew_of(self._settings.cluster, workers)
+    def _executor(self, workers: int | None) -> AbstractContextManager[Executor]:
+        return self._settings.executor_of(self._settings.cluster, workers)

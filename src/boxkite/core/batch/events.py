@@ -75,8 +75,8 @@ class Said:
 
 
 @dataclass(frozen=True)
-class Moment:
+class Tick:
     """Time has passed and nothing happened; told at least twice a second."""
 
 
-Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Said | Moment
+Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Said | Tick

@@ -10,16 +10,16 @@ from pathlib import Path
 from boxkite.core.batch.messages import ShotTask, WorkerMessage
 from boxkite.core.errors import RecordsError
 from boxkite.core.files.document import DocumentError, read_document, write_document
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Preset
-from boxkite.core.shots.shot import Composition, Reel, Shot
+from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 
 VERSION = 1
 """Of the documents below. Raised with every change of what they hold; a test holds that."""
-SHARED = (Source, FrameTable, Composition, Reel, Shot, Preset)
+SHARED = (Source, FrameIndex, Composition, IndexedSource, Shot, Preset)
 """What many rows have in common, and is one thing again when it is read."""
 _MOST_BYTES = 1 << 30
 

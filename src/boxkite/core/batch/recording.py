@@ -12,7 +12,6 @@ from typing import Any, Literal
 import av
 
 from boxkite import __version__
-from boxkite.core.batch.crew import Makers
 from boxkite.core.batch.events import (
     Event,
     FileEnded,
@@ -24,10 +23,11 @@ from boxkite.core.batch.events import (
     TriedAgain,
     TurnAwaited,
 )
+from boxkite.core.batch.executor import Executor
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notices import Notices
 from boxkite.core.batch.packing import Packed, pack
-from boxkite.core.batch.running import Orders, run_plan
+from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import settle_threads
 from boxkite.core.batch.turns import Share, Turn, batches_ahead
 from boxkite.core.errors import RecordsError
@@ -131,35 +131,35 @@ def versions() -> dict[str, str]:
     return {"version": __version__, "codecs": libraries}
 
 
-def run_recorded(plan: Plan, makers: Makers, batch: Batch) -> Generator[Event, None, None]:
+def run_recorded(plan: Plan, executor: Executor, batch: Batch) -> Generator[Event, None, None]:
     """Run a plan as run_plan does, by a journal of its own.
 
     Where the journal cannot be kept the files are made all the same, and the batch says so.
     """
     if not plan.to_make:
         return
-    batch.said += makers.prepare(plan.to_make)
+    batch.said += executor.prepare(plan.to_make)
     with contextlib.ExitStack() as stack:
         try:
             records = stack.enter_context(Records())
-            work = begin_batch(plan, batch, records, makers.size, cores=makers.cores)
+            work = begin_batch(plan, batch, records, executor.size, cores=executor.cores)
             stack.enter_context(Holding(records.folder, batch.name))
         except RecordsError as error:
             batch.problem = f"{error.text}; this batch is made without a record"
-            yield from run_plan(plan.to_make, makers)
+            yield from run_plan(plan.to_make, executor)
             return
-        yield from go_on(records, work, makers, batch)
+        yield from go_on(records, work, executor, batch)
 
 
-def go_on(records: Records, work: Work, makers: Makers, batch: Batch) -> Generator[Event, None, None]:
+def go_on(records: Records, work: Work, executor: Executor, batch: Batch) -> Generator[Event, None, None]:
     """Make what is to be made of a batch that is held, journal kept. Its turn comes first, notices at its end."""
-    recorder = _Recorder(records, work, batch, makers.size)
+    recorder = _Recorder(records, work, batch, executor.size)
     try:
         yield from recorder.turn()
         if not batch.stopped:
             for row, reason in work.refused:
                 yield from recorder.noted(FileEnded(row, Result(row.number, row.path, failure=reason)))
-            for event in run_plan(work.rows, makers, threads=work.threads, orders=recorder.orders):
+            for event in run_plan(work.rows, executor, threads=work.threads, orders=recorder.orders):
                 yield from recorder.noted(event)
             recorder.is_through = True
     finally:
@@ -180,7 +180,7 @@ class _Recorder:
         self._done: dict[int, int] = {}
         self._shots: dict[int, tuple[Row, ...]] = {}
         self._running: set[int] = set()
-        self.orders = Orders()
+        self.orders = BatchControl()
         self.is_through = self._was_full = False
 
     def turn(self) -> Iterator[Event]:

@@ -22,7 +22,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.store import Records
-from boxkite.core.shots.shot import Composition, Reel, Shot
+from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 
 _MOST_NAMED = 3
 
@@ -198,7 +198,7 @@ def _accepted(rows: Sequence[Row]) -> tuple[Row, ...]:
             renewed[id(value)] = make(value)
         return renewed[id(value)]
 
-    def of_reel(reel: Reel) -> Reel:
+    def of_reel(reel: IndexedSource) -> IndexedSource:
         sound = reel.sound and replace(reel.sound, source=once(reel.sound.source, of_source))
         composition = reel.composition and _composition_of(reel.composition, lambda one: once(one, of_reel))
         return replace(reel, source=once(reel.source, of_source), sound=sound, composition=composition)
@@ -212,7 +212,9 @@ def _accepted(rows: Sequence[Row]) -> tuple[Row, ...]:
     return tuple(of_row(row) for row in rows)
 
 
-def _composition_of(composition: Composition, of_reel: Callable[[Reel], Reel]) -> Composition:
+def _composition_of(
+    composition: Composition, of_reel: Callable[[IndexedSource], IndexedSource]
+) -> Composition:
     tracks = tuple(
         tuple(replace(layer, reel=layer.reel and of_reel(layer.reel)) for layer in track)
         for track in composition.tracks

@@ -6,18 +6,18 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from boxkite.core.batch.crew import Heard, Makers
 from boxkite.core.batch.events import (
     Event,
     FileEnded,
     FileReady,
     FramesDone,
-    Moment,
     NoRoom,
     Said,
     ShotStarted,
+    Tick,
     TriedAgain,
 )
+from boxkite.core.batch.executor import Executor, WorkerEvent
 from boxkite.core.batch.messages import ShotTask
 from boxkite.core.batch.room import Room
 from boxkite.core.batch.sharing import effort_of, settle_threads
@@ -38,7 +38,7 @@ _PAUSE_SECONDS = 2.0
 
 
 @dataclass
-class Orders:
+class BatchControl:
     """What whoever listens wants while a plan is run. workers: most shots side by side; None for all there are."""
 
     stop: Stop = ""
@@ -59,8 +59,8 @@ class _Shot:
 
 @dataclass
 class _Run:
-    makers: Makers
-    orders: Orders
+    executor: Executor
+    orders: BatchControl
     waiting: list[_Shot]
     at_work: dict[int, _Shot] = field(default_factory=dict)
     begun: list[Partial] = field(default_factory=list)
@@ -78,9 +78,9 @@ class _Run:
                     break
                 for partial in (one for shot in self.at_work.values() for one in shot.partials):
                     partial.renew()
-                heard = self.makers.listen(_LISTEN_SECONDS)
+                heard = self.executor.next_event(_LISTEN_SECONDS)
                 if heard is None:
-                    yield Moment()
+                    yield Tick()
                 elif not heard.is_over and heard.told:
                     yield FramesDone(heard.rows[0].number, heard.told.frames)
                 else:
@@ -97,7 +97,7 @@ class _Run:
     def _hand_out(self) -> Iterator[Event]:
         """Give shots to those who are idle."""
         self.lacking = None
-        while self.waiting and not self.orders.stop and self.makers.busy < self._side_by_side():
+        while self.waiting and not self.orders.stop and self.executor.busy < self._side_by_side():
             shot = self._next()
             if shot is None:
                 return
@@ -111,7 +111,7 @@ class _Run:
             yield ShotStarted(rows)
             self.at_work[rows[0].number] = begun
             task = ShotTask(rows, tuple(partial.path for partial in begun.partials), shot.threads)
-            self.makers.give(task, begun.partials)
+            self.executor.submit(task, begun.partials)
             self.begun.clear()
 
     def _with_partials(self, rows: Sequence[Row]) -> tuple[Row, ...]:
@@ -131,7 +131,7 @@ class _Run:
         self.finished.append((row, result, None))
 
     def _side_by_side(self) -> int:
-        return min(self.makers.size, self.orders.workers or self.makers.size)
+        return min(self.executor.size, self.orders.workers or self.executor.size)
 
     def _next(self) -> _Shot | None:
         """The first shot whose time has come and whose files fit on their disks."""
@@ -148,7 +148,7 @@ class _Run:
             self.lacking = None
         return None
 
-    def _take(self, heard: Heard) -> Iterator[Event]:
+    def _take(self, heard: WorkerEvent) -> Iterator[Event]:
         """What has become of a shot."""
         shot = self.at_work.pop(heard.rows[0].number)
         owned = {row.number: partial for row, partial in zip(heard.rows, heard.partials, strict=True)}
@@ -175,7 +175,7 @@ class _Run:
             pause = time.monotonic() + _PAUSE_SECONDS * shot.attempts
             self._put_back(replace(shot, rows=tuple(again), not_before=pause))
 
-    def _lost(self, shot: _Shot, heard: Heard) -> Iterator[Event]:
+    def _lost(self, shot: _Shot, heard: WorkerEvent) -> Iterator[Event]:
         """A worker has ended over a shot: its files are made once more, each by itself, so that one fails alone."""
         reason = f"the process that made it ended ({heard.lost}); the codec library may have crashed on it"
         if shot.crashes + 1 < _MOST_CRASHES and not self.orders.stop:
@@ -204,10 +204,10 @@ class _Run:
 
 def run_plan(
     rows: Sequence[Row],
-    makers: Makers,
+    executor: Executor,
     *,
     threads: Mapping[int, int] | None = None,
-    orders: Orders | None = None,
+    orders: BatchControl | None = None,
 ) -> Iterator[Event]:
     """Make every file of some rows of a plan and yield what happens, in the order it does.
 
@@ -216,14 +216,14 @@ def run_plan(
     """
     for line in prepare_folders({row.path.parent for row in rows}):
         yield Said(line)
-    settled = threads or settle_threads(rows, makers.cores, makers.size)
+    settled = threads or settle_threads(rows, executor.cores, executor.size)
     shots = [
         _Shot(alike, count)
         for count in sorted(set(settled.values()))
         for alike in rows_by_stretch([row for row in rows if settled[row.number] == count])
     ]
     shots.sort(key=lambda shot: (-effort_of(shot.rows), shot.rows[0].number))
-    yield from _Run(makers, orders or Orders(), shots).events()
+    yield from _Run(executor, orders or BatchControl(), shots).events()
 
 
 def named(row: Row, result: Result, partial: Partial) -> Result:

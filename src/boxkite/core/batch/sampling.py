@@ -10,8 +10,8 @@ from pathlib import Path
 
 import av
 
-from boxkite.core.batch.crew import Crew
 from boxkite.core.batch.events import FileEnded
+from boxkite.core.batch.executor import LocalExecutor
 from boxkite.core.batch.running import run_plan
 from boxkite.core.plan.rows import Action, Plan, Row
 from boxkite.core.plan.totals import by_output
@@ -35,7 +35,7 @@ class _Measured:
     frames: int
 
 
-def sample_sizes(plan: Plan, crew: Crew, progress: Progress = lambda done, total: None) -> Plan:
+def sample_sizes(plan: Plan, executor: LocalExecutor, progress: Progress = lambda done, total: None) -> Plan:
     """The plan with the sizes that probes let expect. progress is told how many of them are done.
 
     Probes lie evenly over all frames of an output; each is one stretch from keyframe to keyframe long, and of
@@ -55,7 +55,7 @@ def sample_sizes(plan: Plan, crew: Crew, progress: Progress = lambda done, total
             for row in rows:
                 owner[len(numbered) + 1] = key
                 numbered.append(replace(row, number=len(numbered) + 1))
-        taken = _encoded(replace(plan, rows=tuple(numbered)), crew, progress)
+        taken = _encoded(replace(plan, rows=tuple(numbered)), executor, progress)
         for key, rows in outputs.items():
             own = [(row, path) for row, path in taken if owner[row.number] == key]
             if not own:
@@ -117,11 +117,11 @@ def _probe_frames(row: Row) -> int:
     return _FRAMES_WITHOUT_GOP
 
 
-def _encoded(plan: Plan, crew: Crew, progress: Progress) -> list[tuple[Row, Path]]:
+def _encoded(plan: Plan, executor: LocalExecutor, progress: Progress) -> list[tuple[Row, Path]]:
     """The probes that could be made, each with its file."""
     made = []
     for done, event in enumerate(
-        (event for event in run_plan(plan.to_make, crew) if isinstance(event, FileEnded)), start=1
+        (event for event in run_plan(plan.to_make, executor) if isinstance(event, FileEnded)), start=1
     ):
         progress(done, len(plan.rows))
         if event.result.proof:

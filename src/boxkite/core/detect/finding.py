@@ -15,7 +15,7 @@ from boxkite.core.detect.looks import LookTaker
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
 
@@ -25,7 +25,7 @@ _AHEAD = 16
 
 
 def find_changes(
-    source: Source, table: FrameTable, told: Callable[[int], None] = lambda _: None
+    source: Source, table: FrameIndex, told: Callable[[int], None] = lambda _: None
 ) -> list[Change]:
     """The cuts and dissolves of a source, in frames of its table. told hears how many frames are done.
 
@@ -51,7 +51,7 @@ class Changes:
 
 
 def remembered_changes(
-    source: Source, table: FrameTable, told: Callable[[int], None] = lambda _: None
+    source: Source, table: FrameIndex, told: Callable[[int], None] = lambda _: None
 ) -> list[Change]:
     """The same, but a file that was gone through before, and has not changed since, is not decoded again."""
     with memory() as known:

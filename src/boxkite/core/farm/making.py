@@ -15,7 +15,7 @@ import av
 from distributed import get_worker
 
 from boxkite import __version__
-from boxkite.core.batch.crew import Crew
+from boxkite.core.batch.executor import LocalExecutor
 from boxkite.core.batch.packing import VERSION, unpack_task
 from boxkite.core.files.document import read_document, write_document
 from boxkite.core.render.result import Result
@@ -54,14 +54,14 @@ def _made(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> An
     machine = platform.node()
     task = unpack_task(content, lambda text: Path(mapped(text, rules, machine)))
     worker: Any = get_worker()
-    crew = _crew_of_this_thread()
-    crew.give(task, ())
+    executor = _executor_of_this_thread()
+    executor.submit(task, ())
     told = 0.0
     while True:
-        heard = crew.listen(_LISTEN_SECONDS)
+        heard = executor.next_event(_LISTEN_SECONDS)
         if heard is None or not heard.is_over:
             if not _is_wanted(worker, key):
-                _end_crew()
+                _end_executor()
                 return Answer((), 0, "nobody wants it any more", "", platform.node())
             now = time.monotonic()
             if heard and heard.told and now - told >= _TELL_EVERY_SECONDS:
@@ -73,15 +73,15 @@ def _made(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> An
         return Answer(results, frames, heard.lost, heard.said, platform.node())
 
 
-def _crew_of_this_thread() -> Crew:
-    if getattr(_OWN, "crew", None) is None:
-        _OWN.crew = Crew(1)
-    return _OWN.crew  # type: ignore[no-any-return]
+def _executor_of_this_thread() -> LocalExecutor:
+    if getattr(_OWN, "executor", None) is None:
+        _OWN.executor = LocalExecutor(1)
+    return _OWN.executor  # type: ignore[no-any-return]
 
 
-def _end_crew() -> None:
-    _OWN.crew.__exit__(None, None, None)
-    _OWN.crew = None
+def _end_executor() -> None:
+    _OWN.executor.__exit__(None, None, None)
+    _OWN.executor = None
 
 
 def _is_wanted(worker: Any, key: str) -> bool:

@@ -38,7 +38,7 @@ def is_plausible(frames: int, rate: FrameRate) -> bool:
 
 
 @dataclass(frozen=True)
-class FrameTable:
+class FrameIndex:
     """Where each frame of a source lies in its file's own time.
 
     frame_count: frames at `rate`; frame n is on screen at n ÷ rate after `first_pts`.
@@ -76,7 +76,7 @@ class FrameTable:
         return self.first_pts + round_fraction(frame / self.rate.fraction / self.time_base)
 
 
-def measure_frames(source: Source) -> FrameTable:
+def measure_frames(source: Source) -> FrameIndex:
     """Find out how many frames a source really has and where they lie.
 
     Reads the container's index where it lists every frame, else every packet; decodes nothing.
@@ -89,14 +89,14 @@ def measure_frames(source: Source) -> FrameTable:
     if source.container in _INDEXED_CONTAINERS:
         return _measured(source)
     with memory() as known:
-        table = known.recall("frames", source.path, FrameTable)
+        table = known.recall("frames", source.path, FrameIndex)
         if table is None:
             table = _measured(source)
             known.keep("frames", source.path, table)
     return table
 
 
-def _measured(source: Source) -> FrameTable:
+def _measured(source: Source) -> FrameIndex:
     try:
         with open_source(source) as container:
             stream = picture_stream(container)
@@ -114,7 +114,7 @@ def _measured(source: Source) -> FrameTable:
     return table
 
 
-def _sound_table(source: Source) -> FrameTable:
+def _sound_table(source: Source) -> FrameIndex:
     """Frames to cut sound alone by: at the rate of its timecode, else 25 a second; the last may be part of one."""
     if not source.audio:
         raise FootageError("there is no picture in it, and no sound", path=source.path)
@@ -122,10 +122,10 @@ def _sound_table(source: Source) -> FrameTable:
     count = math.ceil(source.duration * rate.fraction)
     if count < 1:
         raise FootageError("there is no sound in it", path=source.path)
-    return FrameTable(rate, count, 0, 0, 1 / rate.fraction, constant=True)
+    return FrameIndex(rate, count, 0, 0, 1 / rate.fraction, constant=True)
 
 
-def _sequence_table(source: Source) -> FrameTable:
+def _sequence_table(source: Source) -> FrameIndex:
     assert source.video and source.sequence
     if source.sequence.missing:
         raise FootageError(
@@ -134,10 +134,10 @@ def _sequence_table(source: Source) -> FrameTable:
             hint=f"{len(source.sequence.missing)} of its images are not there; bring them back first",
         )
     rate, count = source.video.rate, source.video.frame_count
-    return FrameTable(rate, count, count, 0, 1 / rate.fraction, constant=True)
+    return FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True)
 
 
-def _from_index(container: InputContainer, stream: VideoStream, source: Source) -> FrameTable | None:
+def _from_index(container: InputContainer, stream: VideoStream, source: Source) -> FrameIndex | None:
     """The table from the container's index alone; None where that does not settle it."""
     assert source.video
     entries = stream.index_entries
@@ -155,10 +155,10 @@ def _from_index(container: InputContainer, stream: VideoStream, source: Source) 
     first = _earliest_pts(container, stream)
     if first is None:
         return None
-    return FrameTable(rate, len(shown), len(shown), first, stream.time_base, constant=True)
+    return FrameIndex(rate, len(shown), len(shown), first, stream.time_base, constant=True)
 
 
-def _broken_off(stream: VideoStream, source: Source, table: FrameTable) -> list[str]:
+def _broken_off(stream: VideoStream, source: Source, table: FrameIndex) -> list[str]:
     """What is to be said of a file that ends before its index or its header says."""
     lost = sum(entry.pos + entry.size > source.size_bytes for entry in stream.index_entries)
     if lost:
@@ -202,7 +202,7 @@ def _on_grid(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> bool:
     return bool(np.all(np.abs(times - expected) <= tolerance))
 
 
-def _from_packets(container: InputContainer, stream: VideoStream, source: Source) -> FrameTable:
+def _from_packets(container: InputContainer, stream: VideoStream, source: Source) -> FrameIndex:
     assert source.video
     for other in container.streams:
         if other.index != stream.index:
@@ -234,13 +234,13 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     # AVI stores the order of decoding only: with reordered pictures its times belong to other frames.
     reordered_avi = source.container == "avi" and stream.codec_context.has_b_frames
     if len(times) < packets // 2 or not times or reordered_avi:
-        return FrameTable(rate, packets, packets, 0, time_base, constant=True, timestamped=False)
+        return FrameIndex(rate, packets, packets, 0, time_base, constant=True, timestamped=False)
     return table_from_times(np.array(times, dtype=np.int64), first_key, last_duration, time_base, rate)
 
 
 def table_from_times(
     times: np.ndarray, first_key: int | None, last_duration: int, time_base: Fraction, rate: FrameRate
-) -> FrameTable:
+) -> FrameIndex:
     """The table of pictures shown at some times, in ticks.
 
     first_key: time of the first keyframe, where it is known. last_duration: of the last picture, in ticks, 0 where
@@ -253,10 +253,10 @@ def table_from_times(
         warnings.append(f"{lost} frames before the first keyframe cannot be decoded and are left out")
     first, last = int(times[0]), int(times[-1])
     if _on_grid(times - first, rate, time_base):
-        return FrameTable(rate, len(times), len(times), first, time_base, True, warnings=tuple(warnings))
+        return FrameIndex(rate, len(times), len(times), first, time_base, True, warnings=tuple(warnings))
     grid_rate = _grid_rate(times, rate, time_base)
     if _on_grid(times - first, grid_rate, time_base):
-        return FrameTable(grid_rate, len(times), len(times), first, time_base, True, warnings=tuple(warnings))
+        return FrameIndex(grid_rate, len(times), len(times), first, time_base, True, warnings=tuple(warnings))
     frame_ticks = 1 / (time_base * grid_rate.fraction)
     end = last + max(last_duration, round_fraction(frame_ticks))
     count = max(1, round_fraction((end - first) / frame_ticks))
@@ -267,7 +267,7 @@ def table_from_times(
     if longest > grid_rate.frames_in(_PLAUSIBLE_HOLD_SECONDS):
         hours = float(grid_rate.seconds(longest)) / 3600
         warnings.append(f"one picture stands for {hours:.1f} hours: its times may be damaged")
-    return FrameTable(
+    return FrameIndex(
         grid_rate, count, len(times), first, time_base, False, warnings=tuple(warnings), longest_hold=longest
     )
 

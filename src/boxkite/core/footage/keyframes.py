@@ -11,7 +11,7 @@ from av.stream import Discard
 from boxkite.core.errors import FootageError
 from boxkite.core.files.document import with_arrays
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import Span
@@ -26,7 +26,7 @@ class StoredPictures:
     times: np.ndarray
     keys: np.ndarray
 
-    def copied_span(self, table: FrameTable, wanted: Span) -> Span | None:
+    def copied_span(self, table: FrameIndex, wanted: Span) -> Span | None:
         """The least span around the wanted one that can be copied; None where there is no keyframe to begin at.
 
         It begins at a keyframe, and ends where no picture shown before the end is stored behind it.
@@ -40,7 +40,7 @@ class StoredPictures:
         end = table.frame_at(int(rest.min())) if len(rest) else table.frame_count
         return Span(start, min(end, table.frame_count))
 
-    def places(self, table: FrameTable, wanted: Span) -> tuple[int, int] | None:
+    def places(self, table: FrameIndex, wanted: Span) -> tuple[int, int] | None:
         """The first and last stored picture of that span, by place in the order of storing."""
         half = max(1, round(1 / table.rate.fraction / table.time_base / 2))
         begin, end = table.pts_of(wanted.start) + half, table.pts_of(wanted.end) - half

@@ -13,7 +13,7 @@ from av.video.frame import VideoFrame
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.converting import EXACTLY, full_range_rgb
 from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place, plane_array
-from boxkite.core.plan.rows import Row, Running
+from boxkite.core.plan.rows import LiveToken, Row
 from boxkite.core.presets.codecs import keeps_alpha
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.timebase import round_fraction
@@ -215,7 +215,7 @@ class PictureChain:
             left, top = place(style.position, stamp, width, height, style.nudge)
             lay_over(picture, stamp, left, top, self._layout)
 
-    def _running(self) -> dict[Running, str]:
+    def _running(self) -> dict[LiveToken, str]:
         """What runs along, as it stands on the next picture."""
         row, shown = self.row, self.row.frame_shown(self._first + self._count_out)
         frame, place_in_edit = row.span.start + shown, row.shot.edited
@@ -225,10 +225,10 @@ class PictureChain:
             ahead = row.span.start - (row.shot.span.start + row.shot.handle_in) + shown
             record = place_in_edit.record_in + round_fraction(ahead * rates, "down")
         return {
-            Running.TIMECODE: str(row.shot.reel.timecode(frame)),
-            Running.FRAME: str(frame),
-            Running.RECORD_TIMECODE: str(record or row.shot.reel.timecode(frame)),
-            Running.SHOT_FRAME: str(self._first + self._count_out + 1),
+            LiveToken.TIMECODE: str(row.shot.reel.timecode(frame)),
+            LiveToken.FRAME: str(frame),
+            LiveToken.RECORD_TIMECODE: str(record or row.shot.reel.timecode(frame)),
+            LiveToken.SHOT_FRAME: str(self._first + self._count_out + 1),
         }
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:

@@ -11,7 +11,7 @@ from PIL import Image, ImageColor, ImageDraw, ImageFont
 
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.stamp import Array, PixelLayout, Stamp, join_stamps, make_stamp
-from boxkite.core.plan.rows import PlannedLettering, Running
+from boxkite.core.plan.rows import LiveToken, PlannedLettering
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 from boxkite.core.presets.model import Lettering, Watermark
 
@@ -55,18 +55,18 @@ class Line:
         self.planned = planned
         self.layout = layout
         size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.style.height_percent / 100))
-        self.runs = any(isinstance(part, Running) for part in planned.parts)
+        self.runs = any(isinstance(part, LiveToken) for part in planned.parts)
         self._font = _font(planned.style.font or (RUNNING_FONT if self.runs else TEXT_FONT), size_px)
         self._height_px = _even(size_px * 1.4)
         self._edge = self._stamp(" " if self.runs else "", _even(size_px * 0.3))
         self._signs: dict[str, Stamp] = {}
         self._fixed = None if self.runs else self._draw_fixed(picture_width)
 
-    def stamp(self, running: Mapping[Running, str]) -> Stamp:
+    def stamp(self, running: Mapping[LiveToken, str]) -> Stamp:
         """The line as it stands on one frame, by what runs along there."""
         if self._fixed:
             return self._fixed
-        text = "".join(running[part] if isinstance(part, Running) else part for part in self.planned.parts)
+        text = "".join(running[part] if isinstance(part, LiveToken) else part for part in self.planned.parts)
         return join_stamps([self._edge, *(self._sign(sign) for sign in text), self._edge])
 
     def _draw_fixed(self, picture_width: int) -> Stamp:

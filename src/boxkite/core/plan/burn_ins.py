@@ -8,11 +8,11 @@ from collections.abc import Mapping
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.tokens import TOKENS
 from boxkite.core.naming.values import Text, Value
-from boxkite.core.plan.rows import PlannedLettering, Running
+from boxkite.core.plan.rows import LiveToken, PlannedLettering
 from boxkite.core.presets.fonts import unshown_signs
 from boxkite.core.presets.model import Lettering, Preset
 
-_RUNNING_SIGNS = {chr(place): running for place, running in enumerate(Running, start=1)}
+_RUNNING_SIGNS = {chr(place): running for place, running in enumerate(LiveToken, start=1)}
 _RUNNING_VALUES: dict[str, Value] = {running.value: Text(sign) for sign, running in _RUNNING_SIGNS.items()}
 
 
@@ -37,7 +37,7 @@ class BurnIns:
         for one, pattern, alike in self._read[id(preset)]:
             if alike:
                 planned.append(alike)
-                fixed = "".join(part for part in alike.parts if not isinstance(part, Running))
+                fixed = "".join(part for part in alike.parts if not isinstance(part, LiveToken))
                 if not fixed.isascii() and (signs := unshown_signs(fixed, one.font)):
                     warnings.append(_lacking(signs))
                 continue
@@ -62,14 +62,14 @@ def _always_alike(wanted: Lettering, pattern: Pattern) -> PlannedLettering | Non
     return None
 
 
-def _parts(text: str) -> tuple[str | Running, ...]:
+def _parts(text: str) -> tuple[str | LiveToken, ...]:
     if not any(sign in text for sign in _RUNNING_SIGNS):
         return (text,)
-    parts: list[str | Running] = []
+    parts: list[str | LiveToken] = []
     for sign in text:
         if sign in _RUNNING_SIGNS:
             parts.append(_RUNNING_SIGNS[sign])
-        elif parts and not isinstance(parts[-1], Running):
+        elif parts and not isinstance(parts[-1], LiveToken):
             parts[-1] += sign
         else:
             parts.append(sign)

@@ -10,7 +10,7 @@ from typing import Any
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.writing import create_file
 from boxkite.core.plan.rows import Plan
-from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import Span
 
 MOST_SOURCES = 40
@@ -31,7 +31,7 @@ def draw_chart(plan: Plan, path: Path) -> int:
         raise PlanError("this file is there already; nothing was overwritten", path=path, hint="name another")
     if path.suffix.lower() != ".png":
         raise PlanError("a chart is a PNG image", path=path, hint=f"{setting('chart')} {path.stem}.png")
-    shots_of: dict[int, tuple[Reel, list[Shot]]] = {}
+    shots_of: dict[int, tuple[IndexedSource, list[Shot]]] = {}
     for shot in {id(row.shot): row.shot for row in plan.rows}.values():
         shots_of.setdefault(id(shot.reel), (shot.reel, []))[1].append(shot)
     uses = sorted(shots_of.values(), key=lambda use: -sum(shot.span.length for shot in use[1]))[:MOST_SOURCES]
@@ -40,7 +40,7 @@ def draw_chart(plan: Plan, path: Path) -> int:
     return len(shots_of) - len(uses)
 
 
-def _draw(uses: Sequence[tuple[Reel, list[Shot]]], path: Path) -> None:
+def _draw(uses: Sequence[tuple[IndexedSource, list[Shot]]], path: Path) -> None:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
     from matplotlib.patches import Patch
@@ -77,7 +77,7 @@ def _draw(uses: Sequence[tuple[Reel, list[Shot]]], path: Path) -> None:
     create_file(path, content.getvalue())
 
 
-def _label(reel: Reel, shots: Sequence[Shot]) -> str:
+def _label(reel: IndexedSource, shots: Sequence[Shot]) -> str:
     covered = _covered([shot.span for shot in shots])
     name = (
         reel.source.label
@@ -87,7 +87,7 @@ def _label(reel: Reel, shots: Sequence[Shot]) -> str:
     return f"{name}\n{covered * 100 // reel.table.frame_count} % used".replace("$", r"\$")
 
 
-def _draw_source(axes: Any, place: int, reel: Reel, shots: Sequence[Shot], longest: float) -> None:
+def _draw_source(axes: Any, place: int, reel: IndexedSource, shots: Sequence[Shot], longest: float) -> None:
     def bar(span: Span, bottom: float, height: float, colour: str, **style: Any) -> None:
         seconds = [float(reel.table.rate.seconds(frame)) for frame in (span.start, span.length)]
         axes.broken_barh([tuple(seconds)], (place + bottom, height), facecolors=colour, **style)

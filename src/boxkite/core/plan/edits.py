@@ -32,7 +32,16 @@ from boxkite.core.shots.laying import (
 from boxkite.core.shots.limits import limited
 from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.shot import Composition, Cut, EditPlace, Layer, LeftOut, Reel, Shot, Unlike
+from boxkite.core.shots.shot import (
+    Composition,
+    Cut,
+    EditDifference,
+    EditPlace,
+    IndexedSource,
+    Layer,
+    LeftOut,
+    Shot,
+)
 from boxkite.core.timebase import FrameRate, Span
 
 MOST_LISTED = 40
@@ -48,7 +57,7 @@ class EditCutter:
     job: Job
     paths: Sequence[Path]
     programs: Sequence[Source]
-    reel_of: Callable[[Source], Reel]
+    reel_of: Callable[[Source], IndexedSource]
     notices: list[str] = field(default_factory=list)
     unseen: list[Unseen] = field(default_factory=list)
 
@@ -66,7 +75,7 @@ class EditCutter:
         self.edits = [read_edit(path, list_rate) for path in self.paths]
         for edit in self.edits:
             self.notices += [f"{edit.path.name}: {warning}" for warning in edit.warnings]
-        self._timeline_reels: dict[int, Reel] = {}
+        self._timeline_reels: dict[int, IndexedSource] = {}
         self._finders = {
             edit.path: MediaFinder(edit.path, [*self.media, *self.programs], self.job.images)
             for edit in self.edits
@@ -180,13 +189,13 @@ class EditCutter:
                 found += [source for name in names if (source := finder.at_path(name))]
         return found
 
-    def _timeline_reel(self, edit: Edit, timeline: Timeline) -> Reel:
+    def _timeline_reel(self, edit: Edit, timeline: Timeline) -> IndexedSource:
         """The timeline as a source, worked out once; every medium it needs is looked for."""
         if id(timeline) not in self._timeline_reels:
             self._timeline_reels[id(timeline)] = self._measured(edit, timeline)
         return self._timeline_reels[id(timeline)]
 
-    def _measured(self, edit: Edit, timeline: Timeline) -> Reel:
+    def _measured(self, edit: Edit, timeline: Timeline) -> IndexedSource:
         uses: dict[Path, tuple[int, Source]] = {}
         missing = []
         for clip in _media_clips(timeline):
@@ -203,17 +212,17 @@ class EditCutter:
         model = self.reel_of(max(uses.values(), key=lambda use: use[0])[1])
         return self._composed(edit, timeline, model)
 
-    def _composed(self, edit: Edit, timeline: Timeline, model: Reel) -> Reel:
+    def _composed(self, edit: Edit, timeline: Timeline, model: IndexedSource) -> IndexedSource:
         """The timeline as a reel that is put together when it is read; what cannot be rendered is said."""
         looks = LookFinder()
 
-        def reel_of_clip(clip: Clip) -> Reel:
+        def reel_of_clip(clip: Clip) -> IndexedSource:
             found = self._finders[edit.path].find(clip)
             if found.source is None:
                 raise lacking_media([found.problem])
             return self.reel_of(found.source)
 
-        def look_of_clip(clip: Clip, reel: Reel) -> Look:
+        def look_of_clip(clip: Clip, reel: IndexedSource) -> Look:
             facts = {**clip.facts, **decision_as_facts(clip.colour_decision)}
             place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
             shot = Shot(
@@ -263,7 +272,7 @@ class EditCutter:
         self._check_holds(edit, alone, composition)
         reel = make_timeline_reel(shot.reel.source.path, alone, shot.reel, composition, SOUND)
         said = tuple(text for text in shot.warnings if " its own speed" not in text and "freezes" not in text)
-        unlike = tuple(kind for kind in shot.unlike if kind is not Unlike.SPEED)
+        unlike = tuple(kind for kind in shot.unlike if kind is not EditDifference.SPEED)
         speed = f"at the edit's speed, {float(wanted.speed * 100):.4g} %, without sound"
         return shot.with_changes(reel=reel, span=clip.record, warnings=(*said, speed), unlike=unlike)
 

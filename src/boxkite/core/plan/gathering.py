@@ -28,7 +28,7 @@ from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_rang
 from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
 from boxkite.core.shots.recorder import with_recorded_sound
-from boxkite.core.shots.shot import Cut, LeftOut, Reel, Shot, joined_cuts
+from boxkite.core.shots.shot import Cut, IndexedSource, LeftOut, Shot, joined_cuts
 from boxkite.core.timebase import Span
 
 Progress = Callable[[str], None]
@@ -43,7 +43,7 @@ class Gathered:
 
     shots: tuple[Shot, ...]
     notices: tuple[str, ...]
-    uncovered: tuple[tuple[Reel, Span], ...]
+    uncovered: tuple[tuple[IndexedSource, Span], ...]
     left_out: tuple[LeftOut, ...]
     otherwise: Mapping[int, Otherwise]
     unseen: tuple[Unseen, ...] = ()
@@ -190,7 +190,7 @@ class _Cutter:
         self.progress = progress
         self.notices: list[str] = []
         self.unseen: list[Unseen] = []
-        self._reels: dict[Path, Reel] = {}
+        self._reels: dict[Path, IndexedSource] = {}
         self._recordings: tuple[Source, ...] | None = None
         self._edit_cutter: EditCutter | None = None
 
@@ -215,7 +215,7 @@ class _Cutter:
             )
         return self._cut_footage(way)
 
-    def reel_of(self, source: Source) -> Reel:
+    def reel_of(self, source: Source) -> IndexedSource:
         """A source measured, with the timecode of its first frame."""
         if source.path not in self._reels:
             self.progress(source.label)
@@ -329,7 +329,7 @@ class _Cutter:
         tables = ", ".join(dict.fromkeys(str(listed.path) for listed, _ in found.values()))
         return found, [f"cut at {count} marks kept beside the footage, in {tables}"]
 
-    def _cut_source(self, way: By, reel: Reel, marks: MarkList, chosen: list[Mark]) -> Cut:
+    def _cut_source(self, way: By, reel: IndexedSource, marks: MarkList, chosen: list[Mark]) -> Cut:
         """The shots of one source at its marks. Raises PlanError when not one comes of them."""
         placed = place_marks(marks, chosen, reel, self.job.marks_rate)
         if way == "ranges":
@@ -345,7 +345,7 @@ class _Cutter:
         cut = replace(cut, notices=(*(note for note in notes if note), *cut.notices))
         return self._limited(cut, reel, by_name)
 
-    def _limited(self, cut: Cut, reel: Reel, marks: Mapping[str, list[Span]]) -> Cut:
+    def _limited(self, cut: Cut, reel: IndexedSource, marks: Mapping[str, list[Span]]) -> Cut:
         words = range_words(self.job)
         if not words:
             return cut
@@ -354,7 +354,7 @@ class _Cutter:
         return replace(cut, shots=tuple(kept), left_out=(*cut.left_out, *outside))
 
 
-def _all_outside(marks: MarkList, reel: Reel, cut: Cut) -> RequestError:
+def _all_outside(marks: MarkList, reel: IndexedSource, cut: Cut) -> RequestError:
     reel_says = (
         f"{reel.source.label} runs from {reel.start} to {reel.timecode(reel.table.frame_count)}"
         if reel.has_timecode

@@ -18,12 +18,12 @@ from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside,
 from boxkite.core.plan.copies import copied_frames, joined_rows, preset_like
 from boxkite.core.plan.existing import settle_existing
 from boxkite.core.plan.gathering import Gathered, Progress, gather_shots
-from boxkite.core.plan.making import Making, check_image
 from boxkite.core.plan.row_names import RowNames
 from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.token_values import ShotValues
+from boxkite.core.plan.treatment import Treatment, check_image
 from boxkite.core.presets.fonts import unshown_signs
 from boxkite.core.presets.model import LookWanted, Preset
 from boxkite.core.records.store import Records
@@ -48,22 +48,22 @@ def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
 
 def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Progress) -> Plan:
     """The plan of shots that were gathered already. Raises as make_plan does."""
-    makings, unfit = _makings(gathered, outputs)
-    names = RowNames(job, gathered.shots, gathered.otherwise, makings)
+    treatments, unfit = _makings(gathered, outputs)
+    names = RowNames(job, gathered.shots, gathered.otherwise, treatments)
     maker = _RowMaker(job)
     rows: list[Row] = []
     unnamed: list[tuple[Shot, NameTooLongError]] = []
     for index, shot in enumerate(gathered.shots):
-        for making in makings[index]:
-            ending = shot.reel.source.path.suffix if making.preset.copy else making.preset.ending
+        for treatment in treatments[index]:
+            ending = shot.reel.source.path.suffix if treatment.preset.copy else treatment.preset.ending
             try:
-                name, plain_name = names.names(index, making, ending)
+                name, plain_name = names.names(index, treatment, ending)
             except NameTooLongError as error:
                 if len(gathered.shots) == 1:
                     raise
                 unnamed.append((shot, error))
                 continue
-            rows.append(maker.row(len(rows) + 1, shot, making, name, plain_name, names.values(index)))
+            rows.append(maker.row(len(rows) + 1, shot, treatment, name, plain_name, names.values(index)))
     if not rows:
         raise unnamed[0][1] if unnamed else _no_row(unfit)
     if job.joined != "no":
@@ -84,8 +84,8 @@ def _plan_of_table(job: Job, progress: Progress) -> Plan:
     values = ShotValues(job, shots)
     maker = _RowMaker(job)
     rows = [
-        maker.row(number, shot, making, name, name, values.of(shot, places[id(shot)]))
-        for number, (shot, making, name) in enumerate(found, start=1)
+        maker.row(number, shot, treatment, name, name, values.of(shot, places[id(shot)]))
+        for number, (shot, treatment, name) in enumerate(found, start=1)
     ]
     for folder in dict.fromkeys(row.folder for row in rows):
         check_folder(folder)
@@ -183,10 +183,10 @@ class Outputs:
         return Output(output.preset, output.folder.absolute()), self._presets[output.preset]
 
 
-def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Making]], list[LeftOut]]:
+def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatment]], list[LeftOut]]:
     """What each shot is made into, by its place; what cannot be is left out, with the reason."""
-    known: dict[tuple[int, tuple[Output, ...]], list[Making]] = {}
-    makings: list[Sequence[Making]] = []
+    known: dict[tuple[int, tuple[Output, ...]], list[Treatment]] = {}
+    treatments: list[Sequence[Treatment]] = []
     left_out = []
     for index, shot in enumerate(gathered.shots):
         done = gathered.otherwise.get(index)
@@ -194,16 +194,16 @@ def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Making]]
         key = id(shot.reel), outputs
         if key not in known:
             known[key] = [
-                Making.of(shot.reel, output, preset, sound_beside=shelf.has_sound_beside(preset))
+                Treatment.of(shot.reel, output, preset, sound_beside=shelf.has_sound_beside(preset))
                 for output, preset in shelf.of(outputs)
             ]
-        makings.append([making for making in known[key] if not making.unfit])
+        treatments.append([treatment for treatment in known[key] if not treatment.unfit])
         left_out += [
-            LeftOut(shot.marker or shot.clip_name, shot.origin, f"{making.preset.name}: {making.unfit}")
-            for making in known[key]
-            if making.unfit
+            LeftOut(shot.marker or shot.clip_name, shot.origin, f"{treatment.preset.name}: {treatment.unfit}")
+            for treatment in known[key]
+            if treatment.unfit
         ]
-    return makings, left_out
+    return treatments, left_out
 
 
 def _no_row(unfit: Sequence[LeftOut]) -> PlanError:
@@ -222,20 +222,26 @@ class _RowMaker:
         self._alike: dict[int, Preset | None] = {}
 
     def row(
-        self, number: int, shot: Shot, making: Making, name: str, plain_name: str, values: Mapping[str, Value]
+        self,
+        number: int,
+        shot: Shot,
+        treatment: Treatment,
+        name: str,
+        plain_name: str,
+        values: Mapping[str, Value],
     ) -> Row:
         """The row of a shot in one output, under a name."""
-        preset = making.preset
+        preset = treatment.preset
         copied: Span | None = None
         look: Look = ()
-        warnings = (*shot.warnings, *making.warnings)
+        warnings = (*shot.warnings, *treatment.warnings)
         if preset.video:
             look, said = self._looks.look_of(shot, preset.look)
             warnings += said
         elif preset.copy:
             warnings += self._looks.unapplied(shot)
         lettering, said = (
-            self._burn_ins.of(preset, name, making.values, values) if preset.burn_in else ((), ())
+            self._burn_ins.of(preset, name, treatment.values, values) if preset.burn_in else ((), ())
         )
         warnings += said
         if preset.copy:
@@ -243,20 +249,20 @@ class _RowMaker:
                 self._stored[id(shot.reel)] = stored_pictures(shot.reel.source)
             copied, moved = copied_frames(shot, self._stored[id(shot.reel)])
             if moved and self._job.exact_cuts:
-                return self._encoded_alike(number, shot, making, name, plain_name, values)
+                return self._encoded_alike(number, shot, treatment, name, plain_name, values)
             warnings += moved
         return Row(
             number=number,
             shot=shot,
             preset=preset,
-            folder=making.output.folder,
+            folder=treatment.output.folder,
             name=name,
             plain_name=plain_name,
-            geometry=making.geometry,
+            geometry=treatment.geometry,
             lettering=lettering,
-            sound_tracks=making.sound_tracks,
-            expected_bytes=making.bytes_of((copied or shot.span).length),
-            spread=making.spread,
+            sound_tracks=treatment.sound_tracks,
+            expected_bytes=treatment.bytes_of((copied or shot.span).length),
+            spread=treatment.spread,
             warnings=warnings,
             copied=copied,
             look=look,
@@ -265,12 +271,18 @@ class _RowMaker:
         )
 
     def _encoded_alike(
-        self, number: int, shot: Shot, making: Making, name: str, plain_name: str, values: Mapping[str, Value]
+        self,
+        number: int,
+        shot: Shot,
+        treatment: Treatment,
+        name: str,
+        plain_name: str,
+        values: Mapping[str, Value],
     ) -> Row:
         """The row of a shot that a copy would not hold exactly, encoded as its source is."""
         source = shot.reel.source
         if id(source) not in self._alike:
-            self._alike[id(source)] = preset_like(source, making.preset.name)
+            self._alike[id(source)] = preset_like(source, treatment.preset.name)
         preset = self._alike[id(source)]
         if preset is None:
             codecs = [source.video.codec] if source.video else []
@@ -280,7 +292,7 @@ class _RowMaker:
                 f" as {source.label} is",
                 hint=f"leave {setting('exact-cuts')} out, or give a preset that encodes",
             )
-        encoding = Making.of(shot.reel, making.output, replace(preset, look=NO_LOOK))
+        encoding = Treatment.of(shot.reel, treatment.output, replace(preset, look=NO_LOOK))
         row = self.row(number, shot, encoding, name, plain_name, values)
         said = "encoded, not copied: its ends are no keyframes"
         return replace(row, exact=True, warnings=(*row.warnings, said))

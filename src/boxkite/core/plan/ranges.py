@@ -9,7 +9,7 @@ from pathlib import Path
 from boxkite.core.edit.timeline import Timeline
 from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.job.job import Job
-from boxkite.core.shots.shot import Reel
+from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import Span, Timecode, is_timecode_like
 
@@ -48,7 +48,7 @@ def range_of_timeline(job: Job, timeline: Timeline) -> Span:
     return _range(job, timeline.start, Span(0, timeline.length), events, names)
 
 
-def range_of_source(job: Job, reel: Reel, marks: Mapping[str, list[Span]]) -> Span:
+def range_of_source(job: Job, reel: IndexedSource, marks: Mapping[str, list[Span]]) -> Span:
     """The frames of a source between in and out; marks: where each of its marks lies, by name."""
     return _range(
         job, reel.start, reel.table.span, {}, {name.casefold(): spans for name, spans in marks.items()}

@@ -18,8 +18,8 @@ from boxkite.core.naming.pattern import (
 )
 from boxkite.core.naming.tokens import DEFAULT_PATTERNS
 from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, in_forms
-from boxkite.core.plan.making import Making
 from boxkite.core.plan.token_values import OUTPUT_TOKENS, ShotValues, known_tokens
+from boxkite.core.plan.treatment import Treatment
 from boxkite.core.plan.versions import MARK, VERSION, Open, next_version, version_choices
 from boxkite.core.shots.shot import Shot
 
@@ -34,9 +34,9 @@ class RowNames:
         job: Job,
         shots: Sequence[Shot],
         otherwise: Mapping[int, Otherwise],
-        makings: Sequence[Sequence[Making]],
+        treatments: Sequence[Sequence[Treatment]],
     ) -> None:
-        """otherwise: by place of a shot, how it is done otherwise. makings: what each is made into.
+        """otherwise: by place of a shot, how it is done otherwise. treatments: what each is made into.
 
         Raises PatternError.
         """
@@ -54,7 +54,7 @@ class RowNames:
         if versioned:
             self.version = job.version
             if self.version is None:
-                self.version = max(next_version(one, self._tried(one, makings)) for one in versioned)
+                self.version = max(next_version(one, self._tried(one, treatments)) for one in versioned)
         elif job.version is not None:
             raise PatternError(
                 f"{setting('version-number')} goes with @version in the pattern",
@@ -73,7 +73,7 @@ class RowNames:
         """The values of a shot, whatever it is made into."""
         return self._values.of(self._shots[index], index)
 
-    def names(self, index: int, making: Making, ending: str) -> tuple[str, str]:
+    def names(self, index: int, treatment: Treatment, ending: str) -> tuple[str, str]:
         """(name, the same with the version left out) of a shot in one output. Raises PatternError."""
         shot = self._shots[index]
         pattern = self._pattern(shot, index)
@@ -82,7 +82,7 @@ class RowNames:
         values: Values = self._values.of(shot, index)
         of_output = self._of_output[id(pattern)]
         if of_output:
-            values = ChainMap(making.values, values)  # type: ignore[arg-type]
+            values = ChainMap(treatment.values, values)  # type: ignore[arg-type]
         try:
             name = plain = make_name(pattern, values)
             if id(pattern) in self._versioned:
@@ -96,7 +96,7 @@ class RowNames:
             self._kept = index, name, plain
         return name, plain
 
-    def _tried(self, pattern: Pattern, makings: Sequence[Sequence[Making]]) -> set[tuple[Path, str]]:
+    def _tried(self, pattern: Pattern, treatments: Sequence[Sequence[Treatment]]) -> set[tuple[Path, str]]:
         """The folders and names that a pattern would fill, MARK standing for the version."""
         in_subfolder = "/" in pattern.text
         tried = set()
@@ -105,10 +105,10 @@ class RowNames:
                 continue
             values = ChainMap({VERSION: Open(MARK)}, self.values(index))  # type: ignore[arg-type]
             name = ""
-            for making in makings[index]:
+            for treatment in treatments[index]:
                 if in_subfolder and (not name or self._of_output[id(pattern)]):
-                    name = make_name(pattern, values.new_child(making.values))  # type: ignore[arg-type]
-                tried.add((making.output.folder, name if in_subfolder else MARK))
+                    name = make_name(pattern, values.new_child(treatment.values))  # type: ignore[arg-type]
+                tried.add((treatment.output.folder, name if in_subfolder else MARK))
         return tried
 
     def _subfolder(self, shot: Shot, index: int) -> str:
@@ -151,7 +151,7 @@ def _check_no_second_version(pattern: Pattern, values: Values) -> None:
         try:
             text = in_forms(value, choice.forms)
         except FormError:
-            continue  # making the name says so
+            continue  # treatment the name says so
         if ends_in_version(text):
             raise PatternError(
                 f"“{text}” ends in a version already, so the name would bear two",

@@ -15,11 +15,11 @@ from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import Lettering, Preset
-from boxkite.core.shots.shot import EditPlace, LeftOut, Reel, Shot
+from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode, round_fraction
 
 
-class Running(StrEnum):
+class LiveToken(StrEnum):
     """Parts of a burn-in that change from frame to frame."""
 
     TIMECODE = "timecode"
@@ -32,7 +32,7 @@ class Running(StrEnum):
 class PlannedLettering:
     """A burn-in with its fixed text worked out; parts are text or what runs along, style is the preset's."""
 
-    parts: tuple[str | Running, ...]
+    parts: tuple[str | LiveToken, ...]
     style: Lettering
 
 
@@ -217,7 +217,7 @@ class Plan:
 
     rows: tuple[Row, ...]
     notices: tuple[str, ...]
-    uncovered: tuple[tuple[Reel, Span], ...]
+    uncovered: tuple[tuple[IndexedSource, Span], ...]
     volumes: tuple[Volume, ...]
     pattern: str
     left_out: tuple[LeftOut, ...] = ()

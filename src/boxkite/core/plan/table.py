@@ -18,11 +18,11 @@ from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frames import measure_frames
 from boxkite.core.job.job import Job, Output
 from boxkite.core.naming.filename import MOST_BYTES, byte_length, clean_value, safe_component
-from boxkite.core.plan.making import Making
 from boxkite.core.plan.rows import Plan
+from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.placing import make_reel
-from boxkite.core.shots.shot import EditPlace, LeftOut, Reel, Shot
+from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
 ENDINGS = (".csv", ".tsv")
@@ -115,9 +115,9 @@ class TableReader:
         self.table = read_table(self.path)
         self._columns = {column.casefold().strip(): column for column in self.table.columns}
         self._check_columns()
-        self._reels: dict[tuple[Path, str], Reel] = {}
+        self._reels: dict[tuple[Path, str], IndexedSource] = {}
         self._presets: dict[str, Preset] = {}
-        self._makings: dict[tuple[int, str, Path], Making] = {}
+        self._makings: dict[tuple[int, str, Path], Treatment] = {}
         self._shots: dict[Any, Shot] = {}
 
     def _check_columns(self) -> None:
@@ -146,7 +146,7 @@ class TableReader:
                 f"a saved plan says this itself: {words}", path=self.path, hint="edit the table, or plan anew"
             )
 
-    def read(self) -> tuple[list[tuple[Shot, Making, str]], list[LeftOut]]:
+    def read(self) -> tuple[list[tuple[Shot, Treatment, str]], list[LeftOut]]:
         """(shot, how it is made, its name) of every row that is to be made, and the others.
 
         Raises PlanError with file, line and column.
@@ -160,14 +160,14 @@ class TableReader:
                 continue
             try:
                 shot = self._shot(line)
-                making = self._making(line, shot)
+                treatment = self._making(line, shot)
             except PlanError:
                 raise
             except BoxkiteError as error:
                 raise PlanError(error.message, path=self.path, line=line.line, hint=error.hint) from None
-            if making.unfit:
-                raise self._wrong(line, "preset", f"{making.preset.name}: {making.unfit}")
-            found.append((shot, making, self._name(line, shot, making.preset)))
+            if treatment.unfit:
+                raise self._wrong(line, "preset", f"{treatment.preset.name}: {treatment.unfit}")
+            found.append((shot, treatment, self._name(line, shot, treatment.preset)))
         if not found:
             raise PlanError("no row of it is to be made", path=self.path)
         return found, left_out
@@ -214,7 +214,7 @@ class TableReader:
         key = (id(reel), start, end, shot.marker, shot.clip, shot.keywords, shot.note, tuple(facts.items()))
         return self._shots.setdefault(key, shot)
 
-    def _frame(self, line: Line, column: str, reel: Reel) -> int:
+    def _frame(self, line: Line, column: str, reel: IndexedSource) -> int:
         text = self._cell(line, column)
         if text.isascii() and text.isdigit():
             return int(text)
@@ -223,7 +223,7 @@ class TableReader:
         except BoxkiteError as error:
             raise self._wrong(line, column, error.message, error.hint) from None
 
-    def _place(self, line: Line, reel: Reel, length: int) -> EditPlace | None:
+    def _place(self, line: Line, reel: IndexedSource, length: int) -> EditPlace | None:
         timeline, record = self._cell(line, "timeline"), self._cell(line, "record in")
         if not (timeline and record):
             return None
@@ -236,7 +236,7 @@ class TableReader:
             timeline, self._cell(line, "track"), self._cell(line, "event"), Span(0, length), start
         )
 
-    def _reel(self, line: Line) -> Reel:
+    def _reel(self, line: Line) -> IndexedSource:
         text, starts = self._cell(line, "source"), self._cell(line, "source starts at")
         path = self.path.absolute().parent / path_from(text)
         if (path, starts) not in self._reels:
@@ -257,7 +257,7 @@ class TableReader:
             self._reels[path, starts] = reel
         return self._reels[path, starts]
 
-    def _making(self, line: Line, shot: Shot) -> Making:
+    def _making(self, line: Line, shot: Shot) -> Treatment:
         name, folder = self._cell(line, "preset"), self._cell(line, "folder")
         if not folder:
             raise self._wrong(line, "folder", "the cell is empty")
@@ -269,7 +269,7 @@ class TableReader:
         target = self.path.absolute().parent / path_from(folder)
         key = id(shot.reel), name, target
         if key not in self._makings:
-            self._makings[key] = Making.of(shot.reel, Output(name, target), self._presets[name])
+            self._makings[key] = Treatment.of(shot.reel, Output(name, target), self._presets[name])
         return self._makings[key]
 
     def _name(self, line: Line, shot: Shot, preset: Preset) -> str:

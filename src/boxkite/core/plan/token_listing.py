@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
 from boxkite.core.metadata.facts import Fact, KnownFacts
@@ -71,6 +71,6 @@ def whole_source(source: Source, facts: dict[str, str]) -> Shot:
     """The source as a shot, its length as its container says."""
     rate = source.video.rate if source.video else FrameRate.parse("25")
     count = source.video.frame_count if source.video else rate.frames_in(source.duration)
-    table = FrameTable(rate, count, count, 0, 1 / rate.fraction, constant=True)
+    table = FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True)
     keywords = tuple(word.strip() for word in facts.get("keywords", "").split(",") if word.strip())
     return Shot(make_reel(source, table, None), Span(0, count), facts=facts, keywords=keywords, way="files")

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 
 from boxkite.core.job.job import Job
 from boxkite.core.naming.tokens import TABLE_TOKENS, TOKENS
-from boxkite.core.naming.values import SUBFOLDER, Counter, Date, Moment, Number, Text, Value
+from boxkite.core.naming.values import SUBFOLDER, Counter, Date, Number, Text, Tick, Value
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import EditPlace, Shot
@@ -31,8 +31,8 @@ class LazyValues(Mapping[str, Value]):
 
     __slots__ = ("_count", "_makers", "_shot")
 
-    def __init__(self, makers: Mapping[str, Callable[[Shot], Value]], shot: Shot, count: Counter) -> None:
-        self._makers = makers
+    def __init__(self, executor: Mapping[str, Callable[[Shot], Value]], shot: Shot, count: Counter) -> None:
+        self._makers = executor
         self._shot = shot
         self._count = count
 
@@ -139,14 +139,14 @@ _MAKERS: dict[str, Callable[[Shot], Value]] = {
     "file": lambda shot: Text(shot.reel.source.path.name),
     "folder": lambda shot: Text(shot.reel.source.path.absolute().parent.name),
     "colour": lambda shot: Text(shot.colour),
-    "in": lambda shot: Moment(shot.span.start, shot.reel.timecode(shot.span.start)),
-    "out": lambda shot: Moment(shot.span.end, shot.reel.timecode(shot.span.end)),
-    "length": lambda shot: Moment(shot.span.length, Timecode(shot.span.length, shot.reel.table.rate)),
+    "in": lambda shot: Tick(shot.span.start, shot.reel.timecode(shot.span.start)),
+    "out": lambda shot: Tick(shot.span.end, shot.reel.timecode(shot.span.end)),
+    "length": lambda shot: Tick(shot.span.length, Timecode(shot.span.length, shot.reel.table.rate)),
     "rate": lambda shot: Text(str(shot.reel.table.rate).replace("/", "-")),
     "timeline": lambda shot: _of_place(shot, lambda place: Text(place.timeline)),
     "track": lambda shot: _of_place(shot, lambda place: Text(place.track)),
     "event": lambda shot: _of_place(shot, lambda place: Text(place.event)),
-    "record": lambda shot: _of_place(shot, lambda place: Moment(place.record.start, place.record_in)),
+    "record": lambda shot: _of_place(shot, lambda place: Tick(place.record.start, place.record_in)),
     "reel": lambda shot: Text(_fact(shot, "reel") or shot.reel.source.reel),
     "created": lambda shot: Date(shot.reel.source.created) if shot.reel.source.created else Text(""),
     "keyword": _from_table("keyword", lambda shot: shot.keywords[0] if shot.keywords else ""),

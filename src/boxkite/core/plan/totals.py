@@ -11,7 +11,7 @@ from typing import Any
 from boxkite.core.errors import RecordsError
 from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.records.store import Records
-from boxkite.core.shots.shot import UNLIKE_THE_EDIT, Unlike
+from boxkite.core.shots.shot import DIFFERENT_FROM_THE_EDIT, EditDifference
 
 
 @dataclass(frozen=True)
@@ -37,19 +37,19 @@ class Totals:
     bytes_between: tuple[int, int]
     sources: int
     source_bytes: int
-    unlike: Mapping[Unlike, int]
+    unlike: Mapping[EditDifference, int]
 
     @property
-    def unlike_the_edit(self) -> dict[Unlike, int]:
+    def unlike_the_edit(self) -> dict[EditDifference, int]:
         """Those kinds that an edit shows otherwise."""
-        return {kind: count for kind, count in self.unlike.items() if kind in UNLIKE_THE_EDIT}
+        return {kind: count for kind, count in self.unlike.items() if kind in DIFFERENT_FROM_THE_EDIT}
 
 
 def add_up(rows: Sequence[Row]) -> Totals:
     """Add up the rows that are to be made."""
     shots = {id(row.shot): row.shot for row in rows}
     sources = {shot.reel.source.path: shot.reel.source for shot in shots.values()}
-    unlike: dict[Unlike, int] = {}
+    unlike: dict[EditDifference, int] = {}
     for shot in shots.values():
         for kind in shot.unlike:
             unlike[kind] = unlike.get(kind, 0) + 1
@@ -68,7 +68,7 @@ def add_up(rows: Sequence[Row]) -> Totals:
         ),
         sources=len(sources),
         source_bytes=sum(source.size_bytes for source in sources.values()),
-        unlike=dict(sorted(unlike.items(), key=lambda one: list(Unlike).index(one[0]))),
+        unlike=dict(sorted(unlike.items(), key=lambda one: list(EditDifference).index(one[0]))),
     )
 
 

@@ -21,7 +21,7 @@ from boxkite.core.shots.edits import Wanted
 from boxkite.core.shots.laying import source_span
 from boxkite.core.shots.limits import with_handles
 from boxkite.core.shots.placing import make_reel
-from boxkite.core.shots.shot import EditPlace, Reel, Shot
+from boxkite.core.shots.shot import EditPlace, IndexedSource, Shot
 from boxkite.core.timebase import Span, round_fraction
 
 _SEVERAL_PARTS = "@clip_@in"
@@ -36,7 +36,7 @@ class Use:
     """
 
     clip: Clip
-    reel: Reel
+    reel: IndexedSource
     first: int
     span: Span
     is_sound: bool
@@ -70,9 +70,9 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
     outputs = Outputs(job)
     if len(job.outputs) != 1:
         raise PlanError("a trimmed project has one output", hint=f"as {setting('to')} copy:trimmed")
-    reels: dict[Path, Reel] = {}
+    reels: dict[Path, IndexedSource] = {}
 
-    def reel_of(source: Source) -> Reel:
+    def reel_of(source: Source) -> IndexedSource:
         if source.path not in reels:
             progress(source.label)
             reels[source.path] = make_reel(source, measure_frames(source), None)
@@ -99,7 +99,9 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
     return Trim(edit, plan, tuple(parts), size)
 
 
-def _uses(edit: Edit, cutter: EditCutter, reel_of: Callable[[Source], Reel], notices: list[str]) -> list[Use]:
+def _uses(
+    edit: Edit, cutter: EditCutter, reel_of: Callable[[Source], IndexedSource], notices: list[str]
+) -> list[Use]:
     found, missing, silent = [], [], 0
     finder = cutter.finder_of(edit)
     for timeline, track, clip in _media_clips(edit.timelines):
@@ -132,7 +134,7 @@ def _media_clips(timelines: Sequence[Timeline]) -> Iterator[tuple[Timeline, Trac
                     yield timeline, track, clip
 
 
-def _use(timeline: Timeline, track: Track, clip: Clip, reel: Reel) -> Use:
+def _use(timeline: Timeline, track: Track, clip: Clip, reel: IndexedSource) -> Use:
     place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
     shown = source_span(Wanted(timeline, place, clip.name, "", clip, Fraction(0), clip.speed), clip, reel)
     scale = abs(clip.speed) * reel.table.rate.fraction / timeline.rate.fraction
@@ -192,7 +194,7 @@ def _shared(first: Span, second: Span) -> int:
     return max(0, min(first.end, second.end) - max(first.start, second.start))
 
 
-def _part(uses: Sequence[Use], span: Span, reel: Reel) -> Part:
+def _part(uses: Sequence[Use], span: Span, reel: IndexedSource) -> Part:
     names = list(dict.fromkeys(use.clip.name for use in uses))
     said = f"used {len(uses)} times, as {', '.join(names[:6])}{' …' if len(names) > 6 else ''}"
     warnings = (said,) if len(uses) > 1 else ()

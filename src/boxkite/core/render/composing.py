@@ -22,7 +22,7 @@ from boxkite.core.render.mixing import as_sound, interleaved
 from boxkite.core.render.pictures import Damage, read_pictures
 from boxkite.core.render.sounds import SoundReader
 from boxkite.core.shots.composing import SOUND
-from boxkite.core.shots.shot import Composition, Layer, Reel, Shot, SoundLayer
+from boxkite.core.shots.shot import Composition, IndexedSource, Layer, Shot, SoundLayer
 from boxkite.core.timebase import FrameRate, Span, round_fraction, sample_at
 
 _BACKWARDS_AT_ONCE = 12
@@ -34,7 +34,7 @@ _BT709, _BT601 = 1, 5
 class EditPictures:
     """The pictures of an edit, each asked for once and in order."""
 
-    def __init__(self, reel: Reel, threads: int, damage: Damage | None) -> None:
+    def __init__(self, reel: IndexedSource, threads: int, damage: Damage | None) -> None:
         assert reel.composition and reel.source.video
         self._tracks = reel.composition.tracks
         self._threads, self._damage = threads, damage
@@ -125,7 +125,7 @@ def _share(frame: int, cut: int, fade: tuple[int, int]) -> Fraction:
 class _Conform:
     """Brings pictures of any source to the size and format of an edit."""
 
-    def __init__(self, reel: Reel) -> None:
+    def __init__(self, reel: IndexedSource) -> None:
         assert reel.composition and reel.source.video
         self.video = reel.source.video
         self.pixel_format = _working_format(reel.composition)
@@ -134,7 +134,7 @@ class _Conform:
         self._black: VideoFrame | None = None
 
     def through(
-        self, layer: Layer, reel: Reel, span: Span, pictures: Iterator[VideoFrame]
+        self, layer: Layer, reel: IndexedSource, span: Span, pictures: Iterator[VideoFrame]
     ) -> Iterator[VideoFrame]:
         """Pictures of a span of a source, upright, progressive, sized with bars, with the clip's own look."""
         preset = Preset(
@@ -226,7 +226,7 @@ class _LayerReader:
     """The pictures of one clip at its speed, forwards, backwards or frozen."""
 
     def __init__(
-        self, layer: Layer, reel: Reel, conform: _Conform, threads: int, damage: Damage | None
+        self, layer: Layer, reel: IndexedSource, conform: _Conform, threads: int, damage: Damage | None
     ) -> None:
         self.layer = layer
         self._reel, self._conform = reel, conform
@@ -277,7 +277,7 @@ class _LayerReader:
 class EditSounds:
     """The sound of an edit, all its tracks added up, as one stereo track; sample 0 is the edit's first frame."""
 
-    def __init__(self, reel: Reel, span: Span) -> None:
+    def __init__(self, reel: IndexedSource, span: Span) -> None:
         assert reel.composition
         self._rate = reel.table.rate
         self._waiting = [one for one in reel.composition.sounds if one.record.clipped_to(span).length]

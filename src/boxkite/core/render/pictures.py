@@ -16,7 +16,7 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.exr import only_part
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import Span
@@ -56,7 +56,7 @@ class Damage:
 
 def read_pictures(
     source: Source,
-    table: FrameTable,
+    table: FrameIndex,
     span: Span,
     *,
     threads: int = 0,
@@ -77,7 +77,7 @@ def read_pictures(
 
 
 def _pictures_from(
-    source: Source, table: FrameTable, span: Span, threads: int, damage: Damage | None, hardware: str
+    source: Source, table: FrameIndex, span: Span, threads: int, damage: Damage | None, hardware: str
 ) -> Generator[tuple[int, VideoFrame], None, None]:
     """Decoded pictures with their numbers, the first of them no later than the span's first frame.
 
@@ -108,7 +108,7 @@ def _pictures_from(
             return
 
 
-def _seek_targets(source: Source, table: FrameTable, frame: int) -> list[int]:
+def _seek_targets(source: Source, table: FrameIndex, frame: int) -> list[int]:
     """Times to seek to for a frame, nearest first; none where only reading from the start is safe."""
     if frame == 0 or not table.timestamped:
         return []
@@ -120,7 +120,7 @@ def _seek_targets(source: Source, table: FrameTable, frame: int) -> list[int]:
 
 
 def _packets_from(
-    container: InputContainer, stream: VideoStream, table: FrameTable, frame: int, target: int | None
+    container: InputContainer, stream: VideoStream, table: FrameIndex, frame: int, target: int | None
 ) -> Iterator[Packet[VideoStream]] | None:
     """Packets from the first keyframe after a seek; None where that keyframe is shown after the frame."""
     if target is None:
@@ -159,7 +159,7 @@ def _hurrying(
 
 
 def _decode(
-    packets: Iterator[Packet[VideoStream]], table: FrameTable, span: Span, damage: Damage | None
+    packets: Iterator[Packet[VideoStream]], table: FrameIndex, span: Span, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Decoded pictures with the frame at which each is shown; stops soon after the span."""
     counted = 0
@@ -189,7 +189,7 @@ def _decode(
 
 
 def _fill_span(
-    pictures: Iterator[tuple[int, VideoFrame]], table: FrameTable, span: Span, damage: Damage | None
+    pictures: Iterator[tuple[int, VideoFrame]], table: FrameIndex, span: Span, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Every number of the span with its picture; on variable-rate sources the last one shown is held."""
     wanted = span.start

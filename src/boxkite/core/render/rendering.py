@@ -57,7 +57,7 @@ class Writer(Protocol):
 
 
 @dataclass
-class _Making:
+class _FileBeingMade:
     """One file while it is made. reached: the source's frame up to which it has its pictures."""
 
     row: Row
@@ -116,7 +116,7 @@ def render_stretch(
     written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
     results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied]
     encoded = [row for row in rows if not row.is_copied]
-    makings: list[_Making] = []
+    makings: list[_FileBeingMade] = []
     damage = Damage() if any(row.accept_damaged for row in encoded) else None
     prepared = _first_passes(encoded, written, threads, results)
     for row in encoded:
@@ -125,7 +125,7 @@ def render_stretch(
         partial = written[row.number]
         try:
             writer = _writer(row, partial, threads, prepared[row.number])
-            makings.append(_Making(row, partial, writer, row.span.start))
+            makings.append(_FileBeingMade(row, partial, writer, row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             discard(partial)
             results.append(failed(row, error))
@@ -168,7 +168,7 @@ def _first_passes(
     for row in twice:
         notes = notes_beside(written[row.number])
         try:
-            makings.append(_Making(row, notes, FirstPass(row, threads, notes), row.span.start))
+            makings.append(_FileBeingMade(row, notes, FirstPass(row, threads, notes), row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             results.append(failed(row, error))
             del prepared[row.number]
@@ -192,7 +192,7 @@ def _first_passes(
 class _Sounds:
     """The sound of one span, for all files that hold just that span of just that source."""
 
-    def __init__(self, makings: Sequence[_Making], span: Span) -> None:
+    def __init__(self, makings: Sequence[_FileBeingMade], span: Span) -> None:
         self.makings = makings
         self.span = span
         row = makings[0].row
@@ -220,9 +220,9 @@ class _Sounds:
         self.reader.close()
 
 
-def _open_all_sounds(makings: Sequence[_Making]) -> list[_Sounds]:
+def _open_all_sounds(makings: Sequence[_FileBeingMade]) -> list[_Sounds]:
     """A reader for each span that files hold sound of: cut to its own samples."""
-    alike: dict[tuple[Span, int], list[_Making]] = {}
+    alike: dict[tuple[Span, int], list[_FileBeingMade]] = {}
     for making in makings:
         if making.row.sound_tracks:
             alike.setdefault((making.row.span, id(making.row.shot.sound)), []).append(making)
@@ -230,7 +230,12 @@ def _open_all_sounds(makings: Sequence[_Making]) -> list[_Sounds]:
 
 
 def _feed(
-    makings: Sequence[_Making], threads: int, progress: Progress, damage: Damage | None, *, sound: bool = True
+    makings: Sequence[_FileBeingMade],
+    threads: int,
+    progress: Progress,
+    damage: Damage | None,
+    *,
+    sound: bool = True,
 ) -> None:
     """Decode the stretch once and hand every picture and sound to each file that is still well."""
     if not makings:
@@ -268,7 +273,7 @@ def _moments(row: Row, stretch: Span) -> Iterator[tuple[int, None]]:
     yield stretch.end - 1, None
 
 
-def _put_silence(makings: Sequence[_Making], frame: int) -> None:
+def _put_silence(makings: Sequence[_FileBeingMade], frame: int) -> None:
     """Silence up to a frame, for files that need a track and have no sound."""
     for making in makings:
         span, rate = making.row.span, making.row.shot.reel.table.rate
@@ -277,7 +282,7 @@ def _put_silence(makings: Sequence[_Making], frame: int) -> None:
             making.attempt(making.writer.put_sound, 0, silence(samples))
 
 
-def _finish(making: _Making, damage: Damage | None) -> Result:
+def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
     row = making.row
     if making.failure:
         return making.failure
@@ -303,7 +308,7 @@ def _finish(making: _Making, damage: Damage | None) -> Result:
     return Result(row.number, row.path, proof=proof, warnings=tuple(warnings))
 
 
-def _expected(making: _Making) -> Expected:
+def _expected(making: _FileBeingMade) -> Expected:
     row, writer, held = making.row, making.writer, making.held
     samples = []
     for positions in file_tracks(row.preset.audio, row.sound_tracks):

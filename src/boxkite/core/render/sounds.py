@@ -16,7 +16,7 @@ from av.packet import Packet
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import AudioFacts
-from boxkite.core.shots.shot import Reel, Shot
+from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 _LEAD_SECONDS = Fraction(1, 2)
@@ -35,7 +35,7 @@ class _Track:
     silence_samples: int = 0
 
 
-def samples_of(reel: Reel, span: Span, facts: AudioFacts) -> tuple[int, int]:
+def samples_of(reel: IndexedSource, span: Span, facts: AudioFacts) -> tuple[int, int]:
     """The first sample of a span and the first after it; sound without a picture ends where it ends."""
     start = sample_at(span.start, reel.table.rate, facts.sample_rate_hz)
     end = sample_at(span.end, reel.table.rate, facts.sample_rate_hz)

@@ -14,7 +14,7 @@ from boxkite.core.files.writing import create_file
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 from boxkite.core.render.pictures import read_pictures
 from boxkite.core.render.stills import as_image
-from boxkite.core.shots.shot import Reel
+from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span
 
 MOST_DRAWN = 96
@@ -23,7 +23,7 @@ _COLUMNS = 4
 _PAPER, _INK, _PALE = (250, 248, 243), (38, 36, 34), (120, 114, 106)
 
 
-def draw_strip(path: Path, reel: Reel, changes: Sequence[Change]) -> int:
+def draw_strip(path: Path, reel: IndexedSource, changes: Sequence[Change]) -> int:
     """Draw the changes of a source as a PNG and return how many were drawn, at most MOST_DRAWN.
 
     Raises MarksError when the file is there already or cannot be written; DamagedError where pictures are broken.
@@ -63,7 +63,7 @@ def draw_strip(path: Path, reel: Reel, changes: Sequence[Change]) -> int:
     return len(drawn)
 
 
-def _pair(reel: Reel, change: Change) -> tuple[Image.Image, Image.Image]:
+def _pair(reel: IndexedSource, change: Change) -> tuple[Image.Image, Image.Image]:
     """The pictures on both sides of a change, made small; of a dissolve, those where it begins and ends."""
     reach = change.length // 2 + 1
     last = reel.table.frame_count - 1
@@ -71,7 +71,7 @@ def _pair(reel: Reel, change: Change) -> tuple[Image.Image, Image.Image]:
     return _small(reel, places[0]), _small(reel, places[1])
 
 
-def _small(reel: Reel, frame: int) -> Image.Image:
+def _small(reel: IndexedSource, frame: int) -> Image.Image:
     for _, picture in read_pictures(reel.source, reel.table, Span(frame, frame + 1), threads=1):
         image = as_image(picture)
         if turn := reel.table.rotation_degrees:

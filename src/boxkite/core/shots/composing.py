@@ -11,7 +11,7 @@ from boxkite.core.footage.source import AudioFacts
 from boxkite.core.looks.look import Look
 from boxkite.core.shots.edits import Flat, flattened
 from boxkite.core.shots.laying import source_frames_of
-from boxkite.core.shots.shot import Composition, Layer, LeftOut, Reel, SoundLayer
+from boxkite.core.shots.shot import Composition, IndexedSource, Layer, LeftOut, SoundLayer
 from boxkite.core.timebase import Span
 
 SOUND = AudioFacts(0, "mixed", 48_000, 2, "stereo")
@@ -33,8 +33,8 @@ class Wished:
 def compose(
     timeline: Timeline,
     origin: str,
-    reel_of_clip: Callable[[Clip], Reel],
-    look_of_clip: Callable[[Clip, Reel], Look],
+    reel_of_clip: Callable[[Clip], IndexedSource],
+    look_of_clip: Callable[[Clip, IndexedSource], Look],
     wished: Wished,
 ) -> tuple[Composition, list[str]]:
     """The layers of a timeline, nested ones opened, and what of it cannot be rendered, in words.
@@ -63,8 +63,8 @@ def _layer(
     timeline: Timeline,
     flat: Flat,
     on_track: Sequence[Flat],
-    reel_of_clip: Callable[[Clip], Reel],
-    look_of_clip: Callable[[Clip, Reel], Look],
+    reel_of_clip: Callable[[Clip], IndexedSource],
+    look_of_clip: Callable[[Clip, IndexedSource], Look],
     said: list[str],
 ) -> Layer:
     clip = flat.clip
@@ -104,7 +104,7 @@ def _fade(transition: Transition | None, said: list[str]) -> tuple[int, int]:
 
 
 def _sounds(
-    timeline: Timeline, reel_of_clip: Callable[[Clip], Reel], wished: Wished, said: list[str]
+    timeline: Timeline, reel_of_clip: Callable[[Clip], IndexedSource], wished: Wished, said: list[str]
 ) -> list[SoundLayer]:
     found = []
     for track in timeline.sound_tracks:

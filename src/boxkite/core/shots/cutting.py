@@ -9,7 +9,7 @@ from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.source import Source
 from boxkite.core.shots.placing import PlacedMark
-from boxkite.core.shots.shot import Cut, Reel, Shot
+from boxkite.core.shots.shot import Cut, IndexedSource, Shot
 from boxkite.core.timebase import Span, uncovered
 
 
@@ -42,7 +42,9 @@ def assign_marks(marks: MarkList, sources: Sequence[Source]) -> tuple[dict[int, 
     return by_source, notices
 
 
-def cut_at_markers(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel, closing_name: str) -> Cut:
+def cut_at_markers(
+    marks: MarkList, placed: Sequence[PlacedMark], reel: IndexedSource, closing_name: str
+) -> Cut:
     """A shot from each marker to the next mark, or to the end of the media.
 
     A marker with a length of its own ends there. A closing marker, known by its name whatever its case,
@@ -85,7 +87,7 @@ def cut_at_markers(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel, cl
     return _finished(shots, notices, reel)
 
 
-def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel) -> Cut:
+def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: IndexedSource) -> Cut:
     """A shot for each range, cut short at the ends of the media; points make none."""
     notices: list[str] = []
     whole = reel.table.span
@@ -100,12 +102,12 @@ def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: Reel) -> 
     return _finished(shots, notices, reel)
 
 
-def cut_whole(reel: Reel) -> Cut:
+def cut_whole(reel: IndexedSource) -> Cut:
     """One shot: the whole source."""
     return Cut((Shot(reel, reel.table.span, origin=reel.source.label, way="files"),))
 
 
-def _finished(shots: list[Shot], notices: list[str], reel: Reel) -> Cut:
+def _finished(shots: list[Shot], notices: list[str], reel: IndexedSource) -> Cut:
     gaps = uncovered(reel.table.span, [shot.span for shot in shots])
     return Cut(tuple(shots), tuple(notices), tuple((reel, gap) for gap in gaps))
 
@@ -114,7 +116,7 @@ def _is_closing(mark: Mark, closing_name: str) -> bool:
     return bool(closing_name) and mark.name.strip().casefold() == closing_name.strip().casefold()
 
 
-def _shot(marks: MarkList, placed: PlacedMark, reel: Reel, wanted: Span) -> Shot:
+def _shot(marks: MarkList, placed: PlacedMark, reel: IndexedSource, wanted: Span) -> Shot:
     span = wanted.clipped_to(reel.table.span)
     warnings = []
     if span != wanted:

@@ -9,17 +9,17 @@ from pathlib import Path
 
 from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
 from boxkite.core.errors import BoxkiteError, setting
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import AudioFacts, Source, SourceKind
 from boxkite.core.shots.edits import Wanted
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.shot import Composition, Reel, Shot, Unlike
+from boxkite.core.shots.shot import Composition, EditDifference, IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
 
-ReelOf = Callable[[Source], Reel]
+ReelOf = Callable[[Source], IndexedSource]
 
 
-def on_program(wanted: Sequence[Wanted], program: Reel, way: str) -> list[Shot]:
+def on_program(wanted: Sequence[Wanted], program: IndexedSource, way: str) -> list[Shot]:
     """Shots of the finished program, where each clip or timeline lies in it.
 
     Timelines are placed by their timecode; where program or edit has none, both begin together.
@@ -27,7 +27,7 @@ def on_program(wanted: Sequence[Wanted], program: Reel, way: str) -> list[Shot]:
     return [_on_program(one, program, way) for one in wanted]
 
 
-def _on_program(wanted: Wanted, program: Reel, way: str) -> Shot:
+def _on_program(wanted: Wanted, program: IndexedSource, way: str) -> Shot:
     asked = program_span(wanted.timeline, wanted.place.record, program)
     span = asked.clipped_to(program.table.span)
     warnings = [*_transitions(wanted, mixed=True), *_covered(wanted)]
@@ -40,7 +40,7 @@ def _on_program(wanted: Wanted, program: Reel, way: str) -> Shot:
     return _shot(wanted, program, span, way, warnings, problem)
 
 
-def program_span(timeline: Timeline, record: Span, program: Reel) -> Span:
+def program_span(timeline: Timeline, record: Span, program: IndexedSource) -> Span:
     """The frames of a program that show a span of its timeline."""
     rate, own = program.table.rate, timeline.rate
     offset = 0
@@ -102,23 +102,25 @@ def decision_as_facts(decision: ColourDecision | None) -> dict[str, str]:
     return {"ASC_SOP": "".join(f"({triple})" for triple in triples), "ASC_SAT": f"{decision.saturation:g}"}
 
 
-def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: Reel) -> list[tuple[Unlike, str]]:
+def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: IndexedSource) -> list[tuple[EditDifference, str]]:
     """All that the edit does to a clip and its camera file does not show."""
-    said = [(Unlike.TRANSITION, text) for text in _transitions(wanted, mixed=False)]
-    said += [(Unlike.SPEED, text) for text in _speed_words(wanted.speed)]
+    said = [(EditDifference.TRANSITION, text) for text in _transitions(wanted, mixed=False)]
+    said += [(EditDifference.SPEED, text) for text in _speed_words(wanted.speed)]
     if wanted.effects:
         names = ", ".join(dict.fromkeys(wanted.effects))
-        said.append((Unlike.EFFECTS, f"effects of the edit that are not in it: {names}"))
+        said.append((EditDifference.EFFECTS, f"effects of the edit that are not in it: {names}"))
     if wanted.titles:
-        said.append((Unlike.TITLES, f"titles above it that are not in it: {', '.join(wanted.titles)}"))
-    said += [(Unlike.HIDDEN, f"in the edit, {text}") for text in _covered(wanted)]
+        said.append(
+            (EditDifference.TITLES, f"titles above it that are not in it: {', '.join(wanted.titles)}")
+        )
+    said += [(EditDifference.HIDDEN, f"in the edit, {text}") for text in _covered(wanted)]
     if reel.table.rate != wanted.timeline.rate:
         rates = f"{reel.table.rate} frames a second, the edit runs at {wanted.timeline.rate}"
-        said.append((Unlike.RATE, f"it keeps its own rate of {rates}"))
+        said.append((EditDifference.RATE, f"it keeps its own rate of {rates}"))
     return said
 
 
-def source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:
+def source_span(wanted: Wanted, clip: Clip, reel: IndexedSource) -> Span:
     """The frames of the source that a clip uses: a frozen frame is one, a changed speed more or fewer."""
     rate, own = reel.table.rate, wanted.timeline.rate
     if wanted.speed == 1 and not wanted.head and rate.nominal == own.nominal:
@@ -133,7 +135,7 @@ def source_span(wanted: Wanted, clip: Clip, reel: Reel) -> Span:
 
 
 def source_frames_of(
-    timeline: Timeline, clip: Clip, reel: Reel, record: Span, head: Fraction, speed: Fraction
+    timeline: Timeline, clip: Clip, reel: IndexedSource, record: Span, head: Fraction, speed: Fraction
 ) -> tuple[Fraction, Fraction]:
     """(the source's frame that the first frame of a record shows, source frames for each frame after it).
 
@@ -147,7 +149,7 @@ def source_frames_of(
     return first + head * step, step
 
 
-def _first_frame(clip: Clip, reel: Reel) -> int:
+def _first_frame(clip: Clip, reel: IndexedSource) -> int:
     """The frame of a source that a clip's first frame is, by timecode or from the file's first frame.
 
     Where the edit does not say which of the two it counts by, timecode goes first if it lies in the media.
@@ -175,7 +177,9 @@ def _in_rate(timecode: Timecode, rate: FrameRate) -> Timecode:
     return timecode.relabelled(rate, drop=timecode.drop and rate.can_drop)
 
 
-def on_edit(wanted: Sequence[Wanted], timeline_reel: Callable[[Timeline], Reel], way: str) -> list[Shot]:
+def on_edit(
+    wanted: Sequence[Wanted], timeline_reel: Callable[[Timeline], IndexedSource], way: str
+) -> list[Shot]:
     """Shots of the timeline itself, as it will be rendered."""
     return [
         _shot(one, timeline_reel(one.timeline), one.place.record, way, _transitions(one, mixed=True), "")
@@ -184,8 +188,8 @@ def on_edit(wanted: Sequence[Wanted], timeline_reel: Callable[[Timeline], Reel],
 
 
 def make_timeline_reel(
-    edit_path: Path, timeline: Timeline, model: Reel, composition: Composition, sound: AudioFacts
-) -> Reel:
+    edit_path: Path, timeline: Timeline, model: IndexedSource, composition: Composition, sound: AudioFacts
+) -> IndexedSource:
     """A timeline as something to be cut, with the picture size of the source it uses most, all its sound as one."""
     assert model.source.video
     length = timeline.length
@@ -215,20 +219,22 @@ def make_timeline_reel(
         audio=(sound,) if composition.sounds else (),
         start_timecode=timeline.start,
     )
-    table = FrameTable(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
-    return Reel(source, table, timeline.start, timeline.start_known, composition=composition)
+    table = FrameIndex(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
+    return IndexedSource(source, table, timeline.start, timeline.start_known, composition=composition)
 
 
-def _no_reel(wanted: Wanted) -> Reel:
+def _no_reel(wanted: Wanted) -> IndexedSource:
     """Stands for media that was not found, so that the shot can still be chosen or left out by its words."""
     rate, length = wanted.timeline.rate, wanted.place.record.end
     label = wanted.clip.media.label if wanted.clip else wanted.name
     source = Source(Path(label), SourceKind.VIDEO, "", 0, Fraction(0), None)
-    table = FrameTable(rate, length, length, 0, 1 / rate.fraction, constant=True)
-    return Reel(source, table, wanted.timeline.start, False)
+    table = FrameIndex(rate, length, length, 0, 1 / rate.fraction, constant=True)
+    return IndexedSource(source, table, wanted.timeline.start, False)
 
 
-def _shot(wanted: Wanted, reel: Reel, span: Span, way: str, warnings: Sequence[str], problem: str) -> Shot:
+def _shot(
+    wanted: Wanted, reel: IndexedSource, span: Span, way: str, warnings: Sequence[str], problem: str
+) -> Shot:
     clip = wanted.clip
     first_marker = clip.markers[0] if clip and clip.markers else None
     facts = dict(clip.facts) if clip else {}

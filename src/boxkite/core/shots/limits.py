@@ -9,7 +9,7 @@ from fractions import Fraction
 from itertools import pairwise
 
 from boxkite.core.errors import PlanError, setting
-from boxkite.core.shots.shot import LeftOut, Reel, Shot, Unlike
+from boxkite.core.shots.shot import EditDifference, IndexedSource, LeftOut, Shot
 from boxkite.core.timebase import Span, round_fraction
 
 
@@ -35,7 +35,7 @@ class Handles:
             hint=f"as {setting('handles')} 12, {setting('handles')} 0.5s, {setting('handles')} whole",
         )
 
-    def frames_on(self, reel: Reel) -> int:
+    def frames_on(self, reel: IndexedSource) -> int:
         """How many frames that is on a source; all there are for the whole of it."""
         if self.frames is not None:
             return self.frames
@@ -147,11 +147,11 @@ def remarked(shots: Sequence[Shot]) -> list[Shot]:
         warnings, unlike = list(shot.warnings), list(shot.unlike)
         if index in shared:
             warnings.append(shared[index])
-            unlike.append(Unlike.OVERLAP)
+            unlike.append(EditDifference.OVERLAP)
         asked = shot.span.length - shot.handle_in - shot.handle_out
         if asked < shot.reel.table.rate.fraction:
             warnings.append(f"it lasts {asked} frames, less than a second")
-            unlike.append(Unlike.SHORT)
+            unlike.append(EditDifference.SHORT)
         changed = len(unlike) > len(shot.unlike)
         found.append(shot.with_changes(warnings=tuple(warnings), unlike=tuple(unlike)) if changed else shot)
     return found

@@ -16,12 +16,12 @@ from boxkite.core.errors import FootageError, MarksError, setting
 from boxkite.core.files.cells import table_bytes
 from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
-from boxkite.core.footage.frames import FrameTable, measure_frames
+from boxkite.core.footage.frames import FrameIndex, measure_frames
 from boxkite.core.footage.source import ImageSettings, Source, SourceKind
 from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.values import Counter, Number, Text, Value
 from boxkite.core.shots.placing import PlacedMark, make_reel, place_marks
-from boxkite.core.shots.shot import Reel
+from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import FrameRate, Span
 
 NAME_TOKENS = ("marker", "source", "in", "out", "keyword", "keywords", "note", "colour", "count", "total")
@@ -33,7 +33,7 @@ class Markable:
 
     path: Path
     name: str
-    reel: Reel
+    reel: IndexedSource
     names: tuple[str, ...]
 
     def text(self, frame: int) -> str:
@@ -64,9 +64,9 @@ def open_markable(path: Path, rate: FrameRate | None) -> Markable:
 def _markable_timeline(path: Path, rate: FrameRate | None) -> Markable:
     timeline = read_edit(path, rate).timelines[0]
     length = timeline.length
-    table = FrameTable(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
+    table = FrameIndex(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
     source = Source(path, SourceKind.TIMELINE, "timeline", 0, timeline.rate.seconds(length), None)
-    reel = Reel(source, table, timeline.start, timeline.start_known)
+    reel = IndexedSource(source, table, timeline.start, timeline.start_known)
     return Markable(path, path.name, reel, (path.name, path.stem))
 
 

@@ -14,9 +14,9 @@ from pathlib import Path
 
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.errors import BoxkiteError, MarksError, setting
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source
-from boxkite.core.shots.shot import Reel
+from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import (
     FrameRate,
     Timecode,
@@ -43,7 +43,7 @@ class PlacedMark:
     end: int | None
 
 
-def make_reel(source: Source, table: FrameTable, start_timecode: str | None) -> Reel:
+def make_reel(source: Source, table: FrameIndex, start_timecode: str | None) -> IndexedSource:
     """Settle which timecode the first frame bears: the one given, the source's own, or zero.
 
     Raises TimecodeError or RateError when the given one does not exist at the source's rate.
@@ -51,14 +51,16 @@ def make_reel(source: Source, table: FrameTable, start_timecode: str | None) -> 
     found = source.start_timecode
     if start_timecode is not None:
         as_found = found.drop and table.rate.can_drop if found else None
-        return Reel(source, table, Timecode.parse(start_timecode, table.rate, drop=as_found), True)
+        return IndexedSource(source, table, Timecode.parse(start_timecode, table.rate, drop=as_found), True)
     if found is None:
-        return Reel(source, table, Timecode(0, table.rate), False)
-    return Reel(source, table, found.relabelled(table.rate, drop=found.drop and table.rate.can_drop), True)
+        return IndexedSource(source, table, Timecode(0, table.rate), False)
+    return IndexedSource(
+        source, table, found.relabelled(table.rate, drop=found.drop and table.rate.can_drop), True
+    )
 
 
 def place_marks(
-    marks: MarkList, chosen: list[Mark], reel: Reel, marks_rate: FrameRate | None
+    marks: MarkList, chosen: list[Mark], reel: IndexedSource, marks_rate: FrameRate | None
 ) -> list[PlacedMark]:
     """Lay marks on a source. Raises MarksError, with file and line, for a time its rate does not have."""
     placing = _Placing(reel, marks_rate or marks.rate or reel.table.rate, marks.path)
@@ -67,7 +69,7 @@ def place_marks(
     return [placing.mark(mark) for mark in chosen]
 
 
-def counting_notice(marks: MarkList, reel: Reel) -> str | None:
+def counting_notice(marks: MarkList, reel: IndexedSource) -> str | None:
     """A word of warning when the list counts drop-frame and the source does not, or the other way round."""
     stated = {time.drop for mark in marks.marks for time in [mark.start] if time.drop is not None}
     separators = {";" in mark.start.text for mark in marks.marks if ":" in mark.start.text}
@@ -87,7 +89,7 @@ def counting_notice(marks: MarkList, reel: Reel) -> str | None:
     )
 
 
-def half_rate_notice(marks: MarkList, reel: Reel, marks_rate: FrameRate | None) -> str | None:
+def half_rate_notice(marks: MarkList, reel: IndexedSource, marks_rate: FrameRate | None) -> str | None:
     """A word of warning when a list for a fast program seems to count at half its rate, as many lists must."""
     rate = reel.table.rate
     counted = {
@@ -106,7 +108,7 @@ def half_rate_notice(marks: MarkList, reel: Reel, marks_rate: FrameRate | None) 
 
 @dataclass(frozen=True)
 class _Placing:
-    reel: Reel
+    reel: IndexedSource
     rate: FrameRate
     path: Path
 

@@ -7,12 +7,12 @@ from dataclasses import replace
 from fractions import Fraction
 
 from boxkite.core.footage.source import Source
-from boxkite.core.shots.shot import Reel, SoundFrom
+from boxkite.core.shots.shot import IndexedSource, SoundFrom
 
 _DAY_SECONDS = 24 * 3600
 
 
-def with_recorded_sound(reel: Reel, recorded: Sequence[Source]) -> tuple[Reel, str]:
+def with_recorded_sound(reel: IndexedSource, recorded: Sequence[Source]) -> tuple[IndexedSource, str]:
     """The reel with the sound of that recording which covers most of it, and what is to be said; else as it is."""
     if not recorded:
         return reel, ""
@@ -46,7 +46,7 @@ def start_seconds(source: Source) -> Fraction | None:
     return start.frame / start.rate.fraction if start else None
 
 
-def _offsets(reel: Reel, recorded: Sequence[Source]) -> list[tuple[Source, Fraction]]:
+def _offsets(reel: IndexedSource, recorded: Sequence[Source]) -> list[tuple[Source, Fraction]]:
     """Each recording with its moment at which the reel's first frame lies; over midnight too."""
     begins = reel.start.frame / reel.start.rate.fraction
     found = []

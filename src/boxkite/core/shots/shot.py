@@ -8,7 +8,7 @@ from enum import StrEnum
 from fractions import Fraction
 from typing import Any
 
-from boxkite.core.footage.frames import FrameTable
+from boxkite.core.footage.frames import FrameIndex
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
 from boxkite.core.timebase import Span, Timecode
@@ -26,7 +26,7 @@ class SoundFrom:
 
 
 @dataclass(frozen=True)
-class Reel:
+class IndexedSource:
     """A source ready to be cut: its frame map, and the timecode of its first frame.
 
     has_timecode: whether that timecode was found or given, rather than taken as zero.
@@ -34,7 +34,7 @@ class Reel:
     """
 
     source: Source
-    table: FrameTable
+    table: FrameIndex
     start: Timecode
     has_timecode: bool
     sound: SoundFrom | None = None
@@ -69,7 +69,7 @@ class Layer:
     """
 
     record: Span
-    reel: Reel | None
+    reel: IndexedSource | None
     first: Fraction
     step: Fraction
     fade_in: tuple[int, int] = (0, 0)
@@ -94,7 +94,7 @@ class SoundLayer:
     """The sound of a clip on a track of an edit. record: frames of the timeline; span: of its source."""
 
     record: Span
-    reel: Reel
+    reel: IndexedSource
     span: Span
 
 
@@ -122,7 +122,7 @@ class EditPlace:
         return self.start + self.record.start
 
 
-class Unlike(StrEnum):
+class EditDifference(StrEnum):
     """What sets a shot apart from what its edit shows, or from what is usual; counted in a plan's summary."""
 
     EFFECTS = "effects"
@@ -135,7 +135,7 @@ class Unlike(StrEnum):
     SHORT = "shorter than a second"
 
 
-UNLIKE_THE_EDIT = tuple(Unlike)[:6]
+DIFFERENT_FROM_THE_EDIT = tuple(EditDifference)[:6]
 """Those that an edit shows otherwise."""
 
 
@@ -149,7 +149,7 @@ class Shot:
     unlike: what of it will not be as in the edit; the warnings say it in words.
     """
 
-    reel: Reel
+    reel: IndexedSource
     span: Span
     marker: str = ""
     keywords: tuple[str, ...] = ()
@@ -165,7 +165,7 @@ class Shot:
     handle_in: int = 0
     handle_out: int = 0
     problem: str = ""
-    unlike: tuple[Unlike, ...] = ()
+    unlike: tuple[EditDifference, ...] = ()
 
     @property
     def sound(self) -> SoundFrom | None:
@@ -200,7 +200,7 @@ class Cut:
 
     shots: tuple[Shot, ...]
     notices: tuple[str, ...] = ()
-    uncovered: tuple[tuple[Reel, Span], ...] = ()
+    uncovered: tuple[tuple[IndexedSource, Span], ...] = ()
     left_out: tuple[LeftOut, ...] = ()
 
 

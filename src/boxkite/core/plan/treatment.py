@@ -18,14 +18,14 @@ from boxkite.core.plan.token_values import output_values
 from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry
 from boxkite.core.presets.model import Preset
-from boxkite.core.shots.shot import Reel
+from boxkite.core.shots.shot import IndexedSource
 
 _COPY_SPREAD = (0.8, 1.3)
 _NO_SOUND = "its sound is left out"
 
 
 @dataclass(frozen=True)
-class Making:
+class Treatment:
     """How the shots of one source are made in one output. unfit: why they cannot be; empty where they can."""
 
     output: Output
@@ -44,7 +44,9 @@ class Making:
         return size.numerator * frames // size.denominator  # once a row: a Fraction would cost more
 
     @classmethod
-    def of(cls, reel: Reel, output: Output, preset: Preset, *, sound_beside: bool = False) -> Making:
+    def of(
+        cls, reel: IndexedSource, output: Output, preset: Preset, *, sound_beside: bool = False
+    ) -> Treatment:
         """Settle it for a source. sound_beside: the sound goes into a file that is made along with this one."""
         source, video = reel.source, reel.source.video
         unfit = _unfit(reel, preset)
@@ -85,7 +87,7 @@ class Making:
         return cls(output, preset, geometry, values, tracks, size, said, spread, unfit)
 
 
-def _unfit(reel: Reel, preset: Preset) -> str:
+def _unfit(reel: IndexedSource, preset: Preset) -> str:
     source = reel.source
     if source.video is None and (preset.video or preset.copy):
         return "there is no picture in it"

@@ -39,7 +39,7 @@ _READERS_END_SECONDS = 1.0
 
 
 @dataclass(frozen=True)
-class Heard:
+class WorkerEvent:
     """What was heard of a shot. told: by its worker; None where that has ended, and lost says how.
 
     rows: the shot's. partials: of its files, given back by whoever held them; empty until it is over. said: what
@@ -58,7 +58,7 @@ class Heard:
         return self.told is None or bool(self.told.results)
 
 
-class Makers(Protocol):
+class Executor(Protocol):
     """Whoever makes shots: processes of this machine, or other machines.
 
     size: shots side by side; cores: that they share.
@@ -74,10 +74,10 @@ class Makers(Protocol):
     def prepare(self, rows: Sequence[Row]) -> list[str]:
         """Make sure that these rows can be made; what is to be said of who makes them, in lines."""
 
-    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+    def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to one that is idle, with the partial files of its rows; discarded where it is not heard of."""
 
-    def listen(self, seconds: float) -> Heard | None:
+    def next_event(self, seconds: float) -> WorkerEvent | None:
         """What is heard next; None where there is nothing for so long."""
 
 
@@ -91,7 +91,7 @@ class _Worker:
     readers: list[threading.Thread] = field(default_factory=list)
     said: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
 
-    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+    def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         from boxkite.core.batch.messages import send
         from boxkite.core.batch.packing import pack_task
 
@@ -120,7 +120,7 @@ class _Worker:
         return f"signal {-status}" if status < 0 else f"status {status}"
 
 
-class Crew:
+class LocalExecutor:
     """The worker processes of this machine. The first start at once, while the plan is still worked out.
 
     Use it as a context: leaving it ends every worker, and removes what they left half-made.
@@ -168,15 +168,15 @@ class Crew:
             self._workers.append(self._start())
         return said
 
-    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+    def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to a worker that is idle, or to a new one."""
         idle = next((worker for worker in self._workers if not worker.rows), None)
         if idle is None:
             idle = self._start()
             self._workers.append(idle)
-        idle.give(task, partials)
+        idle.submit(task, partials)
 
-    def listen(self, seconds: float) -> Heard | None:
+    def next_event(self, seconds: float) -> WorkerEvent | None:
         """What is heard next; None where there is nothing for so long. What a dead worker left is removed."""
         until = time.monotonic() + seconds
         while True:
@@ -190,15 +190,15 @@ class Crew:
             if worker.rows:
                 return self._understood(worker, told)
 
-    def _understood(self, worker: _Worker, told: WorkerMessage | None) -> Heard:
+    def _understood(self, worker: _Worker, told: WorkerMessage | None) -> WorkerEvent:
         rows, partials, said = worker.rows, worker.partials, ""
         if told is None or any(result.failure for result in told.results):
             time.sleep(_LAST_WORDS_SECONDS)  # what it printed comes by another way
             said = "\n".join(worker.said)
         if told is not None and not told.results:
-            return Heard(rows, told)
+            return WorkerEvent(rows, told)
         worker.rows = worker.partials = ()
-        return Heard(rows, told, "" if told else worker.how_it_ended, said, partials)
+        return WorkerEvent(rows, told, "" if told else worker.how_it_ended, said, partials)
 
     def _start(self) -> _Worker:
         process = subprocess.Popen(

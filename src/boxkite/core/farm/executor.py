@@ -1,4 +1,4 @@
-"""The workers of a farm as makers of shots: what a plan is run with, like the processes of this machine."""
+"""The workers of a farm as executor of shots: what a plan is run with, like the processes of this machine."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from dataclasses import replace
 from types import TracebackType
 from typing import Any, Self
 
-from boxkite.core.batch.crew import Heard
+from boxkite.core.batch.executor import WorkerEvent
 from boxkite.core.batch.messages import ShotTask, WorkerMessage
 from boxkite.core.batch.packing import pack_task
 from boxkite.core.batch.recording import versions
@@ -30,7 +30,7 @@ _MOST_FILES_CHECKED = 50
 _MOST_NAMED = 20
 
 
-class FarmCrew:
+class ClusterExecutor:
     """The workers of a dask.distributed scheduler. Use it as a context: leaving it gives back what is not made.
 
     size: shots side by side, one for each thread of each worker. cores: those of all machines, as far as shots
@@ -177,7 +177,7 @@ class FarmCrew:
         """How many shots are given out."""
         return len(self._given)
 
-    def give(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+    def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to the scheduler; a worker that is lost over it costs it nothing but time."""
         key = f"{self._topic}-{task.rows[0].number}-{uuid.uuid4().hex[:6]}"
         future = self._client.submit(
@@ -186,7 +186,7 @@ class FarmCrew:
         self._given[key] = (task, partials, future)
         future.add_done_callback(lambda done: self._heard.put((key, done)))
 
-    def listen(self, seconds: float) -> Heard | None:
+    def next_event(self, seconds: float) -> WorkerEvent | None:
         """What is heard next; None where there is nothing for so long."""
         until = time.monotonic() + seconds
         while True:
@@ -197,26 +197,28 @@ class FarmCrew:
             if key not in self._given:
                 continue
             if isinstance(what, int):
-                return Heard(self._given[key][0].rows, WorkerMessage(what))
+                return WorkerEvent(self._given[key][0].rows, WorkerMessage(what))
             return self._answered(key, what)
 
-    def _answered(self, key: str, future: Any) -> Heard:
+    def _answered(self, key: str, future: Any) -> WorkerEvent:
         task, partials, _ = self._given.pop(key)
         given_back = tuple(partials)
         try:
             answer = self._making.unpack_answer(future.result())
         except Exception as error:
-            return Heard(task.rows, None, lost=f"{type(error).__name__}: {error}", partials=given_back)
+            return WorkerEvent(task.rows, None, lost=f"{type(error).__name__}: {error}", partials=given_back)
         finally:
             future.release()
         if answer.lost:
             lost = f"{answer.lost} on {answer.machine}"
-            return Heard(task.rows, None, lost=lost, said=answer.said, partials=given_back)
+            return WorkerEvent(task.rows, None, lost=lost, said=answer.said, partials=given_back)
         rows = {row.number: row for row in task.rows}
         results = tuple(
             _as_here(result, rows[result.row_number], answer.machine) for result in answer.results
         )
-        return Heard(task.rows, WorkerMessage(answer.frames, results), said=answer.said, partials=given_back)
+        return WorkerEvent(
+            task.rows, WorkerMessage(answer.frames, results), said=answer.said, partials=given_back
+        )
 
     def _hear_frames(self, event: tuple[Any, dict[str, Any]]) -> None:
         _, said = event
