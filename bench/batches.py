@@ -53,7 +53,10 @@ def journal(folder: Path) -> None:
             ("started", lambda number: batch.started([number])),
             ("frames", lambda number: batch.frames_done({number: 12}, 1.0)),
             ("ready", lambda number: batch.ready(number, Path("/out/x.partial"), "0" * 32, 1000)),
-            ("proved", lambda number: batch.proved(number, checksum="0" * 32, size_bytes=1000, seconds=1.0)),
+            (
+                "verified",
+                lambda number: batch.verified(number, checksum="0" * 32, size_bytes=1000, seconds=1.0),
+            ),
         ]
         for number in range(1, 2001):
             for name, step in steps:
@@ -81,7 +84,7 @@ def status(folder: Path) -> None:
     with Records() as records:
         batch = long_batch(records)
         for number in range(1, ROWS // 2):
-            batch.proved(number, checksum="0" * 32, size_bytes=1000, seconds=1.0)
+            batch.verified(number, checksum="0" * 32, size_bytes=1000, seconds=1.0)
         batch.failed(ROWS // 2, "the picture is damaged near frame 150", detail="Traceback\n" * 30)
     least = seconds_of("--help")
     print(f"--help: {least:.2f} s")

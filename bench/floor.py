@@ -2,7 +2,7 @@
 
 Usage: floor.py web|review|decode|remux|remux-to-disk IN [OUT] [THREADS] [FIRST-END…]. The same decode, scaling, encoder
 and muxer settings as the presets `web` and `review` and as copying; nothing is planned, cut to the sample, lettered or
-proved. FIRST-END: a shot's first frame and the one after its last; OUT is a folder then, for a file of each.
+verified. FIRST-END: a shot's first frame and the one after its last; OUT is a folder then, for a file of each.
 Only remux-to-disk waits, as copying does, until all of the file has reached the disk.
 """
 

@@ -211,7 +211,7 @@ def compete(name: str, ours: Commands, floors: dict[str, Commands], out: Path, p
 
 
 def copies(folder: Path, out: Path, pairs: int) -> None:
-    """Copying without coding, proof and checksum included, against a bare remux and a plain file copy."""
+    """Copying without coding, verification and checksum included, against a bare remux and a plain file copy."""
     large = folder / "large.mov"
     write_large(large, _LARGE_BYTES)
     write_marks(folder / "large.edl", seconds_of(large), _LARGE_SHOTS)

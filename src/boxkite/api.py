@@ -28,12 +28,12 @@ from boxkite.core.errors import (
     PatternError,
     PlanError,
     PresetError,
-    ProofError,
     RateError,
     RecordsError,
     RenderError,
     RequestError,
     TimecodeError,
+    VerificationError,
     spoken,
 )
 from boxkite.core.files.reading import path_from
@@ -64,7 +64,6 @@ __all__ = [
     "Plan",
     "PlanError",
     "PresetError",
-    "ProofError",
     "RateError",
     "RecordsError",
     "RenderError",
@@ -72,6 +71,7 @@ __all__ = [
     "Row",
     "Source",
     "TimecodeError",
+    "VerificationError",
     "inspect",
     "plan",
     "resume",
@@ -252,7 +252,9 @@ def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable
 def _file(event: FileEnded) -> MadeFile:
     result = event.result
     warnings = tuple(map(spoken, result.warnings))
-    if result.proof is None:
+    if result.verification is None:
         return MadeFile(event.row.path, failure=spoken(result.failure), warnings=warnings)
-    proof = result.proof
-    return MadeFile(event.row.path, proof.frames, proof.size_bytes, proof.checksum, warnings=warnings)
+    verification = result.verification
+    return MadeFile(
+        event.row.path, verification.frames, verification.size_bytes, verification.checksum, warnings=warnings
+    )

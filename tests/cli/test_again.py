@@ -12,7 +12,7 @@ import pytest
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
-from tests.proof import Run, assert_holds, boxkite
+from tests.verification import Run, assert_holds, boxkite
 
 RATE = FrameRate.parse("25")
 RANGES = "name,in,out,scene\ndip,2,10,1\nlift,12,20,1\npress,20,28,2\n"
@@ -95,7 +95,7 @@ def test_what_is_there_stops_numbers_is_kept_or_is_replaced_as_asked(folder: Pat
     (folder / "out/lift.mp4").unlink()
     kept = ask("run", folder, "--existing", "skip")
     assert [(file["name"], file["state"]) for file in kept.json["files"]] == [
-        ("dip", "kept"), ("lift", "proved"), ("press", "kept")]  # fmt: skip
+        ("dip", "kept"), ("lift", "verified"), ("press", "kept")]  # fmt: skip
     assert (folder / "out/dip.mp4").read_bytes() == first
     (folder / "out/press.mp4").write_bytes(b"something else")
     changed = ask("plan", folder, "--existing", "skip", "--set", "video.quality=30")

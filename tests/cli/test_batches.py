@@ -1,4 +1,4 @@
-"""Batches that are killed, stopped, left alone or run short: what is proved stays, the rest is made, all alike."""
+"""Batches that are killed, stopped, left alone or run short: what is verified stays, the rest is made, all alike."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from boxkite.core.records.store import Records
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import PROGRAM, Run, boxkite, decoded_hash, frames_of
+from tests.verification import PROGRAM, Run, boxkite, decoded_hash, frames_of
 
 RATE = FrameRate.parse("25")
 SHOTS = 6
@@ -94,7 +94,7 @@ def test_killed_at_random_instants_every_resume_ends_with_the_same_pictures(
         out = tmp_path / f"out{batches}"
         command = words(film, out)
         batches += 1
-        proved_before: dict[Path, int] = {}
+        verified_before: dict[Path, int] = {}
         while kills < KILLS:
             process = subprocess.Popen(
                 [PROGRAM, *command], env=state, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
@@ -107,8 +107,8 @@ def test_killed_at_random_instants_every_resume_ends_with_the_same_pictures(
             _, said = process.communicate()
             assert b"Traceback" not in said, said
             named = {path: path.stat().st_ino for path in out.rglob("s*.m*")}
-            assert proved_before.items() <= named.items(), "a proved file was made again"
-            proved_before = named
+            assert verified_before.items() <= named.items(), "a verified file was made again"
+            verified_before = named
             if process.returncode == 0:
                 break
             assert process.returncode == -signal.SIGKILL, said
@@ -120,7 +120,7 @@ def test_killed_at_random_instants_every_resume_ends_with_the_same_pictures(
             last = boxkite(*command, env=state)
             assert last.status == 0, last.err
         assert files_in(out) == undisturbed
-    assert all(one["state"] == "all proved" for one in status(state, "--all")["batches"])
+    assert all(one["state"] == "all verified" for one in status(state, "--all")["batches"])
 
 
 def start(state: dict[str, str], *more: str | Path) -> subprocess.Popen[str]:
@@ -147,20 +147,20 @@ def test_stopped_after_the_current_files_and_gone_on_with_in_the_background(
     assert (stopped.status, process.returncode) == (0, 130), (stopped.err, said)
     assert "boxkite resume" in said[0]
     first = status(state)
-    assert first["state"] == "stopped" and 2 <= first["proved"] < 2 * SHOTS and first["failed"] == 0
-    assert {file["state"] for file in first["files"]} == {"proved", "planned"}
+    assert first["state"] == "stopped" and 2 <= first["verified"] < 2 * SHOTS and first["failed"] == 0
+    assert {file["state"] for file in first["files"]} == {"verified", "planned"}
     refused = boxkite("stop", env=state)
     assert (refused.status, "no batch runs" in refused.err) == (2, True)
     gone_on = boxkite("resume", "--background", env=state)
     assert gone_on.status == 0, gone_on.err
     followed = boxkite("status", "last", "--follow", "--json", env=state)
     states = [json.loads(line) for line in followed.out.splitlines()]
-    assert states[-1]["state"] == "all proved" and states[0]["running"]
+    assert states[-1]["state"] == "all verified" and states[0]["running"]
     assert files_in(out) == undisturbed
     nothing = boxkite("resume", env=state)
     assert (nothing.status, "no batch is unfinished" in nothing.err) == (2, True)
     log = boxkite("log", "last", "s0.mp4", env=state).out
-    assert log.count("proved") == 1 and "started" in log
+    assert log.count("verified") == 1 and "started" in log
     assert boxkite("forget", "last", env=state).status == 0
     assert status(state, "--all")["batches"] == [] and len(files_in(out)) == 2 * SHOTS
 
@@ -173,7 +173,7 @@ def test_stopped_at_once_leaves_nothing_half_made(film: Path, tmp_path: Path, st
     process.communicate(timeout=10)
     assert process.returncode == 130
     assert not list(out.rglob(".*"))
-    assert {file["state"] for file in status(state)["files"]} <= {"proved", "planned"}
+    assert {file["state"] for file in status(state)["files"]} <= {"verified", "planned"}
 
 
 def test_a_second_batch_waits_for_its_turn_or_shares(
@@ -191,7 +191,7 @@ def test_a_second_batch_waits_for_its_turn_or_shares(
         assert process.returncode == 0, err
         assert ("waiting for batch" in out) == (process is waiting)
     ends = {one["batch"]: one for one in status(state, "--all")["batches"]}
-    assert [ends[name]["state"] for name in sorted(ends)] == ["all proved"] * 3
+    assert [ends[name]["state"] for name in sorted(ends)] == ["all verified"] * 3
 
 
 @pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="needs the right to mount")
@@ -210,7 +210,7 @@ def test_a_full_volume_holds_the_rest_and_room_lets_it_go_on(
         assert "make room" in done.out
         assert not list(out.rglob(".*"))
         full = status(state)
-        assert 0 < full["proved"] < 2 * SHOTS
+        assert 0 < full["verified"] < 2 * SHOTS
         again = boxkite("resume", env=state)
         assert again.status == 1 and not list(out.rglob(".*"))
         subprocess.run(["mount", "-o", "remount,size=200m", volume], check=True)
@@ -218,14 +218,14 @@ def test_a_full_volume_holds_the_rest_and_room_lets_it_go_on(
         assert done.status == 0, done.out
         assert files_in(out) == undisturbed
         assert all(
-            file["attempts"] <= 1 for file in status(state)["files"] if file["number"] in _proved(full)
+            file["attempts"] <= 1 for file in status(state)["files"] if file["number"] in _verified(full)
         )
     finally:
         subprocess.run(["umount", volume], check=True)
 
 
-def _proved(said: dict) -> set[int]:
-    return {file["number"] for file in said["files"] if file["state"] == "proved"}
+def _verified(said: dict) -> set[int]:
+    return {file["number"] for file in said["files"] if file["state"] == "verified"}
 
 
 def stopped_batch(film: Path, out: Path, state: dict[str, str]) -> Run:
@@ -256,7 +256,7 @@ def test_what_has_changed_since_is_said_and_not_mixed_in(
     lost.unlink()
     accepted = boxkite("resume", "--accept-changes", env=state)
     assert accepted.status == 0, accepted.out
-    assert f"{lost.name} was proved and is not there any more" in accepted.out
+    assert f"{lost.name} was verified and is not there any more" in accepted.out
     assert not lost.exists()
     assert boxkite("resume", "last", "--missing", "--accept-changes", env=state).status == 0
     assert len(files_in(out)) == 2 * SHOTS and frames_of(lost)
@@ -322,8 +322,8 @@ def test_the_end_of_a_batch_is_told_to_a_command_and_to_a_web_hook(
         "--when-ended", f'{sys.executable} -c "{script}"', env=state,
     )  # fmt: skip
     assert done.status == 0, done.err
-    assert [said["proved"] for said in heard] == [2, 2]
-    assert note.read_text().startswith("all proved{")
+    assert [said["verified"] for said in heard] == [2, 2]
+    assert note.read_text().startswith("all verified{")
     broken = boxkite(*words(film, tmp_path / "o2"), "--only", "number:5", "--when-ended", "false", env=state)
     assert broken.status == 0 and "the notice ended with status 1" in broken.out
     bad = boxkite(*words(film, tmp_path / "o3"), "--web-hook", "nowhere", env=state)

@@ -16,7 +16,7 @@ import pytest
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import boxkite
+from tests.verification import boxkite
 
 CHROMIUM = shutil.which("chromium") or shutil.which("chromium-browser") or shutil.which("google-chrome")
 RATE = FrameRate.parse("25")

@@ -13,7 +13,7 @@ from av.video.frame import VideoFrame
 from PIL import Image
 
 from boxkite.core.picture.stamp import PixelLayout, plane_array
-from tests.proof import boxkite
+from tests.verification import boxkite
 
 PATCHES = [
     (16, 128, 128),

@@ -13,7 +13,7 @@ from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import assert_holds, boxkite, frames_of, sound_of
+from tests.verification import assert_holds, boxkite, frames_of, sound_of
 
 RATE = FrameRate.parse("25")
 MARKS = "name,in,out\na,10,35\nb,50,75\n"

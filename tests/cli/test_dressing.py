@@ -1,4 +1,4 @@
-"""Looks, sizes, burn-ins, previews and sound, through the program and proved on what it made."""
+"""Looks, sizes, burn-ins, previews and sound, through the program and verified on what it made."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from boxkite.demo.ticks import tick_frames
 from tests.core.test_looks import write_cube
-from tests.proof import assert_holds, boxkite, decoded_hash, frames_of, sound_of
+from tests.verification import assert_holds, boxkite, decoded_hash, frames_of, sound_of
 
 RATE = FrameRate.parse("25")
 

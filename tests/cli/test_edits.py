@@ -17,7 +17,7 @@ from boxkite.demo.day import START, CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LEADER
 from boxkite.demo.world import CLIPS
-from tests.proof import PROGRAM, boxkite, frames_of
+from tests.verification import PROGRAM, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
 SIZE = (640, 360)

@@ -18,7 +18,7 @@ from boxkite.core.settings import PathRule, mapped
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import PROGRAM, boxkite, decoded_hash
+from tests.verification import PROGRAM, boxkite, decoded_hash
 
 SHOTS = 4
 
@@ -98,7 +98,7 @@ def test_a_farm_makes_the_same_files_and_a_lost_worker_costs_none(
     assert "2 workers" in said and "Traceback" not in err
     assert {path.name: decoded_hash(path) for path in out.iterdir()} == wanted
     shown = boxkite("status", "last", "--files", "--json", env=env).json
-    assert (shown["state"], shown["proved"]) == ("all proved", 2 * SHOTS)
+    assert (shown["state"], shown["verified"]) == ("all verified", 2 * SHOTS)
     shutil.copy(film / "film.mov", tmp_path / "other.mov")
     settings.write_text(rule.replace(str(film.parent / "there"), str(tmp_path)))
     unlike = boxkite(*words(film, tmp_path / "no"), "--cluster", address, env=env)

@@ -1,4 +1,4 @@
-"""Every ordinary kind of footage is cut exactly, by the installed program, proved by bar codes and ticks."""
+"""Every ordinary kind of footage is cut exactly, by the installed program, verified by bar codes and ticks."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ import pytest
 from boxkite.core.timebase import FrameRate, Span, Timecode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import assert_holds, boxkite
+from tests.verification import assert_holds, boxkite
 
 SMALL = {"width": 320, "height": 180, "scenes": ((0, VAT), (60, LOFT))}
 OPEN_GOP = {

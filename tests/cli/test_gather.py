@@ -12,7 +12,7 @@ from boxkite.core.files.checksum import file_checksum
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, draw_picture
-from tests.proof import PROGRAM, boxkite, frames_of
+from tests.verification import PROGRAM, boxkite, frames_of
 
 
 @pytest.fixture

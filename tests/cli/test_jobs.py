@@ -16,7 +16,7 @@ from boxkite.core.presets.library import PresetFile, Shelf
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import assert_holds, boxkite
+from tests.verification import assert_holds, boxkite
 
 RATE = FrameRate.parse("25")
 JOB = """\

@@ -8,7 +8,7 @@ from boxkite.core.timebase import sample_at
 from boxkite.demo import find_ticks
 from boxkite.demo.ticks import tick_frames
 from tests.long_film import LOOP_FRAMES, RATE, write_long_film
-from tests.proof import boxkite, frames_of, sound_of
+from tests.verification import boxkite, frames_of, sound_of
 
 LOOPS = 720
 

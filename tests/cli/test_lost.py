@@ -23,7 +23,7 @@ from boxkite.core.files.cells import guarded
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import PROGRAM, Run, assert_holds, boxkite
+from tests.verification import PROGRAM, Run, assert_holds, boxkite
 
 RATE = FrameRate.parse("25")
 
@@ -466,7 +466,7 @@ def test_the_log_of_two_thousand_files_comes_at_once(tmp_path: Path) -> None:
         journal = Journal(records, records.begin("@marker", None, files))
         for number in range(1, 2001):
             journal.started([number])
-            journal.proved(number, checksum="c", size_bytes=1, seconds=1.0)
+            journal.verified(number, checksum="c", size_bytes=1, seconds=1.0)
     took = []
     for _ in range(3):
         begun = time.monotonic()

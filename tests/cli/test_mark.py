@@ -13,7 +13,7 @@ from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Trac
 from boxkite.core.timebase import FrameRate, Span, Timecode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
-from tests.proof import boxkite
+from tests.verification import boxkite
 
 RATE = FrameRate.parse("25")
 

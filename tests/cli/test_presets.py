@@ -16,7 +16,7 @@ from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import PATCHES, VAT, draw_picture
-from tests.proof import Run, assert_holds, boxkite, frames_of
+from tests.verification import Run, assert_holds, boxkite, frames_of
 
 RATE = FrameRate.parse("29.97")
 

@@ -9,7 +9,7 @@ import pytest
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
-from tests.proof import boxkite
+from tests.verification import boxkite
 
 LIST = "* LOC: 01:00:01:00 RED dip\n* LOC: 01:00:02:00 RED dip\n* LOC: 01:00:03:00 RED END\n"
 PRESET = 'container = "mp4"\n[video]\ncodec = "h264"\n'

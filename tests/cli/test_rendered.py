@@ -17,7 +17,7 @@ from boxkite.demo.barcode import BarcodeError, read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT
 from boxkite.demo.ticks import tick_frames
-from tests.proof import boxkite, sound_of
+from tests.verification import boxkite, sound_of
 
 RATE = FrameRate.parse("25")
 LENGTH = 60

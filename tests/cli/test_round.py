@@ -12,7 +12,7 @@ import pytest
 
 from boxkite.core.timebase import Span
 from boxkite.demo.world import MARKERS, RATE
-from tests.proof import Run, assert_holds, boxkite
+from tests.verification import Run, assert_holds, boxkite
 
 pytestmark = pytest.mark.xdist_group("round")
 SHOTS = [(name, Span(start, end)) for (start, _, name), (end, _, _) in pairwise(MARKERS)]

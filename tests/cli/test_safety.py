@@ -16,7 +16,7 @@ import pytest
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import PROGRAM, assert_holds, boxkite, frames_of
+from tests.verification import PROGRAM, assert_holds, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
 AT_MARKS = ("--by", "markers", "--marks", "marks.csv")
@@ -71,7 +71,7 @@ def test_a_worker_that_dies_costs_its_own_shot_one_more_attempt(
         time.sleep(0.02)
     out, _ = process.communicate(timeout=60)
     assert process.returncode == status, out
-    assert "again   s0.mov" in out and "signal 9" in out
+    assert "again     s0.mov" in out and "signal 9" in out
     made = sorted(path.name for path in tmp_path.iterdir())
     assert made == (["s0.mov", "s1.mov"] if status == 0 else [])
     assert all(len(frames_of(tmp_path / name)) == 100 for name in made)
@@ -95,7 +95,7 @@ def test_damage_in_the_middle_fails_that_file_alone(tmp_path: Path) -> None:
     )
     assert done.status == 1, done.out
     states = {file["name"]: (file["state"], file["failure"]) for file in done.json["files"]}
-    assert states["a"] == states["c"] == ("proved", None)
+    assert states["a"] == states["c"] == ("verified", None)
     assert states["b"][0] == "failed"
     assert "damaged" in states["b"][1] or "cannot be decoded" in states["b"][1]
     assert sorted(path.name for path in (tmp_path / "w").iterdir()) == ["a.mp4", "c.mp4"]

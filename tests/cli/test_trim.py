@@ -16,7 +16,7 @@ from boxkite.demo.day import CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
 from boxkite.demo.world import CLIPS
-from tests.proof import boxkite, frames_of, sound_of
+from tests.verification import boxkite, frames_of, sound_of
 
 RATE = FrameRate.parse("25")
 

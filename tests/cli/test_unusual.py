@@ -16,7 +16,7 @@ from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT, draw_picture
-from tests.proof import assert_holds, boxkite, frames_of, sound_of
+from tests.verification import assert_holds, boxkite, frames_of, sound_of
 
 RATE = FrameRate.parse("25")
 SMALL = {"width": 320, "height": 180, "scenes": ((0, VAT), (60, LOFT))}

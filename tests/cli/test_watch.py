@@ -18,7 +18,7 @@ from boxkite.core.arrival.landing import Settling, look_into
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, draw_picture
-from tests.proof import PROGRAM, boxkite, frames_of
+from tests.verification import PROGRAM, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
 FILES, TRUNCATED, RENAMED, RESTARTS = 50, 4, 6, 3
@@ -96,12 +96,12 @@ def test_fifty_files_of_all_fates_over_three_restarts_each_made_once(
     assert set(aside) == {f"f{number:02}" for number in range(TRUNCATED)}
     assert all("never became whole" in reason for reason in aside.values())
     batches = boxkite("status", "--all", "--json", env=env).json["batches"]
-    assert sum(one["proved"] for one in batches) == sum(one["file_count"] for one in batches) == len(whole)
+    assert sum(one["verified"] for one in batches) == sum(one["file_count"] for one in batches) == len(whole)
     again = boxkite(*words, "--once", env=env)
     assert (again.status, "begins" in again.out) == (0, False)
     truncated = next(landing.rglob("f00.*"))
     shutil.copy(clip / f"clip{truncated.suffix}", truncated)
-    assert "proved  f00.mp4" in boxkite(*words, "--once", env=env).out
+    assert "verified  f00.mp4" in boxkite(*words, "--once", env=env).out
 
 
 def test_a_sequence_is_taken_when_it_grows_no_more_and_one_that_changes_later_is_named(
@@ -141,7 +141,7 @@ def test_what_a_job_cannot_be_made_of_is_refused_or_set_aside(
     for name in ("taken.mov", "free.mov"):
         shutil.copy(clip / "clip.mov", landing / name)
     done = boxkite(*words, "--once", env=env)
-    assert done.status == 1 and "set aside  taken.mov" in done.out and "proved  free.mp4" in done.out
+    assert done.status == 1 and "set aside  taken.mov" in done.out and "verified  free.mp4" in done.out
     assert (out / "taken.mp4").read_text() == "precious"
 
 

@@ -56,7 +56,7 @@ def test_the_wheel_runs_the_first_steps_of_the_demo(installed: Path, tmp_path: P
     run("demo", "demo", "--draw-only")
     assert "mill.mov" in run("inspect", "demo")
     assert "in all" in run("plan", "demo/mill.mov", "--marks", "demo/mill.edl", "--to", "web:out")
-    assert "proved" in run(
+    assert "verified" in run(
         "run", "demo/mill.mov", "--marks", "demo/mill.edl", "--only", "number:1", "--to", "web:out"
     )
-    assert "all proved" in run("status")
+    assert "all verified" in run("status")

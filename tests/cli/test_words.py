@@ -16,7 +16,7 @@ from boxkite.cli.tables import Column, file_size, print_table
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.proof import PROGRAM, boxkite
+from tests.verification import PROGRAM, boxkite
 
 RATE = FrameRate.parse("29.97")
 
@@ -86,12 +86,12 @@ def test_a_window_shows_progress_and_a_pipe_a_line_a_file(card: Path, tmp_path: 
         "of 2 files",
         "A-clip1 (web)",
         "fr/s",
-        "proved  A-clip2.mp4 (web): 60 frames",
-        "2 files proved, 0 failed",
+        "verified  A-clip2.mp4 (web): 60 frames",
+        "2 files verified, 0 failed",
     ):
         assert words in drawn, words
     lines = boxkite("run", ".", "--by", "files", "--to", f"web:{tmp_path / 'b'}", cwd=card).out.splitlines()
-    assert sorted(line[4:11] for line in lines[:2]) == ["proved ", "proved "]
+    assert sorted(line[4:12] for line in lines[:2]) == ["verified", "verified"]
     assert {line[:3] for line in lines[:2]} == {"1/2", "2/2"}
 
 

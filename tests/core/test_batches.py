@@ -94,7 +94,7 @@ def test_a_store_of_the_first_form_is_brought_up_to_date_with_what_it_holds(tmp_
         batch = records.batch("last")
         assert (batch.name, batch.state, batch.files[0].size_bytes) == ("2026-01-01.1", "ended", 7)
         assert records.made_at(Path("/out/a.mp4")) == batch.files[0]
-        assert overviews(records)[0].shown_state == "all proved"
+        assert overviews(records)[0].shown_state == "all verified"
         assert records.packed_plan(batch.name) == b""
     later = sqlite3.connect(tmp_path / "batches.sqlite")
     later.execute("pragma user_version = 99")
@@ -125,8 +125,8 @@ def test_the_journal_tells_who_runs_who_waits_and_what_is_left(tmp_path: Path) -
         journals[1].batch_is("ended")
         assert journals[1].stop_asked() == ""
         assert [entry.kind for _, entry in journals[1].entries(errors=True)] == ["failure", "detail"]
-        journals[2].proved(1, checksum="c", size_bytes=1, seconds=1.0)
-        journals[2].proved(2, checksum="c", size_bytes=1, seconds=1.0)
+        journals[2].verified(1, checksum="c", size_bytes=1, seconds=1.0)
+        journals[2].verified(2, checksum="c", size_bytes=1, seconds=1.0)
         assert [one.name for one in unfinished(records)] == [names[1], names[0]]
         journals[0].forget()
         assert records.ask("select count(*) from file")[0][0] == 4

@@ -13,8 +13,8 @@ from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT
-from tests.proof import boxkite
 from tests.restless import restless, score, write_restless
+from tests.verification import boxkite
 
 
 @pytest.mark.xdist_group("restless")

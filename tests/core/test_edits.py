@@ -22,7 +22,7 @@ from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Trac
 from boxkite.core.errors import MarksError
 from boxkite.core.shots.edits import wanted_clips, wanted_timelines
 from boxkite.core.timebase import FrameRate, Span, Timecode
-from tests.proof import boxkite
+from tests.verification import boxkite
 
 RATE = FrameRate.parse("25")
 TIMES = "10:00:00:00 10:00:02:00 01:00:00:00 01:00:02:00"

@@ -17,7 +17,7 @@ from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from boxkite.demo.world import SIDECAR
-from tests.proof import boxkite
+from tests.verification import boxkite
 
 RATE = FrameRate.parse("25")
 XMP = SIDECAR.replace('scene="60"', 'scene="6" xmpDM:tapeName="B009"').replace(

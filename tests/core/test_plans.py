@@ -173,10 +173,10 @@ def test_records_keep_batches_files_and_speeds(tmp_path: Path) -> None:
     assert not Records.are_kept(tmp_path)
     with Records(tmp_path) as records:
         name = records.begin("@marker", 3, [record(1, pixels=1000), record(2, marker="caf\udce9")])
-        Journal(records, name).proved(1, checksum="c", size_bytes=7, seconds=2.0)
+        Journal(records, name).verified(1, checksum="c", size_bytes=7, seconds=2.0)
         batch = records.batch("last")
         assert (batch.name, batch.version, batch.pattern) == (name, 3, "@marker")
-        assert [(file.state, file.checksum) for file in batch.files] == [("proved", "c"), ("planned", "")]
+        assert [(file.state, file.checksum) for file in batch.files] == [("verified", "c"), ("planned", "")]
         made = records.made_at(Path("/out/m1.mp4"))
         assert made and made.size_bytes == 7
         assert records.made_at(Path("/out/m2.mp4")) is None
@@ -212,7 +212,7 @@ def test_a_plan_takes_as_long_as_this_machine_took_before(
     assert expected_time(plan, 2) is None
     with Records() as records:
         name = records.begin("", None, [record(1, pixels=640 * 360 * 50)])
-        Journal(records, name).proved(1, checksum="c", size_bytes=7, seconds=3.0)
+        Journal(records, name).verified(1, checksum="c", size_bytes=7, seconds=3.0)
     time = expected_time(plan, 2)
     assert time and (time.seconds, time.workers, time.files) == (pytest.approx(6.0), 2, 1)
     other = planned(
@@ -231,7 +231,7 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
     from boxkite.core.batch.recording import file_record
     from boxkite.core.plan.recipes import Recipes
 
-    files = tuple(replace(file_record(row, Recipes(), 1), state="proved") for row in before.rows)
+    files = tuple(replace(file_record(row, Recipes(), 1), state="verified") for row in before.rows)
     batch = BatchRecord("b", None, "", "", None, files)  # type: ignore[arg-type]
     moved = Shot(one, Span(52, 95), marker="m50", way="ranges")
     after = planned(tmp_path, [*shots_of(one, (0, 50)), moved, *shots_of(one, (200, 230))], "@marker")

@@ -90,6 +90,12 @@ def _lines_of(entry: Entry, *, with_detail: bool) -> list[tuple[str, str]]:
     number = f"{entry.number:>4} " if entry.number else "     "
     sign = {"warning": "! ", "failure": "failed: "}.get(entry.kind, "")
     style = (
-        "red" if entry.kind == "failure" else "yellow" if sign else "green" if entry.text == "proved" else ""
+        "red"
+        if entry.kind == "failure"
+        else "yellow"
+        if sign
+        else "green"
+        if entry.text == "verified"
+        else ""
     )
     return [(f"{entry.at[11:23]} {number}{entry.name or 'batch'}: {sign}{entry.text}", style)]

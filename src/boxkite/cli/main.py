@@ -12,7 +12,7 @@ COMMANDS = {
     "mark": "marks and keywords on footage and timelines: add, list, change, import …",
     "plan": "the table of files to come, with sizes and warnings; writes no media",
     "preview": "a still as it will be encoded: before and after, a sheet, guides",
-    "run": "make the files of a plan, and prove each of them",
+    "run": "make the files of a plan, and verify each of them",
     "status": "how far batches are: all, or one with its files; --follow",
     "log": "what happened in a batch, file by file; --errors",
     "resume": "go on with a batch that was stopped or killed: only what is missing",
@@ -28,7 +28,7 @@ HELP = """\
 usage: boxkite COMMAND …
 
 Cut programs and footage into single shots, name them by rule, transcode them,
-and prove that every frame is there.
+and verify that every frame is there.
 
 commands:
 {commands}

@@ -137,14 +137,14 @@ def line_of(event: Event) -> str:
         return f"waiting for batch {ahead}; --turn share begins at once, beside others"
     if isinstance(event, TriedAgain):
         names = ", ".join(f"{row.name}{row.ending}" for row in event.rows)
-        return f"again   {names}: {event.reason}"
+        return f"again     {names}: {event.reason}"
     return ""
 
 
 def file_line(event: FileEnded) -> tuple[str, str]:
     """One line on a file that has ended, and its style."""
     name = f"{event.row.name}{event.row.ending} ({event.row.preset.name})"
-    if event.result.proof:
-        size = file_size(event.result.proof.size_bytes)
-        return f"proved  {name}: {counted(event.result.proof.frames, 'frame')}, {size}", "green"
-    return f"failed  {name}: {event.result.failure}", "red"
+    if event.result.verification:
+        size = file_size(event.result.verification.size_bytes)
+        return f"verified  {name}: {counted(event.result.verification.frames, 'frame')}, {size}", "green"
+    return f"failed    {name}: {event.result.failure}", "red"

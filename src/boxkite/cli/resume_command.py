@@ -36,7 +36,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--accept-changes", action="store_true", help="also make files of sources that have changed since"
     )
     parser.add_argument(
-        "--missing", action="store_true", help="make files again that were proved and are not there any more"
+        "--missing",
+        action="store_true",
+        help="make files again that were verified and are not there any more",
     )
     parser.add_argument(
         "--background", action="store_true", help="return at once; it goes on when the terminal closes"
@@ -81,7 +83,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
     rows = sorted((*rest.work.rows, *(row for row, _ in rest.work.refused)), key=lambda row: row.number)
     plan = Plan(tuple(rows), rest.said, (), (), rest.record.pattern, version=rest.record.version)
     if not arguments.json:
-        said = f"batch {name}: {counted(rest.done, 'file')} proved before, {len(rows)} to be made"
+        said = f"batch {name}: {counted(rest.done, 'file')} verified before, {len(rows)} to be made"
         print_line(console, said, "bold")
         for line in rest.said:
             print_line(console, f"! {line}", "yellow")
@@ -93,7 +95,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
         ended = make_files(console, plan, executor, batch, go_on(records, rest.work, executor, batch))
     seconds = time.monotonic() - started
     if arguments.json:
-        print_json({**batch_as_json(plan, ended, seconds, batch), "proved_before": rest.done})
+        print_json({**batch_as_json(plan, ended, seconds, batch), "verified_before": rest.done})
     elif rows:
         show_summary(console, plan, ended, seconds, batch, warnings=False)
     return exit_status(ended, batch, plan)

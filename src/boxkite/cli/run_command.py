@@ -1,4 +1,4 @@
-"""Make the files of a plan, several shots at once, and prove each before it gets its name."""
+"""Make the files of a plan, several shots at once, and verify each before it gets its name."""
 
 from __future__ import annotations
 
@@ -167,17 +167,17 @@ def show_summary(
     from boxkite.cli.tables import counted, file_size, print_line
     from boxkite.core.job.choosing import why
 
-    proved = [event for event in ended if event.result.proof]
+    verified = [event for event in ended if event.result.verification]
     failed = [event for event in ended if event.result.failure]
-    size = sum(event.result.proof.size_bytes for event in proved if event.result.proof)
-    frames = sum(event.row.frames for event in proved)
+    size = sum(event.result.verification.size_bytes for event in verified if event.result.verification)
+    frames = sum(event.row.frames for event in verified)
     speed = f"{frames / seconds:.0f} frames a second" if seconds > 0 else ""
     if not plan.to_make:
         print_line(console, "there is nothing to make", "bold green")
     else:
         print_line(
             console,
-            f"{counted(len(proved), 'file')} proved, {len(failed)} failed:"
+            f"{counted(len(verified), 'file')} verified, {len(failed)} failed:"
             f" {file_size(size)}, {frames} frames in {seconds:.1f} s, {speed}",
             "bold green" if not failed else "bold red",
         )
@@ -228,14 +228,14 @@ def batch_as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Bat
 
     files = []
     for event in ended:
-        proof = event.result.proof
+        verification = event.result.verification
         files.append(
             {
                 **row_as_json(event.row),
-                "state": "failed" if event.result.failure else "proved",
+                "state": "failed" if event.result.failure else "verified",
                 "failure": event.result.failure or None,
-                "size_bytes": proof.size_bytes if proof else None,
-                "checksum": proof.checksum if proof else None,
+                "size_bytes": verification.size_bytes if verification else None,
+                "checksum": verification.checksum if verification else None,
                 "warnings": [*event.row.warnings, *event.result.warnings],
             }
         )

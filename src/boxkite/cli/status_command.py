@@ -153,7 +153,7 @@ def _all_batches(console: Console, found: list[Overview]) -> RenderableType:
     columns = [
         Column("batch"),
         Column("state", gives_way=True),
-        Column("proved", right=True),
+        Column("verified", right=True),
         Column("", optional=True),
         Column("left", right=True),
         Column("folder", gives_way=True),
@@ -162,7 +162,7 @@ def _all_batches(console: Console, found: list[Overview]) -> RenderableType:
         [
             one.name,
             one.shown_state,
-            f"{one.proved} of {one.files}",
+            f"{one.verified} of {one.files}",
             _bar(one.frames_done, one.frames, 12),
             _time_left(one),
             ", ".join(map(str, one.folders)),
@@ -212,7 +212,7 @@ def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list
              f"{file.frames_done}/{file.frames}"]
             for file in shown
         ]  # fmt: skip
-        styles = {"failed": "red", "proved": "green", "started": "cyan"}
+        styles = {"failed": "red", "verified": "green", "started": "cyan"}
         lines.append(table_text(console, columns, rows, [styles.get(file.state, "") for file in shown]))
         if len(files) > len(shown):
             lines.append(Text(f"and {len(files) - len(shown)} more: --json has them all"))
@@ -231,10 +231,10 @@ def _said_of(one: Overview) -> str:
     from boxkite.cli.tables import counted
 
     if one.is_whole:
-        return f"all of {counted(one.files, 'file')} proved"
+        return f"all of {counted(one.files, 'file')} verified"
     failed = f", {one.failed} failed" if one.failed else ""
     state = one.shown_state.partition(",")[0]
-    return f"{state}; {one.proved} of {counted(one.files, 'file')} proved{failed}"
+    return f"{state}; {one.verified} of {counted(one.files, 'file')} verified{failed}"
 
 
 def _what_to_do(one: Overview) -> str:
@@ -278,7 +278,7 @@ def _line(one: Overview) -> str:
     left = f", {_time_left(one)} left" if _time_left(one) else ""
     failed = f", {one.failed} failed" if one.failed else ""
     return (
-        f"{one.name} {one.shown_state}: {one.proved} of {one.files} proved{failed},"
+        f"{one.name} {one.shown_state}: {one.verified} of {one.files} verified{failed},"
         f" {one.frames_done} of {one.frames} frames{left}"
     )
 
@@ -322,7 +322,7 @@ def _overview_as_json(one: Overview) -> dict[str, Any]:
         "seconds": round(one.seconds, 1),
         "folders": [str(folder) for folder in one.folders],
         "file_count": one.files,
-        "proved": one.proved,
+        "verified": one.verified,
         "failed": one.failed,
         "frames": one.frames,
         "frames_done": one.frames_done,

@@ -52,10 +52,10 @@ def run(arguments: argparse.Namespace) -> int:
         while is_held(records.folder, name):
             time.sleep(_EVERY_SECONDS)
         one = overviews(records, (name,))[0]
-        left = one.files - one.proved - one.failed
+        left = one.files - one.verified - one.failed
         print_line(
             console,
-            f"batch {name} has stopped: {counted(one.proved, 'file')} proved, {left} left;"
+            f"batch {name} has stopped: {counted(one.verified, 'file')} verified, {left} left;"
             f" boxkite resume {name} makes them",
         )
     return 0

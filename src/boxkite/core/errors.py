@@ -131,5 +131,5 @@ class DamagedError(RenderError):
     """The source could not be decoded where it was needed."""
 
 
-class ProofError(RenderError):
+class VerificationError(RenderError):
     """A finished file does not hold what it should."""

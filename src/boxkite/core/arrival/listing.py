@@ -71,7 +71,7 @@ def _landed(one: Landing, batch: Overview | None, files: Iterable[FileRecord], i
     if batch is None:
         return Listed(one.path, "taken", one.batch, "its batch is not on record any more", one.at)
     own = [file for file in files if _is_of(file.source, one.path)]
-    verified = sum(file.state == "proved" for file in own)
+    verified = sum(file.state == "verified" for file in own)
     failed = [file for file in own if file.state == "failed"]
     state, reason = _state(batch, is_watched), ""
     if own and verified == len(own):

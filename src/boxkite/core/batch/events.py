@@ -33,7 +33,7 @@ class FramesDone:
 
 @dataclass(frozen=True)
 class FileReady:
-    """A file is proved and about to get its name. partial: where it lies until then."""
+    """A file is verified and about to get its name. partial: where it lies until then."""
 
     row: Row
     result: Result
@@ -42,7 +42,7 @@ class FileReady:
 
 @dataclass(frozen=True)
 class FileEnded:
-    """A file is proved and named, or has failed."""
+    """A file is verified and named, or has failed."""
 
     row: Row
     result: Result

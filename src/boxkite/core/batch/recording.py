@@ -216,7 +216,7 @@ class _Recorder:
             self._done |= {row.number: event.frames * row.frames // length for row in rows}
         elif isinstance(event, FileReady):
             result = event.result
-            assert result.proof
+            assert result.verification
             self._running.discard(
                 event.row.number
             )  # whatever comes between, its name tells later how far it got
@@ -224,8 +224,8 @@ class _Recorder:
                 journal.ready,
                 event.row.number,
                 event.partial,
-                result.proof.checksum,
-                result.proof.size_bytes,
+                result.verification.checksum,
+                result.verification.size_bytes,
             )
         elif isinstance(event, FileEnded):
             self._ended(event.row, event.result)
@@ -265,12 +265,12 @@ class _Recorder:
         self._was_full |= result.no_room
         self._running.discard(row.number)
         self._done.pop(row.number, None)
-        if result.proof:
+        if result.verification:
             self._note(
-                self._journal.proved,
+                self._journal.verified,
                 row.number,
-                checksum=result.proof.checksum,
-                size_bytes=result.proof.size_bytes,
+                checksum=result.verification.checksum,
+                size_bytes=result.verification.size_bytes,
                 seconds=result.seconds,
                 warnings=(*row.warnings, *result.warnings),
             )

@@ -29,7 +29,7 @@ _MOST_NAMED = 3
 
 @dataclass(frozen=True)
 class Rest:
-    """What is left of a batch. done: files that are proved and stay as they are. said: what has changed since."""
+    """What is left of a batch. done: files that are verified and stay as they are. said: what has changed since."""
 
     work: Work
     record: BatchRecord
@@ -40,9 +40,9 @@ class Rest:
 def rest_of(records: Records, name: str, *, accept_changes: bool = False, missing: bool = False) -> Rest:
     """Work out what is left of a batch that nobody runs, and set its journal right.
 
-    Files that had got their name when the batch was killed count as proved if they hold what was proved. What
+    Files that had got their name when the batch was killed count as verified if they hold what was verified. What
     was left half-made is removed. accept_changes: make files of sources that have changed. missing: make files
-    again that were proved and are not there any more. Raises RecordsError, and PlanError for folders that have gone.
+    again that were verified and are not there any more. Raises RecordsError, and PlanError for folders that have gone.
     """
     record = records.batch(name)
     packed = _unpacked(records, record)
@@ -55,17 +55,17 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
     ]
     files = [_settled(file, journal) for file in record.files]
     said = [*finished, *_other_versions(record), *_other_presets(packed.job, packed.rows)]
-    proved = [file for file in files if file.state == "proved"]
-    gone = [file for file in proved if not file.path.exists()]
+    verified = [file for file in files if file.state == "verified"]
+    gone = [file for file in verified if not file.path.exists()]
     if gone and missing:
         journal.planned_again([file.number for file in gone], "it was not there any more")
-        proved = [file for file in proved if file not in gone]
+        verified = [file for file in verified if file not in gone]
     elif gone:
         said.append(
-            f"{_named(gone)} {'was' if len(gone) == 1 else 'were'} proved and is not there any more;"
+            f"{_named(gone)} {'was' if len(gone) == 1 else 'were'} verified and is not there any more;"
             f" {setting('missing')} makes it again"
         )
-    kept = {file.number for file in proved}
+    kept = {file.number for file in verified}
     left = [file for file in files if file.number not in kept]
     refused = _refused(left, rows, accept_changes=accept_changes)
     to_make = tuple(rows[file.number] for file in left if file.number not in refused)
@@ -113,11 +113,11 @@ def _settled(file: FileRecord, journal: Journal) -> FileRecord:
         except OSError:
             is_named = False
         if is_named:
-            journal.proved(
+            journal.verified(
                 file.number, checksum=file.checksum, size_bytes=file.size_bytes, seconds=file.seconds,
                 warnings=file.warnings,
             )  # fmt: skip
-            return replace(file, state="proved")
+            return replace(file, state="verified")
     if file.state in ("ready", "started"):
         journal.planned_again([file.number], "the batch was interrupted")
         return replace(file, state="planned")

@@ -196,8 +196,8 @@ class _Run:
             if partial:
                 yield FileReady(row, result, partial.path)
                 result = named(row, result, partial)
-                if result.proof:
-                    self.room.made(row, result.proof.size_bytes)
+                if result.verification:
+                    self.room.made(row, result.verification.size_bytes)
             self.finished.pop(0)
             yield FileEnded(row, result)
 
@@ -228,12 +228,12 @@ def run_plan(
 
 def named(row: Row, result: Result, partial: Partial) -> Result:
     """Give a verified file its name. Where that is taken by a file with the same bytes, it has got it before."""
-    assert result.proof
+    assert result.verification
     try:
         give_name(partial, replacing=row.replaces.stamp if row.replaces else "")
     except (BoxkiteError, OSError) as error:
         try:
-            is_ours = row.path.exists() and file_checksum(row.path) == result.proof.checksum
+            is_ours = row.path.exists() and file_checksum(row.path) == result.verification.checksum
         except OSError:
             is_ours = False
         partial.discard()

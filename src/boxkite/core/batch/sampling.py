@@ -124,7 +124,7 @@ def _encoded(plan: Plan, executor: LocalExecutor, progress: Progress) -> list[tu
         (event for event in run_plan(plan.to_make, executor) if isinstance(event, FileEnded)), start=1
     ):
         progress(done, len(plan.rows))
-        if event.result.proof:
+        if event.result.verification:
             made.append((event.row, event.row.path))
     return made
 

@@ -25,12 +25,12 @@ def stamp_of_source(source: Source) -> str:
 def compare_with(rows: Sequence[Row], batch: BatchRecord) -> tuple[list[Row], list[Row], list[Gone]]:
     """(rows that are new or changed, rows that are the same, what is gone).
 
-    A row is the same if the batch proved a file with the same frames of the same source, as it still is, by the
+    A row is the same if the batch verified a file with the same frames of the same source, as it still is, by the
     same recipe and under the same name, its version left out. Otherwise it is held against the file of its name,
     else of its marker or clip, and says what is different; what nothing was found for is new.
     """
     recipes = Recipes()
-    waiting = [file for file in batch.files if file.state == "proved"]
+    waiting = [file for file in batch.files if file.state == "verified"]
     by_content: dict[object, list[FileRecord]] = {}
     for file in waiting:
         by_content.setdefault((*file.content, file.plain_name, file.preset), []).append(file)
@@ -52,7 +52,7 @@ def compare_with(rows: Sequence[Row], batch: BatchRecord) -> tuple[list[Row], li
         if before:
             used.add(before.number)
         changed.append(replace(row, change=_change(row, before, recipes)))
-    planned = {file.number for file in batch.files if file.state != "proved"}
+    planned = {file.number for file in batch.files if file.state != "verified"}
     gone = [
         Gone(file.path, file.plain_name or file.path.name)
         for file in left

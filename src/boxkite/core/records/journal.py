@@ -77,7 +77,7 @@ class Journal:
             store.execute("update batch set seconds = ? where id = ?", (seconds, self._batch))
 
     def ready(self, number: int, partial: Path, checksum: str, size_bytes: int) -> None:
-        """A file is proved and about to get its name."""
+        """A file is verified and about to get its name."""
         with self._records.change() as store:
             store.execute(
                 "update file set state = 'ready', partial = ?, checksum = ?, size_bytes = ?"
@@ -85,17 +85,17 @@ class Journal:
                 (storable(partial), checksum, size_bytes, self._batch, number),
             )
 
-    def proved(
+    def verified(
         self, number: int, *, checksum: str, size_bytes: int, seconds: float, warnings: Sequence[str] = ()
     ) -> None:
         """A file has its name."""
         with self._records.change() as store:
             store.execute(
-                "update file set state = 'proved', ended = ?, checksum = ?, size_bytes = ?, seconds = ?,"
+                "update file set state = 'verified', ended = ?, checksum = ?, size_bytes = ?, seconds = ?,"
                 " failure = '', warnings = ?, frames_done = frames, partial = '' where batch = ? and number = ?",
                 (now_text(), checksum, size_bytes, seconds, json.dumps(list(warnings)), self._batch, number),
             )
-            self._enter(store, number, "state", "proved")
+            self._enter(store, number, "state", "verified")
             for warning in warnings:
                 self._enter(store, number, "warning", warning)
 

@@ -25,16 +25,16 @@ def overviews(records: Records, names: tuple[str, ...] = (), *, latest: int = 20
         f"select id, name, state, started, seconds, folders, stop, note, waits_for from batch {wanted}",
         *(names or (latest,)),
     ):
-        files, proved, failed, frames, done, size = records.ask(
-            "select count(*), coalesce(sum(state = 'proved'), 0), coalesce(sum(state = 'failed'), 0),"
+        files, verified, failed, frames, done, size = records.ask(
+            "select count(*), coalesce(sum(state = 'verified'), 0), coalesce(sum(state = 'failed'), 0),"
             " coalesce(sum(frames), 0), coalesce(sum(frames_done), 0),"
-            " coalesce(sum(case when state = 'proved' then size_bytes end), 0) from file where batch = ?",
+            " coalesce(sum(case when state = 'verified' then size_bytes end), 0) from file where batch = ?",
             identity,
         )[0]
         held = state in _ALIVE and is_held(records.folder, name)
         found.append(
             Overview(name, state, datetime.fromisoformat(started), seconds, tuple(map(Path, json.loads(folders))),
-                     files, proved, failed, frames, done, size, stop, held, note, waits_for)
+                     files, verified, failed, frames, done, size, stop, held, note, waits_for)
         )  # fmt: skip
     return found
 
@@ -48,7 +48,7 @@ def alive(records: Records) -> list[tuple[str, str]]:
 def unfinished(records: Records) -> list[Overview]:
     """The batches that have files left to be made and that nobody runs, the latest first. Raises RecordsError."""
     names = tuple(name for (name,) in records.ask(
-        "select name from batch where exists (select 1 from file where batch = batch.id and state != 'proved')"
+        "select name from batch where exists (select 1 from file where batch = batch.id and state != 'verified')"
         " order by id desc limit 50"
     ))  # fmt: skip
     found = overviews(records, names) if names else []

@@ -12,8 +12,8 @@ BatchState = Literal["waiting", "running", "stopped", "ended"]
 """As it is stored: waiting for its turn, running, stopped before its end, at its end."""
 Awaited = Literal["", "room"]
 """What a batch that has stopped waits for: nothing, or room on a disk."""
-FileState = Literal["planned", "started", "ready", "proved", "failed"]
-"""ready: proved, and about to get its name."""
+FileState = Literal["planned", "started", "ready", "verified", "failed"]
+"""ready: verified, and about to get its name."""
 _MOST_WORKERS = 256
 Stop = Literal["", "after", "now"]
 """What has been asked of a running batch: nothing, to end after the current files, to end at once."""
@@ -117,7 +117,7 @@ class Overview:
     seconds: float
     folders: tuple[Path, ...]
     files: int
-    proved: int
+    verified: int
     failed: int
     frames: int
     frames_done: int
@@ -138,7 +138,7 @@ class Overview:
             return "stopped"
         if self.failed:
             return f"ended, {self.failed} failed"
-        return "all proved" if self.proved == self.files else "unfinished"
+        return "all verified" if self.verified == self.files else "unfinished"
 
     @property
     def frames_a_second(self) -> float:
@@ -154,5 +154,5 @@ class Overview:
 
     @property
     def is_whole(self) -> bool:
-        """Whether every file of it is proved."""
-        return self.proved == self.files
+        """Whether every file of it is verified."""
+        return self.verified == self.files

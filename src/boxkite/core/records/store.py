@@ -182,9 +182,9 @@ class Records:
         return bytes(found[0][0]) if found else b""
 
     def made_at(self, path: Path) -> FileRecord | None:
-        """The last proved file of this path; None where no batch knows of one."""
+        """The last verified file of this path; None where no batch knows of one."""
         rows = self.ask(
-            f"select {_COLUMNS} from file where path = ? and state = 'proved' order by batch desc limit 1",
+            f"select {_COLUMNS} from file where path = ? and state = 'verified' order by batch desc limit 1",
             os.fsencode(path),
         )
         return _as_record(rows[0]) if rows else None
@@ -194,7 +194,7 @@ class Records:
         rows = self.ask(
             "select preset, sum(seconds), sum(pixels), count(*) from (select preset, file.seconds, pixels,"
             " row_number() over (partition by preset order by batch desc, number desc) as place from file"
-            " join batch on batch.id = file.batch where file.state = 'proved' and file.seconds > 0 and pixels > 0"
+            " join batch on batch.id = file.batch where file.state = 'verified' and file.seconds > 0 and pixels > 0"
             " and machine = ?) where place <= ? group by preset",
             platform.node(), _FILES_FOR_SPEED,
         )  # fmt: skip

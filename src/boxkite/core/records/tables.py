@@ -51,6 +51,8 @@ drop table packed_plan;
 create table plan_document (
     batch integer primary key references batch (id) on delete cascade, content blob not null);
 update entry set kind = 'failure', text = substr(text, 9) where kind = 'state' and text like 'failed: %';
+update file set state = 'verified' where state = 'proved';
+update entry set text = 'verified' where kind = 'state' and text = 'proved';
 """
 _STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3}
 """What leads from each form to the next."""

@@ -1,1 +1,1 @@
-"""Decode, picture and sound, encode: from a planned row to a proved file under its final name."""
+"""Decode, picture and sound, encode: from a planned row to a verified file under its final name."""

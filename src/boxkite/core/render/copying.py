@@ -16,7 +16,7 @@ from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
-from boxkite.core.errors import DamagedError, ProofError
+from boxkite.core.errors import DamagedError, VerificationError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.footage.keyframes import stored_pictures
@@ -26,8 +26,8 @@ from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.ahead import read_ahead
 from boxkite.core.render.explaining import failed
 from boxkite.core.render.pictures import LOOK_BACK_SECONDS, read_pictures
-from boxkite.core.render.proving import compare_looks, picture_look
-from boxkite.core.render.result import Proof, Result
+from boxkite.core.render.result import Result, Verification
+from boxkite.core.render.verifying import compare_looks, picture_look
 from boxkite.core.timebase import Span
 
 _ALIKE = 0.1
@@ -43,16 +43,16 @@ _LEAST_SAMPLES = 960
 
 
 def copy_shot(row: Row, partial: Path) -> Result:
-    """Copy one planned shot and prove it; it waits for its name. Never raises for what happens: the result tells."""
+    """Copy one planned shot and verify it; it waits for its name. Never raises for what happens: the result tells."""
     try:
         count = _copy(row, partial)
         start_syncing(partial)
-        proof = _prove(row, partial, count)
+        verification = _verify(row, partial, count)
         sync(partial)
     except Exception as error:
         discard(partial)
         return failed(row, error)
-    return Result(row.number, row.path, proof=proof)
+    return Result(row.number, row.path, verification=verification)
 
 
 def _copy(row: Row, partial: Path) -> int:
@@ -78,7 +78,7 @@ def _index_bytes(row: Row) -> int:
 def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
     """Write the file, piece after piece, and return how many pictures are in it.
 
-    Raises ProofError where those of a constant rate are not as many as the plan says.
+    Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
     count, so_far = 0, Fraction(0)
     with av.open(f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options) as outgoing:
@@ -96,7 +96,9 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
                     _seek(incoming, stream, pictures.first_time)
                 _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
                 if piece.shot.reel.table.constant and len(pictures.own) != piece.frames:
-                    raise ProofError(f"{len(pictures.own)} pictures are stored, the plan says {piece.frames}")
+                    raise VerificationError(
+                        f"{len(pictures.own)} pictures are stored, the plan says {piece.frames}"
+                    )
                 count += len(pictures.own)
                 so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
     return count
@@ -275,12 +277,12 @@ def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
     return count, last_key
 
 
-def _prove(row: Row, partial: Path, pictures: int) -> Proof:
+def _verify(row: Row, partial: Path, pictures: int) -> Verification:
     """Read the copy again: it holds the pictures, and its first and last are those of the source."""
     with ThreadPoolExecutor(1) as beside:
         checksum = beside.submit(file_checksum, partial)
         tracks = _look_again(row, partial, pictures)
-        return Proof(pictures, tracks, partial.stat().st_size, checksum.result())
+        return Verification(pictures, tracks, partial.stat().st_size, checksum.result())
 
 
 def _pictures_at_ends(
@@ -308,11 +310,11 @@ def _look_again(row: Row, partial: Path, pictures: int) -> int:
             stream = container.streams.video[0]
             found, last_key = _count(container, stream)
             if found != pictures:
-                raise ProofError(f"the copy holds {found} pictures, it should hold {pictures}")
+                raise VerificationError(f"the copy holds {found} pictures, it should hold {pictures}")
             tracks = len(container.streams.audio)
             first, last = _pictures_at_ends(container, stream, last_key)
     except (av.error.FFmpegError, StopIteration, ValueError) as error:
-        raise ProofError(f"the copy cannot be read again: {error}") from None
+        raise VerificationError(f"the copy cannot be read again: {error}") from None
     ends = row.pieces[0], row.pieces[-1]
     for piece, frame, picture, which in (
         (ends[0], ends[0].span.start, first, "first"),

@@ -10,14 +10,14 @@ import av
 from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
 
-from boxkite.core.errors import ProofError, RenderError
+from boxkite.core.errors import RenderError, VerificationError
 from boxkite.core.picture.chain import PictureChain, is_full_range
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import IMAGE_ENDINGS
 from boxkite.core.render.beside import Beside
 from boxkite.core.render.coding import ENCODERS, encoder_options
-from boxkite.core.render.proving import Expected, compare_looks
-from boxkite.core.render.result import Proof
+from boxkite.core.render.result import Verification
+from boxkite.core.render.verifying import Expected, compare_looks
 from boxkite.core.render.writing import set_picture_facts
 
 if TYPE_CHECKING:
@@ -110,15 +110,15 @@ def first_number(row: Row) -> int:
     return row.span.start + (sequence.first if sequence else 0)
 
 
-def prove_images(folder: Path, row: Row, expected: Expected) -> Proof:
+def verify_images(folder: Path, row: Row, expected: Expected) -> Verification:
     """Read the images again: all are there, none is empty, and the first and last show what was encoded.
 
-    Raises ProofError with what differs.
+    Raises VerificationError with what differs.
     """
     names = [image_name(row, number) for number in range(1, expected.frames + 1)]
     there = {path.name: path.stat().st_size for path in folder.iterdir()}
     if sorted(there) != sorted(names) or not all(there.values()):
-        raise ProofError(f"the folder holds {len(there)} images, it should hold {expected.frames}")
+        raise VerificationError(f"the folder holds {len(there)} images, it should hold {expected.frames}")
     for name, look, which in (
         (names[0], expected.first_look, "first"),
         (names[-1], expected.last_look, "last"),
@@ -127,8 +127,8 @@ def prove_images(folder: Path, row: Row, expected: Expected) -> Proof:
             with av.open(f"file:{folder / name}", options={"protocol_whitelist": "file"}) as container:
                 picture = next(container.decode(video=0))
         except (av.error.FFmpegError, StopIteration):
-            raise ProofError(f"the {which} image cannot be read again") from None
+            raise VerificationError(f"the {which} image cannot be read again") from None
         if (picture.width, picture.height) != (expected.width_px, expected.height_px):
-            raise ProofError(f"the {which} image is {picture.width}x{picture.height}, not as planned")
+            raise VerificationError(f"the {which} image is {picture.width}x{picture.height}, not as planned")
         compare_looks(picture, look, which)
-    return Proof(len(names), 0, sum(there.values()))
+    return Verification(len(names), 0, sum(there.values()))

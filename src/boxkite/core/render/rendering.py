@@ -1,4 +1,4 @@
-"""Making the files of one stretch of a source: one decode feeds all its outputs, each is proved and awaits its name."""
+"""Making the files of one stretch of a source: one decode feeds all its outputs, and each is verified."""
 
 from __future__ import annotations
 
@@ -21,14 +21,14 @@ from boxkite.core.plan.sound_tracks import file_tracks
 from boxkite.core.render.coding import sound_rate
 from boxkite.core.render.copying import copy_shot
 from boxkite.core.render.explaining import failed
-from boxkite.core.render.images import ImageWriter, prove_images
+from boxkite.core.render.images import ImageWriter, verify_images
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
 from boxkite.core.render.passes import FirstPass
 from boxkite.core.render.pictures import Damage
-from boxkite.core.render.proving import Expected, picture_look, prove
 from boxkite.core.render.reading import open_pictures, open_sounds
 from boxkite.core.render.result import Result
+from boxkite.core.render.verifying import Expected, picture_look, verify
 from boxkite.core.render.writing import FileWriter, Prepared, expected_samples
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
@@ -290,8 +290,10 @@ def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
         expected = _expected(making)
         start_syncing(making.partial)
         is_folder = row.preset.is_sequence
-        proof = prove_images(making.partial, row, expected) if is_folder else prove(making.partial, expected)
-        proof = replace(proof, checksum=file_checksum(making.partial))
+        verification = (
+            verify_images(making.partial, row, expected) if is_folder else verify(making.partial, expected)
+        )
+        verification = replace(verification, checksum=file_checksum(making.partial))
         sync(making.partial)
     except Exception as error:
         discard(making.partial)
@@ -305,7 +307,7 @@ def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
         warnings.append(
             f"{row.span.end - making.reached} frames are lacking at its end, where the source breaks off"
         )
-    return Result(row.number, row.path, proof=proof, warnings=tuple(warnings))
+    return Result(row.number, row.path, verification=verification, warnings=tuple(warnings))
 
 
 def _expected(making: _FileBeingMade) -> Expected:

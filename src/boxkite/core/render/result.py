@@ -7,7 +7,7 @@ from pathlib import Path
 
 
 @dataclass(frozen=True)
-class Proof:
+class Verification:
     """What was counted in a finished file. checksum: over all its bytes (records/checksum.py)."""
 
     frames: int
@@ -18,7 +18,7 @@ class Proof:
 
 @dataclass(frozen=True)
 class Result:
-    """What became of one row: a proof, or the reason it failed. seconds: of one worker, its share of the shot's.
+    """What became of one row: a verification, or the reason it failed. seconds: of one worker, its share of the shot's.
 
     detail: of a failure, for the log.
     may_pass: whether the failure is of a kind that trying again can help. no_room: whether its disk was full.
@@ -26,7 +26,7 @@ class Result:
 
     row_number: int
     path: Path
-    proof: Proof | None = None
+    verification: Verification | None = None
     failure: str = ""
     warnings: tuple[str, ...] = ()
     seconds: float = 0.0

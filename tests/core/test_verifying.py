@@ -9,8 +9,8 @@ import av
 import numpy as np
 import pytest
 
-from boxkite.core.errors import ProofError
-from boxkite.core.render.proving import Expected, picture_look, prove
+from boxkite.core.errors import VerificationError
+from boxkite.core.render.verifying import Expected, picture_look, verify
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT, draw_picture
@@ -21,7 +21,7 @@ FRAMES = 60
 
 @pytest.fixture(scope="module")
 def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    path = tmp_path_factory.mktemp("proving") / "film.mov"
+    path = tmp_path_factory.mktemp("verifying") / "film.mov"
     write_movie(Movie(path, FRAMES, RATE, ((0, VAT), (30, LOFT)), width=320, height=180))
     return path
 
@@ -35,8 +35,12 @@ def expected(**changes) -> Expected:
 
 
 def test_a_whole_file_is_proved_and_counted(film: Path) -> None:
-    proof = prove(film, expected())
-    assert (proof.frames, proof.sound_tracks, proof.size_bytes) == (60, 1, film.stat().st_size)
+    verification = verify(film, expected())
+    assert (verification.frames, verification.sound_tracks, verification.size_bytes) == (
+        60,
+        1,
+        film.stat().st_size,
+    )
 
 
 @pytest.mark.parametrize(
@@ -52,16 +56,16 @@ def test_a_whole_file_is_proved_and_counted(film: Path) -> None:
     ],
 )
 def test_what_differs_from_the_plan_is_named(changes: dict, says: str, film: Path) -> None:
-    with pytest.raises(ProofError, match=says):
-        prove(film, expected(**changes))
+    with pytest.raises(VerificationError, match=says):
+        verify(film, expected(**changes))
 
 
-def test_a_file_that_breaks_off_is_not_proved(film: Path, tmp_path: Path) -> None:
+def test_a_file_that_breaks_off_is_not_verified(film: Path, tmp_path: Path) -> None:
     data = film.read_bytes()
     for share in (0.1, 0.5, 0.95):
         (tmp_path / "broken.mov").write_bytes(data[: int(len(data) * share)])
-        with pytest.raises(ProofError):
-            prove(tmp_path / "broken.mov", expected())
+        with pytest.raises(VerificationError):
+            verify(tmp_path / "broken.mov", expected())
 
 
 def test_a_picture_lost_in_the_middle_is_missed_in_the_count(film: Path, tmp_path: Path) -> None:
@@ -76,8 +80,8 @@ def test_a_picture_lost_in_the_middle_is_missed_in_the_count(film: Path, tmp_pat
             if packet.dts is not None and not (packet.stream.type == "video" and number == 50):
                 packet.stream = copies[packet.stream.index]
                 outgoing.mux(packet)
-    with pytest.raises(ProofError, match=r"59 frames|wrong time"):
-        prove(tmp_path / "gap.mov", expected())
+    with pytest.raises(VerificationError, match=r"59 frames|wrong time"):
+        verify(tmp_path / "gap.mov", expected())
 
 
 def test_looks_tell_scenes_apart_but_not_pixel_formats() -> None:

@@ -13,8 +13,8 @@ from av.container import InputContainer
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
-from boxkite.core.errors import ProofError
-from boxkite.core.render.result import Proof
+from boxkite.core.errors import VerificationError
+from boxkite.core.render.result import Verification
 from boxkite.core.timebase import FrameRate, round_fraction
 
 _LOOK = (32, 18)
@@ -59,28 +59,28 @@ def picture_look(picture: VideoFrame) -> np.ndarray:
     return small.to_ndarray().astype(np.float32)
 
 
-def prove(path: Path, expected: Expected) -> Proof:
+def verify(path: Path, expected: Expected) -> Verification:
     """Read every packet of a file, and decode its first and last picture.
 
-    Raises ProofError with what differs: count, times, size, sound, or the picture at either end.
+    Raises VerificationError with what differs: count, times, size, sound, or the picture at either end.
     """
     try:
         with av.open(f"file:{path}", options={"protocol_whitelist": "file"}) as container:
-            return _prove(container, path, expected)
+            return _verify(container, path, expected)
     except av.error.FFmpegError as error:
-        raise ProofError(f"the finished file cannot be read again: {error.strerror}") from None
+        raise VerificationError(f"the finished file cannot be read again: {error.strerror}") from None
 
 
-def _prove(container: InputContainer, path: Path, expected: Expected) -> Proof:
+def _verify(container: InputContainer, path: Path, expected: Expected) -> Verification:
     pictures = 1 if expected.frames else 0
     if len(container.streams.video) != pictures or len(container.streams.audio) != len(expected.samples):
-        raise ProofError(
+        raise VerificationError(
             f"the finished file has {len(container.streams.video)} picture and"
             f" {len(container.streams.audio)} sound tracks, it should have {pictures} and {len(expected.samples)}"
         )
     stream = container.streams.video[0] if expected.frames else None
     if stream and (stream.width, stream.height) != (expected.width_px, expected.height_px):
-        raise ProofError(f"the picture is {stream.width}x{stream.height}, not as planned")
+        raise VerificationError(f"the picture is {stream.width}x{stream.height}, not as planned")
     times: list[int] = []
     keys: list[int] = []
     sounds: dict[int, list[int]] = {sound.index: [0, 0] for sound in container.streams.audio}
@@ -100,18 +100,20 @@ def _prove(container: InputContainer, path: Path, expected: Expected) -> Proof:
     _check_sound(container, sounds, expected)
     if stream:
         _check_ends(container, stream, times, keys, expected)
-    return Proof(len(times), len(sounds), path.stat().st_size)
+    return Verification(len(times), len(sounds), path.stat().st_size)
 
 
 def _check_times(times: list[int], stream: VideoStream, expected: Expected) -> None:
     if len(times) != expected.frames:
-        raise ProofError(f"the finished file holds {len(times)} frames, it should hold {expected.frames}")
+        raise VerificationError(
+            f"the finished file holds {len(times)} frames, it should hold {expected.frames}"
+        )
     time_base = stream.time_base or Fraction(1, 1000)
     for number, pts in enumerate(times):
         if round_fraction((pts - times[0]) * time_base * expected.rate.fraction) != number:
-            raise ProofError(f"frame {number} of the finished file is shown at the wrong time")
+            raise VerificationError(f"frame {number} of the finished file is shown at the wrong time")
     if round_fraction(times[0] * time_base * expected.rate.fraction) != 0:
-        raise ProofError("the finished file does not begin at its first frame")
+        raise VerificationError("the finished file does not begin at its first frame")
 
 
 def _check_sound(container: InputContainer, sounds: dict[int, list[int]], expected: Expected) -> None:
@@ -125,7 +127,7 @@ def _check_sound(container: InputContainer, sounds: dict[int, list[int]], expect
         tick, is_coarse = round_fraction(time_base * rate, "up"), time_base > Fraction(1, rate)
         slack = frame + (2 * tick if is_coarse else tick) if frame > 1 or is_coarse else 0
         if (samples and not packets) or abs(found - samples) > slack + rounded:
-            raise ProofError(f"a sound track ends after {found} samples, it should after {samples}")
+            raise VerificationError(f"a sound track ends after {found} samples, it should after {samples}")
 
 
 def _check_ends(
@@ -134,12 +136,12 @@ def _check_ends(
     container.seek(0)
     first = next(_decode_for(container, stream, times[0]), None)
     if first is None:
-        raise ProofError("the first frame of the finished file cannot be decoded")
+        raise VerificationError("the first frame of the finished file cannot be decoded")
     compare_looks(first, expected.first_look, "first")
     container.seek(max(keys, default=times[0]), stream=stream)
     last = next(_decode_for(container, stream, times[-1]), None)
     if last is None:
-        raise ProofError("the last frame of the finished file cannot be decoded")
+        raise VerificationError("the last frame of the finished file cannot be decoded")
     compare_looks(last, expected.last_look, "last")
 
 
@@ -157,9 +159,12 @@ def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> 
 def compare_looks(
     picture: VideoFrame, look: np.ndarray | None, which: str, most: float = _MOST_DIFFERENCE
 ) -> None:
-    """Make sure that a picture looks as one that was encoded. most: mean difference allowed. Raises ProofError."""
+    """Make sure that a picture looks as one that was encoded. most: mean difference allowed.
+
+    Raises VerificationError.
+    """
     if look is None:
         return
     difference = float(np.abs(picture_look(picture) - look).mean())
     if difference > most:
-        raise ProofError(f"the {which} frame of the finished file is not the picture that was encoded")
+        raise VerificationError(f"the {which} frame of the finished file is not the picture that was encoded")
