@@ -7,6 +7,7 @@ program, the codec library or the database. They are counted by a small library 
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import shutil
@@ -221,9 +222,11 @@ def tree(folder: Path) -> Tree:
         if path.is_symlink():
             found[name] = f"link {path.readlink()}"
         elif path.is_file():
-            found[name] = _content(
-                str(path), path.stat().st_size, path.stat().st_mtime_ns, path.stat().st_ino
-            )
+            with contextlib.suppress(
+                FileNotFoundError
+            ):  # a worker whose program was killed is still clearing up
+                there = path.stat()
+                found[name] = _content(str(path), there.st_size, there.st_mtime_ns, there.st_ino)
     return found
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -242,5 +243,10 @@ def named(row: Row, result: Result, partial: Partial) -> Result:
     return result
 
 
+_ADDRESS = re.compile(r" @ 0x[0-9a-f]+")
+
+
 def _detail(traceback: str, said: str) -> str:
+    """What is kept for the log: where it failed, and what libraries printed, without the addresses of their parts."""
+    said = _ADDRESS.sub("", said)
     return "\n".join(part for part in (traceback, said) if part)

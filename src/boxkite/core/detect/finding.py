@@ -102,7 +102,7 @@ def decoded(source: Source) -> Iterator[VideoFrame]:
             stream.thread_type = "AUTO"
             yield from container.decode(stream)
     except av.error.FFmpegError as error:
-        raise FootageError(f"its pictures cannot be decoded ({error.strerror})", path=source.path) from None
+        raise FootageError("its pictures cannot be decoded", path=source.path) from error
 
 
 def changes_as_marks(source: Source, changes: list[Change]) -> MarkList:

@@ -90,7 +90,7 @@ def read_deep(source: Source) -> DeepFacts | None:
                 if packet.is_keyframe:
                     keys.append(time)
     except av.error.FFmpegError as error:
-        raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
+        raise FootageError("its packets cannot be read", path=source.path) from error
     ordered = np.unique(np.array(times, dtype=np.int64))
     places = np.searchsorted(ordered, np.array(sorted(set(keys)), dtype=np.int64))
     steps = np.diff(ordered)

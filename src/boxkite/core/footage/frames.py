@@ -108,7 +108,7 @@ def _measured(source: Source) -> FrameIndex:
             said = _broken_off(stream, source, table)
             table = replace(table, rotation_degrees=rotation, warnings=(*table.warnings, *said))
     except av.error.FFmpegError as error:
-        raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
+        raise FootageError("its packets cannot be read", path=source.path) from error
     if table.frame_count < 1:
         raise FootageError("there is not one whole frame in it", path=source.path)
     return table

@@ -91,5 +91,5 @@ def _read(source: Source) -> StoredPictures:
                     times.append(packet.pts)
                     keys.append(packet.is_keyframe)
     except av.error.FFmpegError as error:
-        raise FootageError(f"its packets cannot be read ({error.strerror})", path=source.path) from None
+        raise FootageError("its packets cannot be read", path=source.path) from error
     return StoredPictures(np.array(times, dtype=np.int64), np.array(keys, dtype=bool))

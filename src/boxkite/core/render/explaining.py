@@ -45,7 +45,7 @@ def explain(error: Exception) -> str:
         where = error.filename.removeprefix("file:") if isinstance(error.filename, str) else ""
         return f"{where or 'a file or folder'} is not there any more"
     if isinstance(error, av.error.FFmpegError):
-        return f"the codec library gave up: {error.strerror}"
+        return "the codec library cannot go on with it; the log has what it said"
     if isinstance(error, OSError):
         return f"{error.strerror or error}"
     return f"{type(error).__name__}: {error}"

@@ -75,7 +75,7 @@ class ImageWriter:
         try:
             packets = self._context.encode(picture)
         except av.error.FFmpegError as error:
-            raise RenderError(f"the {self._video.codec} encoder refuses: {error.strerror}") from None
+            raise RenderError(f"the {self._video.codec} encoder does not take these frames") from error
         for packet in packets:
             self._save(bytes(packet))
 

@@ -60,4 +60,4 @@ class FirstPass:
             self._context.encode(picture)
         except av.error.FFmpegError as error:
             if not isinstance(error, av.error.EOFError):
-                raise RenderError(f"the encoder refuses: {error.strerror}") from None
+                raise RenderError("the encoder does not take these frames") from error

@@ -172,9 +172,7 @@ def _decode(
             if damage:
                 continue
             frame = table.frame_at(packet.pts) if packet.pts is not None else counted
-            raise DamagedError(
-                f"the picture is damaged near frame {max(frame, 0)} ({error.strerror})"
-            ) from None
+            raise DamagedError(f"the picture is damaged near frame {max(frame, 0)}") from error
         for picture in frames:
             timed = table.timestamped and picture.pts is not None
             number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted

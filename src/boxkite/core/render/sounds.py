@@ -117,7 +117,7 @@ class SoundReader:
             return
         except av.error.FFmpegError as error:
             if self._is_wanted(track, packet) and not self._accept_damaged:
-                raise DamagedError(f"the sound is damaged ({error.strerror})") from None
+                raise DamagedError("the audio is damaged") from error
             return
         for sound in sounds:
             self._take(track, sound)

@@ -105,7 +105,7 @@ def _encoded(row: Row, picture: VideoFrame) -> VideoFrame:
             for shown in decoder.decode(packet):
                 return _tagged(shown, picture)
     except (av.error.FFmpegError, ValueError) as error:
-        raise RenderError(f"the {video.codec} encoder refuses: {error}") from None
+        raise RenderError(f"the {video.codec} encoder does not take this frame") from error
     raise RenderError(f"the {video.codec} encoder gives no picture")
 
 

@@ -130,8 +130,8 @@ class FileWriter:
             self._container.mux(self._video.encode(picture))
         except av.error.ArgumentError as error:
             raise RenderError(
-                f"the {self.row.preset.video.codec} encoder refuses: {error.strerror}"
-            ) from None
+                f"the {self.row.preset.video.codec} encoder does not take these frames"
+            ) from error
 
     def _encode_sound(self, place: int, sound: AudioFrame) -> None:
         stream = self._sounds[place]
