@@ -50,7 +50,7 @@ def write_marks(path: Path, seconds: int, shots: int) -> None:
     start = Timecode.parse("01:00:00:00", RATE)
     frames = seconds * 25
     starts = [start + frames * index // shots for index in range(shots)]
-    marks = [(first, first, "RED", f"shot {index}") for index, first in enumerate(starts, start=1)]
+    marks = [(first, "RED", f"shot {index}") for index, first in enumerate(starts, start=1)]
     write_edl(path, "measured", start, start + frames, marks)
 
 

@@ -112,19 +112,38 @@ def test_many_writers_at_once_lose_nothing(card: Path) -> None:
 
 
 @pytest.mark.parametrize("suffix", [".csv", ".tsv", ".edl", ".otio"])
-def test_marks_survive_every_format_that_is_written(card: Path, suffix: str) -> None:
+def test_marks_survive_every_format_that_is_written_as_far_as_it_says(card: Path, suffix: str) -> None:
     for words in (
         ["--in", "10:12:05:10", "--name", "a point"],
-        ["--in", "20", "--length", "30", "--name", "a range"],
+        [
+            "--in",
+            "20",
+            "--length",
+            "30",
+            "--name",
+            "a range",
+            "--keyword",
+            "wet",
+            "--note",
+            "good",
+            "--circled",
+        ],
     ):
         boxkite("mark", "add", "A-vat2.mov", *words, "--colour", "red", cwd=card)
     before = listed(card)
-    assert boxkite("mark", "export", "A-vat2.mov", f"out{suffix}", cwd=card).status == 0
+    exported = boxkite("mark", "export", "A-vat2.mov", f"out{suffix}", cwd=card)
+    assert exported.status == 0
+    lost = "out (1 mark), keywords (1 mark), circled (1 mark), note (1 mark)"
+    assert (lost in " ".join(exported.out.split())) == (suffix == ".edl"), exported.out
     again = boxkite("mark", "export", "A-vat2.mov", f"out{suffix}", cwd=card)
     assert again.status == 2 and "nothing is overwritten" in again.err
     (card / "marks.csv").unlink()
     assert boxkite("mark", "import", "A-vat2.mov", f"out{suffix}", cwd=card).status == 0
-    words = ("name", "in", "out", "colour")
+    words = (
+        ("name", "in", "colour")
+        if suffix == ".edl"
+        else ("name", "in", "out", "colour", "keywords", "note", "circled")
+    )
     assert sorted([mark[word] for word in words] for mark in listed(card)) == sorted(
         [mark[word] for word in words] for mark in before
     )

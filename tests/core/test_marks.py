@@ -226,11 +226,13 @@ def test_a_broken_table_is_refused_with_its_line(text: str, line: int, says: str
 def test_what_we_write_we_read(tmp_path: Path) -> None:
     rate = FrameRate.parse("59.94")
     start = Timecode.parse("01:00:00;00", rate)
-    marks = [(start + 7 * index, start + 7 * index, "red", f"mark {index}") for index in range(600)]
+    marks = [(start + 7 * index, ("red", "", "teal")[index % 3], f"blue {index}") for index in range(600)]
     write_edl(tmp_path / "w.edl", "A Hundred Sheets", start, start + 4300, marks)
     found = cut(tmp_path / "w.edl", reel("59.94", 4300, "01:00:00;00"))
-    assert [span[:2] for span in shots(found)] == [(name, frame - start.frame) for frame, _, name in
-                                                   ((mark[0].frame, mark[2], mark[3]) for mark in marks)]  # fmt: skip
+    assert [span[:2] for span in shots(found)] == [
+        (name, time.frame - start.frame) for time, _, name in marks
+    ]
+    assert "|" not in (tmp_path / "w.edl").read_text()
 
 
 pieces = st.sampled_from(["* LOC: ", "01:00:01:00", " RED ", "|M:", "|D:2", "\n", "FCM: ", "DROP FRAME", "001 AX V C ", ";", ",",  # noqa: E501

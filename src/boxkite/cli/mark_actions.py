@@ -282,8 +282,13 @@ def export_list(arguments: argparse.Namespace) -> int:
     rows = [row for row in read_mark_rows(_table(arguments, path)) if row.source.casefold() in names]
     if not rows:
         raise MarksError("there is no mark on it", path=path, hint=f"boxkite mark add {path} --in …")
-    export_marks(path_from(arguments.file), on, rows)
-    return _report(arguments, rows, f"{counted(len(rows), 'mark')} written to {arguments.file}")
+    left = export_marks(path_from(arguments.file), on, rows)
+    notices = []
+    if left:
+        columns = ", ".join(f"{column} ({counted(number, 'mark')})" for column, number in left.items())
+        others = "a .csv or .otio file" if "out" in left or "keywords" in left else "a .csv file"
+        notices.append(f"not in this list, which has no place for it: {columns}; {others} carries it")
+    return _report(arguments, rows, f"{counted(len(rows), 'mark')} written to {arguments.file}", notices)
 
 
 def detect_cuts(arguments: argparse.Namespace) -> int:

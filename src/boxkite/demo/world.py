@@ -112,7 +112,7 @@ def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _t
         "A Hundred Sheets",
         start,
         start + PROGRAM_FRAMES,
-        [(start + frame, start + frame, colour, name) for frame, colour, name in MARKERS],
+        [(start + frame, colour, name) for frame, colour, name in MARKERS],
     )
     (folder / "picks.csv").write_text(_RANGES, encoding="utf-8")
     (folder / "slates.csv").write_text(_SLATES, encoding="utf-8")

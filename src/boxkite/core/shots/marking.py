@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter as TallyCounter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from boxkite.core.edit.edl.markers import write_edl
+from boxkite.core.edit.edl.signs import is_edl_colour
 from boxkite.core.edit.mark_table import COLUMNS, MarkRow
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.edit.otio.writing import write_otio_edit
@@ -160,13 +162,14 @@ def _values(row: MarkRow, index: int, total: int) -> Mapping[str, Value]:
     }
 
 
-def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> None:
+def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> dict[str, int]:
     """Write the marks of one source as a marker list (.edl), a timeline (.otio) or a table (.csv, .tsv).
 
+    What the form cannot carry comes back: the columns, each with the number of marks that lose it.
     Raises MarksError when the file is there already, or its ending is none of these.
     """
     try:
-        _write_marks(path, on, rows)
+        return _write_marks(path, on, rows)
     except FileExistsError:
         raise MarksError(
             "this file is there already", path=path, hint="nothing is overwritten: name another"
@@ -175,15 +178,14 @@ def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> None:
         raise MarksError(f"it cannot be written: {error.strerror or error}", path=path) from None
 
 
-def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> None:
+def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> dict[str, int]:
     marks = [_as_mark(row) for row in rows]
     placed = place_marks(MarkList(path, "mark", tuple(marks)), marks, on.reel, None)
     suffix = path.suffix.lower()
     whole = on.reel.table.span
     if suffix == ".edl":
-        ranges = [(on.reel.timecode(one.start), on.reel.timecode(one.end or one.start), one.mark.colour, one.mark.name)
-                  for one in placed]  # fmt: skip
-        write_edl(path, on.name, on.reel.start, on.reel.timecode(whole.end), ranges)
+        points = [(on.reel.timecode(one.start), one.mark.colour, one.mark.name) for one in placed]
+        write_edl(path, on.name, on.reel.start, on.reel.timecode(whole.end), points)
     elif suffix == ".otio":
         write_otio_edit(path, _marked_timeline(on, placed))
     elif suffix in (".csv", ".tsv"):
@@ -192,6 +194,21 @@ def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> None:
         raise MarksError(
             f"marks are not written as “{suffix}”", path=path, hint="give it .csv, .tsv, .edl or .otio"
         )
+    return _left_behind(suffix, placed, rows)
+
+
+def _left_behind(suffix: str, placed: Sequence[PlacedMark], rows: Sequence[MarkRow]) -> dict[str, int]:
+    """The columns that a form of list has no place for, each with the number of marks that have something there."""
+    if suffix in (".csv", ".tsv"):
+        return {}
+    left = TallyCounter(column for row in rows for column, value in row.extra if value)
+    if suffix == ".edl":
+        left["out"] += sum(one.end is not None and one.end > one.start for one in placed)
+        for row in rows:
+            filled = {"keywords": row.keywords, "circled": row.circled, "note": row.note}
+            left.update(column for column, value in filled.items() if value)
+            left["colour"] += bool(row.colour) and not is_edl_colour(row.colour)
+    return {column: number for column, number in left.items() if number}
 
 
 def _as_mark(row: MarkRow) -> Mark:

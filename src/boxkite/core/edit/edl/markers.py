@@ -1,4 +1,4 @@
-"""Marker lists as CMX 3600 edit decision lists: read in the two note forms in wide use, written in one."""
+"""Marker lists as CMX 3600 edit decision lists: read in the two note forms in wide use, written in the plain one."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from boxkite.core.edit.edl.signs import (
     bar_fields,
     colour_and_name,
     counts_drop,
+    is_edl_colour,
     plain_colour,
 )
 from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
@@ -143,11 +144,13 @@ def write_edl(
     title: str,
     start: Timecode,
     end: Timecode,
-    markers: Iterable[tuple[Timecode, Timecode, str, str]],
+    markers: Iterable[tuple[Timecode, str, str]],
 ) -> None:
-    """Write markers as (in, out, colour, name): points in the comment form, ranges as events with a length.
+    """Write markers as (timecode, colour, name), each on a note line under one event over the whole program.
 
-    start, end: the program's first frame and the first frame after it. A point's out is its in.
+    start, end: the program's first frame and the first frame after it. A marker in a list has no length, keywords or
+    note. A colour that readers would take for part of the name is left out; where there is none and the name begins
+    with the word of one, white stands before it.
     """
     lines = [
         f"TITLE: {title}",
@@ -155,13 +158,8 @@ def write_edl(
         "",
         f"001  AX       V     C        {start} {end} {start} {end}",
     ]
-    ranges = []
-    for first, after, colour, name in markers:
-        if after == first:
-            lines.append(f"* LOC: {first} {colour.upper():<7} {name}")
-        else:
-            ranges.append((first, after, colour, name))
-    for number, (first, after, colour, name) in enumerate(ranges, start=2):
-        lines.append(f"{number:03d}  AX       V     C        {first} {after} {first} {after}")
-        lines.append(f" |C:{colour.capitalize()} |M:{name} |D:{(after.frame - first.frame)}")
+    for timecode, colour, name in markers:
+        words = name.split()
+        word = colour.upper() if is_edl_colour(colour) else "WHITE" if is_edl_colour(*words[:1]) else ""
+        lines.append(f"* LOC: {timecode} {word:<7} {' '.join(words)}")
     create_file(path, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

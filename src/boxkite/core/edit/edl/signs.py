@@ -34,10 +34,15 @@ def counts_drop(mode: str) -> bool | None:
     return True if word.startswith("DROP") or word == "DF" else None
 
 
+def is_edl_colour(word: str = "") -> bool:
+    """Whether a word before a marker's name is taken for its colour."""
+    return word.upper() in COLOURS
+
+
 def colour_and_name(text: str) -> tuple[str, str]:
     """(colour, name) of what follows a marker's timecode; a first word that is no colour belongs to the name."""
     first, _, name = text.strip().partition(" ")
-    return (first.lower(), name.strip()) if first.upper() in COLOURS else ("", text.strip())
+    return (first.lower(), name.strip()) if is_edl_colour(first) else ("", text.strip())
 
 
 def bar_fields(text: str) -> tuple[str, dict[str, str]]:

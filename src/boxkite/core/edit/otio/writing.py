@@ -109,6 +109,7 @@ class _Writer:
         length = (marker.end - marker.start) if marker.end is not None else 0
         written = self.schema.Marker(marker.name, self.range(marker.start + offset, length, rate))
         written.color = marker.colour.upper()
-        if marker.keywords:
-            written.metadata["boxkite"] = {"keywords": list(marker.keywords)}
+        written.comment = marker.note
+        facts = {"keywords": list(marker.keywords), "circled": "yes" if marker.circled else ""}
+        written.metadata["boxkite"] = {key: value for key, value in facts.items() if value}
         return written
