@@ -346,4 +346,4 @@ def test_media_at_another_rate_keep_it_and_the_row_says_so(mill: Path, tmp_path:
     row = boxkite("plan", "slow.edl", "--media", "slow.mov", "--marks-rate", "25", "--to", "web:out", "--json",
                   cwd=tmp_path).json["rows"][0]  # fmt: skip
     assert (row["rate"], row["unlike"]) == ("24", ["another rate"])
-    assert "it keeps its own rate of 24 frames a second, the edit runs at 25" in row["warnings"]
+    assert "it keeps its own rate of 24 fps, the edit runs at 25" in row["warnings"]

@@ -69,7 +69,7 @@ CASES = {
     "codec and container": (["mill.mov", "--to", "value.toml:new"], ["value.toml", "video.codec", "mp4 takes"]),
     "no TOML": (["mill.mov", "--to", "text.toml:new"], ["text.toml", "not TOML"]),
     "burn-in token": (["mill.mov", "--to", "burn.toml:new"], ["nmae", "name"]),
-    "no preset": (["mill.mov", "--to", "new"], ["parted by a colon"]),
+    "no preset": (["mill.mov", "--to", "new"], ["separated by a colon"]),
     "no output": (["mill.mov"], ["no output"]),
     "folder is a file": (["mill.mov", "--to", "web:out/deep"], ["out", "file, not a folder"]),
     "folder not writable": (["mill.mov", "--to", "web:/proc/new"], ["/proc", "cannot be"]),

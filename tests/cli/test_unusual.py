@@ -105,7 +105,7 @@ def test_a_rate_that_mxf_has_not_is_left_out_and_a_run_says_so(tmp_path: Path) -
         write_movie(Movie(tmp_path / f"{name}.mov", 5, FrameRate.parse(rate), **SMALL))
     done = boxkite("run", "a.mov", "b.mov", "--to", "broadcast:out", cwd=tmp_path)
     assert done.status == 0 and [path.name for path in (tmp_path / "out").iterdir()] == ["a.mxf"]
-    assert "1 left out: 1 broadcast: MXF is not made at 25/2 frames a second" in done.out
+    assert "1 left out: 1 broadcast: MXF is not made at 25/2 fps" in done.out
 
 
 def test_grey_stays_grey_and_an_untagged_matrix_is_said_where_the_size_would_tell_another(

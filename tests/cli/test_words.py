@@ -85,7 +85,7 @@ def test_a_window_shows_progress_and_a_pipe_a_line_a_file(card: Path, tmp_path: 
     for words in (
         "of 2 files",
         "A-clip1 (web)",
-        "fr/s",
+        "fps",
         "verified  A-clip2.mp4 (web): 60 frames",
         "2 files verified, 0 failed",
     ):

@@ -62,7 +62,7 @@ def test_without_a_closing_marker_the_last_shot_runs_to_the_end(tmp_path: Path) 
 def test_bar_separated_notes_mark_the_event_above_and_only_long_ones_have_a_length(tmp_path: Path) -> None:
     text = (
         "FCM: NON-DROP FRAME\n2 dips will come and go in here\n001  001      V     C        01:00:01:00 01:00:01:01 01:00:01:00 01:00:01:01  \n"  # noqa: E501
-        "3 hands: in the vat |C:PaintColorBlue |M:first | dip |D:1\n\n"
+        "3 hands: in the vat |C:DeepSkyBlue |M:first | dip |D:1\n\n"
         "002  001      V     C        01:00:03:00 01:00:03:01 01:00:03:00 01:00:03:01\n|D:20 |C:Red |M:a length\n"
         "003  001      V     C        01:00:05:00 01:00:05:01 01:00:05:00 01:00:05:01\n|M:point|D:0\n"
     )

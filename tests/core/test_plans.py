@@ -26,11 +26,14 @@ from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.totals import add_up, expected_time
 from boxkite.core.plan.versions import MARK, next_version
+from boxkite.core.presets.codecs import ENCODER_SPEEDS, SPEEDS
 from boxkite.core.presets.inheriting import merged
+from boxkite.core.presets.model import Video
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.store import Records
 from boxkite.core.renaming.wanted import wanted_names
+from boxkite.core.render.coding import encoder_options
 from boxkite.core.shots.limits import remarked
 from boxkite.core.shots.shot import EditDifference, IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
@@ -246,6 +249,32 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
     assert same == [] and changed[0].change == "changed: its source has changed"
 
 
+def test_a_speed_is_said_in_our_words_or_the_encoders() -> None:
+    def preset_of(codec: str, **keys: str) -> str:
+        return encoder_options(Video(codec=codec, **keys), Fraction(25), 1280).get(OWN_WORD[codec], "")  # type: ignore[arg-type]
+
+    for codec, names in ENCODER_SPEEDS.items():
+        fast, good, best = (names.index(preset_of(codec, speed=speed)) for speed in SPEEDS)
+        assert fast < good < best or fast > good > best, (
+            codec
+        )  # numbers count up to the fastest, names to the slowest
+        assert preset_of(codec) == preset_of(codec, speed="good")
+        assert all(preset_of(codec, encoder_speed=name) == name for name in names)
+    for codec, keys, says in (
+        ("h264", {"speed": "medium"}, "fast, good, best"),
+        ("av1", {"encoder_speed": "slow"}, "av1 has 0, 1"),
+        ("vp9", {"speed": "fast", "encoder_speed": "4"}, "either speed"),
+        ("prores", {"encoder_speed": "slow"}, "has none"),
+    ):
+        with pytest.raises(ValueError, match=says):
+            preset_of(codec, **keys)
+    assert merged({"speed": "good", "codec": "av1"}, {"encoder_speed": "3"}) == {
+        "codec": "av1",
+        "encoder_speed": "3",
+    }
+
+
+OWN_WORD = {"h264": "preset", "hevc": "preset", "av1": "preset", "vp9": "cpu-used", "prores": ""}
 H264 = {"codec": "h264", "quality": 20, "scan": "keep"}
 
 

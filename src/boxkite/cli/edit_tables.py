@@ -68,9 +68,7 @@ def _read(path: Path, rate: FrameRate | None) -> Edit:
     if told := told_rate(lists):
         return read_edit(path, told)
     guess = guessed_rate(lists)
-    warning = (
-        f"the list does not say its rate: shown as {guess} frames a second, unless --marks-rate says another"
-    )
+    warning = f"the list does not say its rate: shown as {guess} fps, unless --marks-rate says another"
     edit = read_edit(path, guess)
     return replace(edit, warnings=(warning, *edit.warnings))
 
@@ -81,7 +79,7 @@ def _show(console: Console, timeline: Timeline) -> None:
         f"{counted(len(timeline.picture_tracks), 'picture track')}, {len(timeline.sound_tracks)} of sound"
     )
     length = Timecode(timeline.length, timeline.rate, timeline.start.drop)
-    title = f"{timeline.name}: {timeline.rate} frames a second from {timeline.start}, {length}; {tracks}"
+    title = f"{timeline.name}: {timeline.rate} fps from {timeline.start}, {length}; {tracks}"
     print_line(console, f"{title}, {counted(clips, 'clip')}", "bold")
     rows = [
         [

@@ -9,7 +9,7 @@ examples:
   boxkite forget 2026-11-23.1
   boxkite forget --older-than 90
 
-Of what is forgotten, --existing skip and --since know nothing any more, and resume cannot go on with it.
+--existing skip and --since no longer know a batch that is forgotten, and it cannot be resumed.
 """
 
 

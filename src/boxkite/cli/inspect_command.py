@@ -52,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="table of facts or log (.ale), for --tokens",
     )
     parser.add_argument("--match-by", metavar="COLUMN", help="column of the tables that names the source")
-    parser.add_argument("--marks-rate", metavar="RATE", help="frames a second of an edit decision list")
+    parser.add_argument("--marks-rate", metavar="RATE", help="frame rate of an EDL, in fps")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 

@@ -15,7 +15,7 @@ COMMANDS = {
     "run": "make the files of a plan, and verify each of them",
     "status": "how far batches are: all, or one with its files; --follow",
     "log": "what happened in a batch, file by file; --errors",
-    "resume": "go on with a batch that was stopped or killed: only what is missing",
+    "resume": "resume a batch that was stopped or killed: only what is missing",
     "stop": "stop a batch after its current files, or at once",
     "forget": "remove the record of a batch; the files stay",
     "watch": "a folder: every whole file that lands becomes part of a batch",

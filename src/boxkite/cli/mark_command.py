@@ -61,7 +61,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     detect.add_argument("--strip", metavar="PNG", help="draw the pictures on both sides of each cut")
     for one in (add, change, taking, detect, giving):
         one.add_argument(
-            "--marks-rate", metavar="RATE", help="frames a second of lists that do not say theirs"
+            "--marks-rate", metavar="RATE", help="frame rate of lists that do not give theirs, in fps"
         )
     for one in actions.choices.values():
         one.add_argument(

@@ -43,7 +43,7 @@ def add_job_arguments(parser: argparse.ArgumentParser) -> None:
         " without it --by markers takes the chapters in the media",
     )
     where.add_argument(
-        "--marks-rate", metavar="RATE", help="frames a second of the list, where not the program's"
+        "--marks-rate", metavar="RATE", help="frame rate of the list, if not the program's, in fps"
     )
     where.add_argument(
         "--start-timecode",
@@ -225,7 +225,7 @@ def add_images_rate(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--images-rate",
         metavar="RATE",
-        help="frames a second of numbered images, which carry none (default: 24)",
+        help="frame rate of numbered images, which carry none, in fps (default: 24)",
     )
 
 

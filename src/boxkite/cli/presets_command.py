@@ -110,7 +110,7 @@ def _list(*, as_json: bool) -> int:
         rows.append([name, bitrate, str(entry["summary"]), str(entry["good_for"])])
     print_table(console, columns, rows)
     console.print()
-    print_line(console, "about: of 1920x1080 at 25 frames a second, with one stereo track, more or less")
+    print_line(console, "“about” is for 1920x1080 at 25 fps with one stereo track")
     print_line(console, "boxkite presets show NAME says where it plays, and all that it does")
     print_line(console, f"your own go in {own_folder()}, one file each, NAME.toml")
     for problem in broken:
@@ -145,7 +145,7 @@ def _show(name: str, *, full: bool, as_json: bool) -> int:
     print_table(console, [Column("key"), Column("value", gives_way=True)], rows)
     console.print()
     if preset.usual_bitrate_mbps:
-        print_line(console, f"about {_mbps(preset.usual_bitrate_mbps)} at 1920x1080 and 25 frames a second")
+        print_line(console, f"about {_mbps(preset.usual_bitrate_mbps)} at 1920x1080 and 25 fps")
     more = "" if full else "; --full shows every setting"
     print_line(console, f"kept in {file.path}{more}")
     return 0

@@ -21,7 +21,7 @@ class _Speed(ProgressColumn):
 
     def render(self, task: Task) -> Text:
         speed = task.finished_speed or task.speed
-        return Text(f"{speed:.0f} fr/s" if speed else "", style="cyan")
+        return Text(f"{speed:.0f} fps" if speed else "", style="cyan")
 
 
 class WindowProgress:

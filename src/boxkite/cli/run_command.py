@@ -138,7 +138,7 @@ def make_files(
 ) -> list[FileEnded]:
     """Run a plan with progress on the terminal, or a line a file where there is none.
 
-    events: of a batch that is gone on with; None for a new one.
+    events: of a batch that is resumed; None for a new one.
     """
     from boxkite.cli.progress import LinesProgress, WindowProgress
     from boxkite.core.batch.events import FileEnded
@@ -171,7 +171,7 @@ def show_summary(
     failed = [event for event in ended if event.result.failure]
     size = sum(event.result.verification.size_bytes for event in verified if event.result.verification)
     frames = sum(event.row.frames for event in verified)
-    speed = f"{frames / seconds:.0f} frames a second" if seconds > 0 else ""
+    speed = f"{frames / seconds:.0f} fps" if seconds > 0 else ""
     if not plan.to_make:
         print_line(console, "there is nothing to make", "bold green")
     else:

@@ -28,7 +28,7 @@ def clock_of(source: Source) -> str:
 
 
 def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Iterator[tuple[str, str]]:
-    """(word, value) of everything known of a source; columns: room for the picture of its keyframes."""
+    """(word, value) of everything known of a source; columns: room for the row of its keyframes."""
     video = source.video
     yield "path", str(source.path)
     yield "container", f"{source.container}, {source.kind.value}"
@@ -39,15 +39,18 @@ def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Ite
         if source.layers:
             yield "layers", ", ".join(layer.label for layer in source.layers)
         yield "pixel aspect", f"{video.sample_aspect.numerator}:{video.sample_aspect.denominator}"
-        turn = f"{video.rotation_degrees}° counter-clockwise" if video.rotation_degrees else "none"
-        yield "turned", turn
-        yield "colour", video.colour or "no tags"
-        yield "rate", f"{video.rate} ({video.rate.fraction.numerator}/{video.rate.fraction.denominator})"
-        yield "steadiness", _steadiness(deep)
+        rotation = f"{video.rotation_degrees}° counter-clockwise" if video.rotation_degrees else "none"
+        yield "rotation", rotation
+        yield "colour", video.colour or "not tagged"
+        yield (
+            "frame rate",
+            f"{video.rate} ({video.rate.fraction.numerator}/{video.rate.fraction.denominator})",
+        )
+        yield "constant rate", _constancy(deep)
         if deep and (spacing := deep.spacing):
             least, median, longest = spacing
             every = f"every {least}" if least == longest else f"every {least} to {longest}, median {median},"
-            spaced = "every picture" if longest == 1 else f"{every} pictures"
+            spaced = "every frame" if longest == 1 else f"{every} frames"
             yield "keyframes", f"{spaced}; {len(deep.keyframes)} in all"
             yield "", deep.drawn(columns)
         else:
@@ -61,7 +64,7 @@ def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Ite
     for number, audio in enumerate(source.audio, start=1):
         yield f"sound {number}", f"{audio.codec}, {audio.shown_layout}, {audio.sample_rate_hz} Hz"
     if source.chapters:
-        yield "chapters", ", ".join(chapter.name or "without name" for chapter in source.chapters)
+        yield "chapters", ", ".join(chapter.name or "unnamed" for chapter in source.chapters)
 
 
 def _picture(source: Source) -> str:
@@ -75,12 +78,12 @@ def _picture(source: Source) -> str:
     )
 
 
-def _steadiness(deep: DeepFacts | None) -> str:
+def _constancy(deep: DeepFacts | None) -> str:
     if deep is None:
         return NOT_MEASURED
     if deep.is_variable and deep.least_rate and deep.most_rate:
-        return f"variable, {float(deep.least_rate):.3f} to {float(deep.most_rate):.3f} pictures a second"
-    return "constant" if deep.least_rate else "the file stores no times"
+        return f"no: {float(deep.least_rate):.3f} to {float(deep.most_rate):.3f} fps"
+    return "yes" if deep.least_rate else "the file stores no times"
 
 
 def source_as_json(source: Source, deep: DeepFacts | None = None) -> dict[str, Any]:

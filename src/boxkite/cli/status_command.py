@@ -185,7 +185,7 @@ def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list
                 part
                 for part in (
                     _bar(one.frames_done, one.frames, 30),
-                    f"{one.frames_a_second:.0f} frames a second" if one.seconds else "",
+                    f"{one.frames_a_second:.0f} fps" if one.seconds else "",
                     f"{_time_left(one)} left" if _time_left(one) else "",
                     f"{length_of_time(one.seconds)} so far"
                     if one.held

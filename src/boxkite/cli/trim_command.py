@@ -48,7 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--existing", metavar="POLICY", help="files that are there already: stop, number, skip, replace"
     )
-    parser.add_argument("--marks-rate", metavar="RATE", help="frames a second of an edit decision list")
+    parser.add_argument("--marks-rate", metavar="RATE", help="frame rate of an EDL, in fps")
     add_images_rate(parser)
     parser.add_argument(
         "--show-only", action="store_true", help="show the plan and the sizes, and write nothing"

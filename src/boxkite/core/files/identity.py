@@ -27,7 +27,7 @@ class FileIdentity:
     system: the run of the system that device, inode and changed_ns (when content or status changed last) hold for;
     elsewhere, and after the next start, they say nothing. device: 0 where the volume makes them up.
     size_bytes, modified_ns: as every machine sees them. ends: XXH3 of 128 bits over its first and last 64 KB and,
-    of QuickTime and MP4 (ISO/IEC 14496-12), its index.
+    of MOV and MP4 (ISO/IEC 14496-12), its index.
     """
 
     system: str

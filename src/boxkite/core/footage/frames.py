@@ -185,7 +185,7 @@ def _earliest_pts(container: InputContainer, stream: VideoStream) -> int | None:
 def _rotation(container: InputContainer, stream: VideoStream) -> int:
     """The turn stored beside the picture; the codec library hands it out with decoded frames only."""
     if container.format.name.split(",")[0] != "matroska":
-        return 0  # QuickTime and MP4 were asked when the source was read
+        return 0  # MOV and MP4 were asked when the source was read
     try:
         container.seek(0)
         picture = next(container.decode(stream), None)

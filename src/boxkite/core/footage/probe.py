@@ -116,7 +116,7 @@ def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None
         )
     if rate is None:
         guessed = (
-            f"images carry no rate: taken as {SEQUENCE_RATE} frames a second,"
+            f"images carry no rate: taken as {SEQUENCE_RATE} fps,"
             f" unless {setting('images-rate')} says another"
         )
         source = replace(source, warnings=(*source.warnings, guessed))

@@ -31,7 +31,7 @@ class Output:
         preset, colon, folder = text.partition(":")
         if not colon or not preset.strip() or not folder.strip():
             raise PlanError(
-                f"{setting('to')} {text}: give a preset and a folder, parted by a colon",
+                f"{setting('to')} {text}: give a preset and a folder, separated by a colon",
                 hint=f"as {setting('to')} review:out/review; boxkite presets lists the presets",
             )
         if len(preset.strip()) == 1:

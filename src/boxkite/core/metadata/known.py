@@ -52,13 +52,13 @@ def _in_container(source: Source) -> list[Fact]:
     """What the container says, our own word for the reel first."""
     own = [Fact("reel", source.reel, "container")] if source.reel else []
     return own + [
-        Fact(key.removeprefix(_QUICKTIME), value.strip(), "container")
+        Fact(key.removeprefix(_MOV_KEY), value.strip(), "container")
         for key, value in source.metadata.items()
         if key not in _DULL
     ]
 
 
-_QUICKTIME = "com.apple.quicktime."
-"""What the common keys of a MOV begin with (QuickTime File Format, metadata keys)."""
+_MOV_KEY = "com.apple.quicktime."
+"""What the common keys of a MOV begin with (its file format's metadata keys)."""
 _DULL = frozenset({"major_brand", "minor_version", "compatible_brands", "encoder", "MAJOR_BRAND", "ENCODER"})
 """Keys that speak of how the file was written, not of what it shows."""

@@ -1,4 +1,4 @@
-"""XMP sidecars (ISO 16684-1): the properties of one packet by their plain names."""
+"""XMP sidecars (the packet by ISO 16684-1): the properties of one packet by their plain names."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from xml.etree.ElementTree import Element, ParseError
 
+from boxkite.core.edit.ranges import YES
 from boxkite.core.edit.text import read_text
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import is_file
@@ -22,7 +23,8 @@ _WORDS = {
     "subject": "keywords",
     "cameraLabel": "camera",
 }
-"""Our words for properties of the dynamic media and Dublin Core schemas; others keep their own name."""
+"""Our words for properties of Dublin Core and of the dynamic media schema, which its vendor publishes beyond the
+standard; others keep their own name."""
 _MOST_PROPERTIES = 2000
 
 
@@ -51,7 +53,10 @@ def read_sidecar(path: Path) -> list[Fact]:
     for description in root.iter(f"{_RDF}Description"):
         for name, value in _properties(description):
             if value and len(facts) < _MOST_PROPERTIES:
-                facts.append(Fact(_WORDS.get(name, name), value, path.name))
+                word = _WORDS.get(name, name)
+                if word == "circled":  # a boolean of the schema, "True" or "False"
+                    value = "yes" if value.casefold() in YES else "no"
+                facts.append(Fact(word, value, path.name))
     if not facts:
         raise MarksError("there is no XMP property in it", path=path)
     return facts

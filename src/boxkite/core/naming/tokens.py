@@ -26,7 +26,7 @@ TOKENS: dict[str, str] = {
     "in": "first frame of the shot, as timecode of the source; record is the timeline's",
     "out": "first frame after the shot, as timecode of the source",
     "length": "length of the shot, as timecode or frames, handles included",
-    "rate": "frames a second of the source",
+    "rate": "frame rate of the source, in fps",
     "resolution": "width and height of the picture in this file, after scaling",
     "codec": "picture codec of this file, not of the source",
     "preset": "name of the preset this file is made with",

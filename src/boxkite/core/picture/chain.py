@@ -389,5 +389,5 @@ def colour_tags(source: VideoFrame, row: Row) -> dict[str, int]:
     if written != matrix_of(source) or (tags["colorspace"] == _UNSAID and assumed != written):
         tags["colorspace"] = written
     if tags["colorspace"] == _BT601:
-        tags["colorspace"] = _SMPTE170M  # the same numbers under a name that ProRes and QuickTime have too
+        tags["colorspace"] = _SMPTE170M  # the same numbers under a name that ProRes and MOV have too
     return tags

@@ -52,7 +52,7 @@ class BurnIns:
 
 
 def _lacking(signs: str) -> str:
-    return f"its burn-in lacks what the font has no sign for: {signs}"
+    return f"missing from its burn-in, because the font has no glyph for them: {signs}"
 
 
 def _always_alike(wanted: Lettering, pattern: Pattern) -> PlannedLettering | None:

@@ -99,7 +99,7 @@ def _unfit(reel: IndexedSource, preset: Preset) -> str:
         return uncopied_ending(source)
     rate = preset.frame_rate or reel.table.rate
     if preset.container == "mxf" and preset.video and rate.fraction not in MXF_RATES:
-        return f"MXF is not made at {rate} frames a second: set rate=25 or another usual one"
+        return f"MXF is not made at {rate} fps: set rate=25 or another usual one"
     return unheld_sound(reel.sound_source, preset.audio) if preset.audio else ""
 
 

@@ -128,7 +128,32 @@ def dnxhr_frame_bytes(profile: str, width_px: int, height_px: int) -> int:
 HARDWARE = ("any", "nvenc", "qsv", "amf", "vaapi", "videotoolbox", "v4l2m2m")
 """Kinds of encoders in hardware, by the codec library's names; any: the first that works."""
 HARDWARE_CODECS = ("h264", "hevc", "av1", "vp9", "mjpeg", "prores")
-SPEEDS = ("ultrafast", "superfast", "veryfast", "faster", "fast", "medium", "slow", "slower", "veryslow")
+SPEEDS = ("fast", "good", "best")
+"""How much care an encoder takes, in the words of `scaling`."""
+_NAMED_SPEEDS = (
+    "ultrafast",
+    "superfast",
+    "veryfast",
+    "faster",
+    "fast",
+    "medium",
+    "slow",
+    "slower",
+    "veryslow",
+)
+ENCODER_SPEEDS: dict[str, tuple[str, ...]] = {
+    "h264": _NAMED_SPEEDS,
+    "hevc": _NAMED_SPEEDS,
+    "av1": tuple(str(number) for number in range(14)),
+    "vp9": tuple(str(number) for number in range(9)),
+}
+"""What each encoder calls its speeds itself, for those who know it."""
+_ENCODER_SPEED_OF = {
+    "h264": ("veryfast", "faster", "slow"),
+    "hevc": ("veryfast", "faster", "slow"),
+    "av1": ("11", "10", "7"),
+    "vp9": ("6", "5", "2"),
+}
 _LAYOUT_OF_COUNT = {1: "mono", 2: "stereo", 3: "3.0", 4: "quad", 5: "5.0", 6: "5.1", 7: "6.1", 8: "7.1"}
 _LAYOUTS: dict[str, tuple[str, ...]] = {
     "mp3": ("mono", "stereo"),
@@ -165,3 +190,8 @@ def held_layout(codec: AudioCodec, layout: str, channels: int) -> str:
 SOUND_WITH_BITRATE = ("aac", "opus", "mp3")
 SOUND_BITS_PER_SECOND = {"pcm16": 1_536_000, "pcm24": 2_304_000, "flac": 1_200_000}
 """About, for two channels at 48 kHz, of codecs that take no bitrate."""
+
+
+def encoder_speed(codec: str, speed: str | None) -> str:
+    """An encoder's own word for one of SPEEDS; good where none is given."""
+    return _ENCODER_SPEED_OF[codec][SPEEDS.index(speed or "good")]

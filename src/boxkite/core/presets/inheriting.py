@@ -14,6 +14,8 @@ WITHOUT = "without"
 _EXCLUSIVE = {
     "quality": ("bitrate_mbps", "passes"),
     "bitrate_mbps": ("quality",),
+    "speed": ("encoder_speed",),
+    "encoder_speed": ("speed",),
     "size_percent": ("fit", "fill", "exact"),
     "fit": ("size_percent", "fill", "exact"),
     "fill": ("size_percent", "fit", "exact", "bars"),

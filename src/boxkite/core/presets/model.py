@@ -15,6 +15,7 @@ from boxkite.core.errors import RateError
 from boxkite.core.presets.codecs import (
     CODECS,
     CODECS_OF,
+    ENCODER_SPEEDS,
     HARDWARE,
     HARDWARE_CODECS,
     SEQUENCES,
@@ -49,7 +50,8 @@ class Video:
     """How the picture is coded.
 
     quality: constant quality, the lower the better (h264, hevc: 0 to 51; av1, vp9: 0 to 63; mjpeg, jpeg: 2 to 31);
-    bitrate_mbps: instead of it. keyframe_seconds: longest way between keyframes. scan: interlaced sources keep
+    bitrate_mbps: instead of it. speed: fast, good or best, the smallest files; encoder_speed: instead of it, the
+    encoder's own word or number. keyframe_seconds: longest way between keyframes. scan: interlaced sources keep
     their fields, or are made progressive. passes: 2 spreads a bitrate by a first pass over all pictures. hardware:
     an encoder outside the CPU, where there is one that works; else the CPU does it, and the file says so.
     expected_bits_per_pixel: bits a pixel of each frame takes on average,
@@ -64,6 +66,7 @@ class Video:
     quality: Annotated[float, Interval(ge=0, le=63)] | None = None
     bitrate_mbps: Annotated[float, Interval(gt=0, le=10_000)] | None = None
     speed: str | None = None
+    encoder_speed: str | None = None
     keyframe_seconds: Annotated[float, Interval(gt=0, le=60)] | None = None
     scan: Literal["keep", "progressive"] = "progressive"
     passes: Literal[1, 2] = 1
@@ -84,6 +87,9 @@ class Video:
         self._check_rate_control(codec)
         if self.speed is not None and self.speed not in SPEEDS:
             raise ValueError(f"speed: one of {', '.join(SPEEDS)}, not “{self.speed}”")
+        if self.encoder_speed is not None and self.encoder_speed not in ENCODER_SPEEDS[self.codec]:
+            known = ", ".join(ENCODER_SPEEDS[self.codec])
+            raise ValueError(f"encoder_speed: {self.codec} has {known}, not “{self.encoder_speed}”")
         if self.passes == 2 and not (codec.two_passes and self.bitrate_mbps):
             raise ValueError("passes: two go with bitrate_mbps, in h264 and hevc")
         if self.hardware is not None:
@@ -102,12 +108,15 @@ class Video:
             ("quality", codec.quality is not None),
             ("bitrate_mbps", codec.has_bitrate),
             ("speed", codec.has_speed),
+            ("encoder_speed", codec.has_speed),
             ("keyframe_seconds", codec.has_speed),
         ):
             if getattr(self, key) is not None and not taken:
                 raise ValueError(f"{key}: {self.codec} has none; leave it out")
         if self.quality is not None and self.bitrate_mbps is not None:
             raise ValueError("bitrate_mbps: give either quality or bitrate_mbps")
+        if self.speed is not None and self.encoder_speed is not None:
+            raise ValueError("encoder_speed: give either speed or encoder_speed")
         if self.quality is not None and codec.quality:
             best, worst = codec.quality
             if not best <= self.quality <= worst:
@@ -326,7 +335,7 @@ class Preset:
     def _check_copy(self) -> None:
         for key in ("container", "video", "audio", "fit", "fill", "exact", "rate", "look"):
             if getattr(self, key) is not None:
-                raise ValueError(f"{key}: copy codes nothing anew; leave it out")
+                raise ValueError(f"{key}: copy re-encodes nothing; leave it out")
         if self.burn_in or self.watermark or self.size_percent != 100:
             raise ValueError("copy: a copied picture cannot be sized or written on")
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from boxkite.core.presets.codecs import HARDWARE, SPEEDS, keeps_alpha
+from boxkite.core.presets.codecs import HARDWARE, encoder_speed, keeps_alpha
 from boxkite.core.presets.model import Preset, Video
 
 ENCODERS = {
@@ -50,7 +50,7 @@ def encoder_options(
     if video.keyframe_seconds:
         options["g"] = str(max(1, round(Fraction(str(video.keyframe_seconds)) * rate)))
     if video.codec in ("h264", "hevc"):
-        options["preset"] = video.speed or "medium"
+        options["preset"] = video.encoder_speed or encoder_speed(video.codec, video.speed)
         if video.bitrate_mbps is None:
             options["crf"] = f"{video.quality if video.quality is not None else 23:g}"
         if video.profile:
@@ -118,13 +118,13 @@ def hardware_encoders(video: Video) -> list[str]:
 
 def _newer_options(video: Video, threads: int) -> dict[str, str]:
     """Options of VP9 and AV1, whose speeds are numbers."""
-    place = SPEEDS.index(video.speed or "medium")
+    speed = video.encoder_speed or encoder_speed(video.codec, video.speed)
     options = {}
     if video.bitrate_mbps is None:
         options["crf"] = f"{video.quality if video.quality is not None else 32:g}"
     if video.codec == "vp9":
-        return options | {"cpu-used": str(8 - place), "row-mt": "1"}
-    options["preset"] = str(13 - place)
+        return options | {"cpu-used": speed, "row-mt": "1"}
+    options["preset"] = speed
     if threads:
         options["svtav1-params"] = f"lp={threads}"
     return options

@@ -38,14 +38,14 @@ def explain(error: Exception) -> str:
     if isinstance(error, BoxkiteError):
         return error.text + (f" ({error.hint})" if error.hint else "")
     if _is_no_room(error):
-        return "the disk is full: make room, then go on with boxkite resume"
+        return "the disk is full: make room, then boxkite resume"
     if isinstance(error, MemoryError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
         return f"there is not enough memory: fewer {setting('workers')} need less of it"
     if isinstance(error, FileNotFoundError):
         where = error.filename.removeprefix("file:") if isinstance(error.filename, str) else ""
         return f"{where or 'a file or folder'} is not there any more"
     if isinstance(error, av.error.FFmpegError):
-        return "the codec library cannot go on with it; the log has what it said"
+        return "the codec library gave up on it; the log has its message"
     if isinstance(error, OSError):
         return f"{error.strerror or error}"
     return f"{type(error).__name__}: {error}"

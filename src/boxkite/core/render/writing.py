@@ -36,8 +36,8 @@ from boxkite.core.render.mixing import SoundChain
 from boxkite.core.render.sounds import samples_of
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
-QUICKTIME_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
-"""What players look for in a MOV (QuickTime File Format, metadata keys)."""
+MOV_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
+"""What players look for in a MOV (its file format's metadata keys)."""
 _INTERLACED_DCT = 1 << 18
 _FIXED_QUALITY = 1 << 1
 _LAMBDA = 118
@@ -249,7 +249,7 @@ def _facts_of(row: Row) -> dict[str, str]:
         "scene": facts.get("scene", ""),
         "take": facts.get("take", ""),
     }
-    named = QUICKTIME_KEYS if row.preset.container == "mov" else {}
+    named = MOV_KEYS if row.preset.container == "mov" else {}
     return {named.get(key, key): _as_utf8(value) for key, value in said.items() if value}
 
 

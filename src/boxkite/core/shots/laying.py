@@ -115,7 +115,7 @@ def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: IndexedSource) -> list
         )
     said += [(EditDifference.HIDDEN, f"in the edit, {text}") for text in _covered(wanted)]
     if reel.table.rate != wanted.timeline.rate:
-        rates = f"{reel.table.rate} frames a second, the edit runs at {wanted.timeline.rate}"
+        rates = f"{reel.table.rate} fps, the edit runs at {wanted.timeline.rate}"
         said.append((EditDifference.RATE, f"it keeps its own rate of {rates}"))
     return said
 
