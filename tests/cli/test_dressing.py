@@ -120,7 +120,7 @@ def test_burn_ins_are_placed_nudged_and_coloured_and_say_what_they_cannot_show(
         '[[watermark]]\ntext = "B"\nposition = "left"\nwidth_percent = 5\n'
     )  # fmt: skip
     made = run(tmp_path, card / "B-quiet.mov", "--to", "lettered.toml:out")
-    assert any("no sign for: 紙" in warning for warning in made["files"][0]["warnings"])
+    assert any("no glyph for them: 紙" in warning for warning in made["files"][0]["warnings"])
     first = image_of(tmp_path / "out/B-quiet/B-quiet.0001.png").astype(int)
     red, green, blue = np.moveaxis(first, -1, 0)
     magenta = np.argwhere(np.minimum(red, blue) - green > 120)

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import sqlite3
 import threading
 from dataclasses import replace
 from fractions import Fraction
+from functools import partial
 from pathlib import Path
+from typing import ClassVar
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -190,6 +193,26 @@ def test_records_keep_batches_files_and_speeds(tmp_path: Path) -> None:
     (tmp_path / "batches.sqlite").write_bytes(b"no database at all, but long enough to be looked at" * 30)
     with pytest.raises(RecordsError, match="cannot be kept"):
         Records(tmp_path)
+
+
+class BusyTwice(sqlite3.Connection):
+    """A store that another one is just switching to its mode, twice."""
+
+    refused: ClassVar[list[str]] = []
+
+    def execute(self, text: str, *values: object) -> sqlite3.Cursor:  # type: ignore[override]
+        if "journal_mode" in text and len(self.refused) < 2:
+            self.refused.append(text)
+            error = sqlite3.OperationalError("database is locked")
+            error.sqlite_errorcode = sqlite3.SQLITE_BUSY  # type: ignore[misc]
+            raise error
+        return super().execute(text, *values)
+
+
+def test_a_store_that_is_being_made_is_waited_for(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sqlite3, "connect", partial(sqlite3.connect, factory=BusyTwice))
+    with Records(tmp_path) as records:
+        assert len(BusyTwice.refused) == 2 and records.begin("@marker", None, [record(1)])
 
 
 def test_batches_that_begin_at_once_get_names_of_their_own(tmp_path: Path) -> None:

@@ -54,9 +54,8 @@ def read_sidecar(path: Path) -> list[Fact]:
         for name, value in _properties(description):
             if value and len(facts) < _MOST_PROPERTIES:
                 word = _WORDS.get(name, name)
-                if word == "circled":  # a boolean of the schema, "True" or "False"
-                    value = "yes" if value.casefold() in YES else "no"
-                facts.append(Fact(word, value, path.name))
+                good = "yes" if value.casefold() in YES else "no"
+                facts.append(Fact(word, good if word == "circled" else value, path.name))
     if not facts:
         raise MarksError("there is no XMP property in it", path=path)
     return facts

@@ -7,6 +7,7 @@ import json
 import os
 import platform
 import sqlite3
+import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import fields
 from datetime import datetime
@@ -28,6 +29,7 @@ _OF_BATCH = (
     "id, name, started, machine, pattern, version, state, ended, seconds, process, stop, folders, settings"
 )
 _FILES_FOR_SPEED = 200
+_BUSY_SECONDS = 30
 
 
 def state_folder() -> Path:
@@ -39,6 +41,26 @@ def state_folder() -> Path:
     return Path(platformdirs.user_state_dir("boxkite"))
 
 
+def _opened(path: Path) -> sqlite3.Connection:
+    """The store in write-ahead mode. Raises sqlite3.Error.
+
+    Where several open a new store at once, SQLite does not wait for the one that switches it to that mode, whatever
+    the timeout: it is asked again.
+    """
+    until = time.monotonic() + _BUSY_SECONDS
+    while True:
+        store = sqlite3.connect(path, timeout=_BUSY_SECONDS, isolation_level=None)
+        try:
+            store.execute("pragma journal_mode = wal")
+            return store
+        except sqlite3.Error as error:
+            store.close()
+            busy = getattr(error, "sqlite_errorcode", 0) & 0xFF == sqlite3.SQLITE_BUSY
+            if not busy or time.monotonic() > until:
+                raise
+        time.sleep(0.02)
+
+
 class Records:
     """The records of all batches. Use it as a context, or close it."""
 
@@ -48,8 +70,7 @@ class Records:
         self.path = self.folder / _FILE
         try:
             self.folder.mkdir(parents=True, exist_ok=True)
-            self._store = sqlite3.connect(self.path, timeout=30, isolation_level=None)
-            self._store.execute("pragma journal_mode = wal")
+            self._store = _opened(self.path)
             self._store.execute("pragma synchronous = normal")
             self._store.execute("pragma foreign_keys = on")
             if not bring_up_to_date(self._store):
