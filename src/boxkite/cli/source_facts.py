@@ -80,10 +80,10 @@ def _picture(source: Source) -> str:
 
 def _constancy(deep: DeepFacts | None) -> str:
     if deep is None:
-        return NOT_MEASURED
+        return "constant or not: not measured (--deep does)"
     if deep.is_variable and deep.least_rate and deep.most_rate:
-        return f"no: {float(deep.least_rate):.3f} to {float(deep.most_rate):.3f} fps"
-    return "yes" if deep.least_rate else "the file stores no times"
+        return f"variable: {float(deep.least_rate):.3f} to {float(deep.most_rate):.3f} fps"
+    return "constant" if deep.least_rate else "the file stores no times"
 
 
 def source_as_json(source: Source, deep: DeepFacts | None = None) -> dict[str, Any]:
