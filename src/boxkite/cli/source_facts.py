@@ -42,11 +42,8 @@ def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Ite
         rotation = f"{video.rotation_degrees}° counter-clockwise" if video.rotation_degrees else "none"
         yield "rotation", rotation
         yield "colour", video.colour or "not tagged"
-        yield (
-            "frame rate",
-            f"{video.rate} ({video.rate.fraction.numerator}/{video.rate.fraction.denominator})",
-        )
-        yield "constant rate", _constancy(deep)
+        rate = f"{video.rate} ({video.rate.fraction.numerator}/{video.rate.fraction.denominator})"
+        yield "frame rate", f"{rate}, {_constancy(deep)}"
         if deep and (spacing := deep.spacing):
             least, median, longest = spacing
             every = f"every {least}" if least == longest else f"every {least} to {longest}, median {median},"
