@@ -13,12 +13,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from boxkite.core.batch import running
 from boxkite.core.batch.packing import Packed, pack, unpack
 from boxkite.core.batch.room import Room
 from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import in_order, settle_threads, workers_for
 from boxkite.core.batch.turns import batches_ahead
 from boxkite.core.errors import RecordsError
+from boxkite.core.files.partials import Partial
 from boxkite.core.records.holding import Holding
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews, unfinished
@@ -166,3 +168,30 @@ def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan
     assert events.count("TriedAgain") == 1 and events.count("ShotStarted") == 3
     stopped = BatchControl(stop="now")
     assert list(run_plan(rows, Broken(), orders=stopped)) == []
+
+
+class Interrupted(Partial):
+    """A partial file whose maker is interrupted before anybody else has heard of it."""
+
+    def __init__(self, *args, **words) -> None:
+        super().__init__(*args, **words)
+        raise KeyboardInterrupt
+
+
+@pytest.mark.parametrize("where", ["making", "giving", "taking"])
+def test_an_interruption_leaves_no_partial_file_wherever_it_falls(
+    plan, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, where: str
+) -> None:
+    def interrupt(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    executor = Broken()
+    if where == "making":
+        monkeypatch.setattr(running, "Partial", Interrupted)
+    elif where == "giving":
+        monkeypatch.setattr(executor, "submit", interrupt)
+    else:
+        monkeypatch.setattr(running._Run, "_take", interrupt)
+    with pytest.raises(KeyboardInterrupt):
+        list(run_plan([replace(plan.rows[0], folder=tmp_path)], executor))
+    assert list(tmp_path.iterdir()) == []

@@ -64,7 +64,8 @@ class _Run:
     orders: BatchControl
     waiting: list[_Shot]
     at_work: dict[int, _Shot] = field(default_factory=dict)
-    begun: list[Partial] = field(default_factory=list)
+    owned: set[Partial] = field(default_factory=set)
+    """Every partial file that has been begun and has neither got its name nor been removed."""
     finished: list[tuple[Row, Result, Partial | None]] = field(default_factory=list)
     room: Room = field(default_factory=Room)
     lacking: NoRoom | None = None
@@ -87,8 +88,8 @@ class _Run:
                 else:
                     yield from self._take(heard)
         finally:
-            for partial in (*self.begun, *(one for _, _, one in self.finished if one)):
-                partial.discard()
+            for partial in tuple(self.owned):  # the executor removes those at work once more when it ends
+                self._remove(partial)
         if self.lacking and not self.orders.stop:
             yield replace(self.lacking, rows=tuple(row for shot in self.waiting for row in shot.rows))
 
@@ -104,27 +105,30 @@ class _Run:
                 return
             self.waiting.remove(shot)
             shot.attempts += 1
-            rows = self._with_partials(shot.rows)
+            rows, partials = self._with_partials(shot.rows)
             if not rows:
                 yield from self._name()  # which tells why
                 continue
-            begun = replace(shot, rows=rows, partials=tuple(self.begun))
+            begun = replace(shot, rows=rows, partials=partials)
             yield ShotStarted(rows)
             self.at_work[rows[0].number] = begun
-            task = ShotTask(rows, tuple(partial.path for partial in begun.partials), shot.threads)
-            self.executor.submit(task, begun.partials)
-            self.begun.clear()
+            task = ShotTask(rows, tuple(partial.path for partial in partials), shot.threads)
+            self.executor.submit(task, partials)
 
-    def _with_partials(self, rows: Sequence[Row]) -> tuple[Row, ...]:
-        """The rows whose partial file could be made, in the order of those; the others have failed."""
-        able = []
+    def _with_partials(self, rows: Sequence[Row]) -> tuple[tuple[Row, ...], tuple[Partial, ...]]:
+        """The rows whose partial file could be made, and those files; the other rows have failed."""
+        able, partials = [], []
         for row in rows:
             try:
-                self.begun.append(Partial(row.path, folder=row.preset.is_sequence))
+                partials.append(Partial(row.path, folder=row.preset.is_sequence, among=self.owned))
                 able.append(row)
             except OSError as error:
                 self._has_failed(row, failed(row, error))
-        return tuple(able)
+        return tuple(able), tuple(partials)
+
+    def _remove(self, partial: Partial) -> None:
+        partial.discard()
+        self.owned.discard(partial)
 
     def _has_failed(self, row: Row, result: Result) -> None:
         if result.no_room:
@@ -155,7 +159,7 @@ class _Run:
         owned = {row.number: partial for row, partial in zip(heard.rows, heard.partials, strict=True)}
         if heard.told is None:
             for partial in owned.values():
-                partial.discard()
+                self._remove(partial)
             yield from self._lost(shot, heard)
             return
         by_number = {row.number: row for row in shot.rows}
@@ -163,7 +167,7 @@ class _Run:
         for result in heard.told.results:
             row = by_number[result.row_number]
             if result.failure:
-                owned[row.number].discard()
+                self._remove(owned[row.number])
             if result.may_pass and shot.attempts < _MOST_ATTEMPTS and not self.orders.stop:
                 again.append(row)
                 yield TriedAgain((row,), result.failure, _detail(result.detail, heard.said))
@@ -199,6 +203,7 @@ class _Run:
                 result = named(row, result, partial)
                 if result.verification:
                     self.room.made(row, result.verification.size_bytes)
+                self.owned.discard(partial)
             self.finished.pop(0)
             yield FileEnded(row, result)
 

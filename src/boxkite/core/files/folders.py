@@ -7,7 +7,7 @@ from pathlib import Path
 
 from boxkite.core.errors import PlanError
 from boxkite.core.files.moving import make_folders, remove_empty
-from boxkite.core.files.partials import Partial, sweep
+from boxkite.core.files.partials import partial_of, sweep
 
 
 def prepare_folders(folders: Iterable[Path]) -> list[str]:
@@ -22,7 +22,8 @@ def prepare_folders(folders: Iterable[Path]) -> list[str]:
         try:
             made += make_folders(folder)
             said += sweep(folder)
-            Partial(folder / "trial").discard()
+            with partial_of(folder / "trial"):
+                pass
         except OSError as error:
             remove_empty(made)
             raise PlanError(

@@ -65,35 +65,52 @@ def _escaped(name: str) -> str:
 class Partial:
     """A partial file, or folder of images, that this process owns until it is released, given its name or discarded."""
 
-    def __init__(self, final: Path, *, folder: bool = False) -> None:
-        """Make it, empty, beside the file it becomes. Raises OSError."""
+    def __init__(self, final: Path, *, folder: bool = False, among: set[Partial] | None = None) -> None:
+        """Make it, empty, beside the file it becomes. Raises OSError.
+
+        among: takes it in before there is anything on disk, so that whoever is interrupted at any place can remove it.
+        """
+        self.final = self.path = final
+        self._claim: Claim | None = None
+        if among is not None:
+            among.add(self)
+        try:
+            self._make(folder)
+        except OSError:
+            if among is not None:
+                among.discard(self)
+            raise
+
+    def _make(self, folder: bool) -> None:
         for _ in range(_ATTEMPTS):
-            self.final = final
-            self.path = final.with_name(f"{PREFIX}{key_of(final)}-{new_token()}{PARTIAL}")
+            self.path = self.final.with_name(f"{PREFIX}{key_of(self.final)}-{new_token()}{PARTIAL}")
             if folder:
                 self.path.mkdir()
             else:
                 os.close(os.open(self.path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o666))
             try:
-                claim = claimed(self.path, own=True)
+                self._claim = claimed(self.path, own=True)
             except BaseException:  # the end of the process among them
                 discard(self.path)
                 raise
-            if claim is not None:
-                self._claim = claim
+            if self._claim is not None:
                 return
-        raise OSError(errno.EBUSY, "no partial file could be locked", str(final.parent))
+        raise OSError(errno.EBUSY, "no partial file could be locked", str(self.final.parent))
 
     def renew(self) -> None:
         """Tell other machines that the file still has an owner."""
-        self._claim.renew()
+        if self._claim is not None:
+            self._claim.renew()
 
     def release(self) -> None:
         """Let go of it; what still bears the hidden name belongs to nobody then."""
-        self._claim.release()
+        if self._claim is not None:
+            self._claim.release()
 
     def discard(self) -> None:
         """Remove it and an encoder's notes on it, and let go of it."""
+        if self.path == self.final:  # interrupted before there was anything
+            return
         try:
             with contextlib.suppress(OSError):
                 discard_notes(self.path)
@@ -228,8 +245,9 @@ def _hidden(folder: Path) -> list[Path]:
 @contextlib.contextmanager
 def partial_of(final: Path) -> Iterator[Partial]:
     """A partial file for as long as it is written; what is not given its name by then is removed. Raises OSError."""
-    partial = Partial(final)
+    held: set[Partial] = set()
     try:
-        yield partial
+        yield Partial(final, among=held)
     finally:
-        partial.discard()
+        for partial in held:
+            partial.discard()
