@@ -56,6 +56,35 @@ def test_ended_by_hand_or_by_the_system_only_whole_files_are_left(
         assert_holds(path, Span(number * 100, number * 100 + 100), RATE)
 
 
+CLEANED_UP = """
+import os, signal, sys, time, types
+from boxkite.cli.dispatch import run_command
+
+class Closing:
+    def __del__(self):
+        os.kill(os.getpid(), {number})
+        time.sleep(0.2)
+
+def run(parsed):
+    Closing()
+    time.sleep(20)
+    return 0
+
+command = types.SimpleNamespace(__doc__="", EXAMPLES="", add_arguments=lambda parser: None, run=run)
+sys.modules["boxkite.cli.closing_command"] = command
+sys.exit(run_command("closing", []))
+"""
+
+
+@pytest.mark.parametrize(("number", "status"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
+def test_an_end_that_is_asked_for_while_something_is_cleaned_up_is_not_dropped(
+    number: int, status: int
+) -> None:
+    done = subprocess.run([sys.executable, "-c", CLEANED_UP.format(number=int(number))],
+                          capture_output=True, text=True, timeout=15, check=False)  # fmt: skip
+    assert done.returncode == status and "Traceback" not in done.stderr, done.stderr
+
+
 @pytest.mark.parametrize(("deaths", "status"), [(1, 0), (100, 1)])
 def test_a_worker_that_dies_costs_its_own_shot_one_more_attempt(
     long_film: Path, tmp_path: Path, deaths: int, status: int

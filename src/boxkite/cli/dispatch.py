@@ -8,6 +8,7 @@ import os
 import re
 import signal
 import sys
+import threading
 from collections.abc import Sequence
 from importlib import import_module
 from typing import NoReturn
@@ -69,6 +70,7 @@ def run_command(command: str, words: Sequence[str]) -> int:
     for name in ("SIGTERM", "SIGHUP"):
         if number := getattr(signal, name, None):
             signal.signal(number, _end_in_order)
+    sys.unraisablehook = _ask_again
     try:
         return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
     except BoxkiteError as error:
@@ -104,6 +106,18 @@ def _parse(parser: Parser, words: Sequence[str]) -> argparse.Namespace:
     if any(isinstance(action, argparse._SubParsersAction) for action in parser._actions):
         return parser.parse_args(words)
     return parser.parse_intermixed_args(words)
+
+
+def _ask_again(dropped: sys.UnraisableHookArgs) -> None:
+    """Ask for the end again that was asked for while an object was being cleaned up, where Python drops exceptions."""
+    if issubclass(dropped.exc_type, (KeyboardInterrupt, SystemExit)):
+        code = getattr(dropped.exc_value, "code", None)
+        number = code - 128 if isinstance(code, int) and code > 128 else signal.SIGINT
+        threading.Timer(
+            0.01, os.kill, (os.getpid(), number)
+        ).start()  # not from here: that would be dropped as well
+    else:
+        sys.__unraisablehook__(dropped)
 
 
 def _end_in_order(number: int, _frame: object) -> NoReturn:
