@@ -214,6 +214,12 @@ def _copy(old: Path, new: Path) -> None:
 
 def tree(folder: Path) -> Tree:
     """Every file below a folder with what it holds; media by their decoded pictures, journals not at all."""
+    while True:
+        with contextlib.suppress(FileNotFoundError):  # a worker whose program was killed is still clearing up
+            return _tree_now(folder)
+
+
+def _tree_now(folder: Path) -> Tree:
     found = {}
     for path in sorted(folder.rglob("*")):
         name = path.relative_to(folder).as_posix()
@@ -222,11 +228,8 @@ def tree(folder: Path) -> Tree:
         if path.is_symlink():
             found[name] = f"link {path.readlink()}"
         elif path.is_file():
-            with contextlib.suppress(
-                FileNotFoundError
-            ):  # a worker whose program was killed is still clearing up
-                there = path.stat()
-                found[name] = _content(str(path), there.st_size, there.st_mtime_ns, there.st_ino)
+            there = path.stat()
+            found[name] = _content(str(path), there.st_size, there.st_mtime_ns, there.st_ino)
     return found
 
 
