@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import os
+import signal
 import tempfile
+
+# Programs started in the background of a shell ignore an interruption, and so would all that the tests start.
+signal.signal(signal.SIGINT, signal.default_int_handler)
 
 os.environ["BOXKITE_CACHE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
 os.environ["BOXKITE_STATE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
