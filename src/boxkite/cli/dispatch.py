@@ -113,9 +113,8 @@ def _ask_again(dropped: sys.UnraisableHookArgs) -> None:
     if issubclass(dropped.exc_type, (KeyboardInterrupt, SystemExit)):
         code = getattr(dropped.exc_value, "code", None)
         number = code - 128 if isinstance(code, int) and code > 128 else signal.SIGINT
-        threading.Timer(
-            0.01, os.kill, (os.getpid(), number)
-        ).start()  # not from here: that would be dropped as well
+        # not from here: it would be dropped as well
+        threading.Timer(0.01, os.kill, (os.getpid(), number)).start()
     else:
         sys.__unraisablehook__(dropped)
 

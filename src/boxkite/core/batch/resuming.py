@@ -250,10 +250,12 @@ def _other_presets(job: Job | None, rows: Sequence[Row]) -> list[str]:
         for one in job.exceptions:
             now |= {preset.name: preset for _, preset in outputs.of(one.outputs)}
         changed = [name for name, preset in used.items() if now.get(name) != preset]
-        said += [f"preset {name} has changed since: the batch goes on with it as it was" for name in changed]
+        said += [
+            f"preset {name} has changed since: the batch is resumed with it as it was" for name in changed
+        ]
     except BoxkiteError as error:
         said.append(
-            f"its presets cannot be read any more ({error.text}): the batch goes on with them as they were"
+            f"its presets cannot be read any more ({error.text}): the batch is resumed with them as they were"
         )
     return said
 
