@@ -63,9 +63,9 @@ def looked_at(folder: Path) -> None:
 
 
 def detected(path: Path) -> None:
-    from boxkite.core.detect.finding import find_changes
-    from boxkite.core.footage.frames import measure_frames
+    from boxkite.core.footage.frame_index import measure_frames
     from boxkite.core.footage.probe import read_source
+    from boxkite.core.marks.detection import find_changes
 
     source = read_source(path)
     find_changes(source, measure_frames(source))

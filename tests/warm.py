@@ -25,10 +25,10 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import ClassVar
 
-from boxkite.core.batch import executor, worker
+from boxkite.core.batch.executors import local, worker
 
 ROOT = Path(__file__).resolve().parent.parent
-COLD = ("boxkite.core.farm", "boxkite.__main__")
+COLD = ("boxkite.core.batch.executors.cluster", "boxkite.__main__")
 
 
 class Warm:
@@ -90,7 +90,7 @@ class ForkedWorker:
     _ours: ClassVar[list[int]] = []
 
     def __init__(self, command: list[str], **_: object) -> None:
-        assert "boxkite.core.batch.worker" in command[-1]
+        assert "boxkite.core.batch.executors.worker" in command[-1]
         pipes = [os.pipe() for _ in range(3)]
         self.returncode: int | None = None
         self.pid = os.fork()
@@ -144,7 +144,7 @@ def become_the_program(task: dict) -> None:
     for target, path in zip((1, 2), task["prints"], strict=True):
         os.dup2(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600), target)
     sys.argv = ["boxkite", *task["words"]]
-    executor.subprocess = SimpleNamespace(Popen=ForkedWorker, PIPE=subprocess.PIPE)  # type: ignore[attr-defined]
+    local.subprocess = SimpleNamespace(Popen=ForkedWorker, PIPE=subprocess.PIPE)  # type: ignore[attr-defined]
     status = 1
     try:
         from boxkite.cli.main import main

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.batch.events import Event, FileEnded
-from boxkite.core.batch.executor import LocalExecutor
+from boxkite.core.batch.executors.local import LocalExecutor
 from boxkite.core.batch.recording import Batch, go_on, run_recorded
 from boxkite.core.batch.resuming import rest_of
 from boxkite.core.errors import (
@@ -39,12 +39,12 @@ from boxkite.core.errors import (
 from boxkite.core.files.reading import path_from
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.source import Findings, Source
-from boxkite.core.job.file import read_job_file, words_of_tables
+from boxkite.core.job.file import read_job_file
 from boxkite.core.job.job import Job as _CoreJob
-from boxkite.core.job.said import FIELD_OF, JobWords, job_from_words, laid_over
+from boxkite.core.job.options import JobOptions, job_from_options, options_from_tables
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan, Row
-from boxkite.core.records.holding import Holding
+from boxkite.core.records.batch_lock import Holding
 from boxkite.core.records.overview import unfinished
 from boxkite.core.records.store import Records
 
@@ -114,15 +114,14 @@ class Job:
         file = path_from(texts[0]) if len(texts) == 1 and texts[0].lower().endswith(".toml") else None
         if file is None:
             tables["paths"] = texts
-        given = words_of_tables({key: value for key, value in tables.items() if value != []}, "Job")
-        self._words = laid_over(read_job_file(file) if file else JobWords(), given)
-        self._core = job_from_words(self._words, origin=file, changes=dict(presets or {}))
+        given = options_from_tables({key: value for key, value in tables.items() if value != []}, "Job")
+        self._options = given.over(read_job_file(file) if file else JobOptions())
+        self._core = job_from_options(self._options, origin=file, changes=dict(presets or {}))
 
     @property
-    def words(self) -> dict[str, Any]:
-        """The words of the job that are said, by their keys in a job file."""
-        said = {key: getattr(self._words, name) for key, name in FIELD_OF.items()}
-        return {key: value for key, value in said.items() if value not in (None, (), {})}
+    def options(self) -> dict[str, Any]:
+        """The options that are written, by their keys in a job file."""
+        return dict(self._options.written)
 
     @property
     def core(self) -> _CoreJob:

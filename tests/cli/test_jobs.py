@@ -10,8 +10,7 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
-from boxkite.core.job.file import words_of_tables
-from boxkite.core.job.said import job_from_words
+from boxkite.core.job.options import job_from_options, options_from_tables
 from boxkite.core.presets.library import PresetFile, Shelf
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
@@ -220,8 +219,8 @@ def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_pat
 def test_the_examples_of_the_guide_hold(tmp_path: Path) -> None:
     guide = (Path(__file__).parents[2] / "docs/guide.md").read_text(encoding="utf-8")
     job, preset = (tomllib.loads(block) for block in re.findall(r"```toml\n(.*?)```", guide, re.DOTALL))
-    words = words_of_tables(job, "guide.md")
-    assert job_from_words(words).exceptions[0].names == "press/@marker"
+    words = options_from_tables(job, "guide.md")
+    assert job_from_options(words).exceptions[0].names == "press/@marker"
     (tmp_path / "mill-mark.png").touch()
     file = PresetFile("mill", tmp_path / "mill.toml", built_in=False, tables=preset)
     assert Shelf((file,)).load("mill").burn_in[0].text == "@name  @timecode"

@@ -113,9 +113,9 @@ def test_a_source_that_changes_while_a_batch_waits_is_refused_until_that_is_acce
 
 def test_images_that_change_while_they_are_read_fail_their_shot(tmp_path: Path) -> None:
     from boxkite.core.errors import ChangedError
+    from boxkite.core.footage.decoding import read_pictures
     from boxkite.core.footage.find import find_sources
-    from boxkite.core.footage.frames import measure_frames
-    from boxkite.core.render.pictures import read_pictures
+    from boxkite.core.footage.frame_index import measure_frames
     from boxkite.demo.pictures import draw_picture
 
     for number in range(1, 6):

@@ -8,7 +8,7 @@ import av
 import numpy as np
 import pytest
 
-from boxkite.core.footage.frames import measure_frames
+from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.keyframes import stored_pictures
 from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import FrameRate, Span

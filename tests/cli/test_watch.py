@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from boxkite.core.arrival.landing import Settling, look_into
+from boxkite.core.arrival.arrivals import Settling, look_into
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, draw_picture

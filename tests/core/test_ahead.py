@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from boxkite.core.render.ahead import read_ahead
+from boxkite.core.footage.read_ahead import read_ahead
 
 
 class Weighed:

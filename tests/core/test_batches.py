@@ -14,14 +14,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from boxkite.core.batch import running
+from boxkite.core.batch.disk_space import Room
 from boxkite.core.batch.packing import Packed, pack, unpack
-from boxkite.core.batch.room import Room
 from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import in_order, settle_threads, workers_for
 from boxkite.core.batch.turns import batches_ahead
 from boxkite.core.errors import RecordsError
 from boxkite.core.files.partials import Partial
-from boxkite.core.records.holding import Holding
+from boxkite.core.records.batch_lock import Holding
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews, unfinished
 from boxkite.core.records.store import Records
@@ -152,7 +152,7 @@ class Broken:
         self.given, self.partials = task.rows, tuple(partials)
 
     def next_event(self, seconds: float):
-        from boxkite.core.batch.executor import WorkerEvent
+        from boxkite.core.batch.executors.executor import WorkerEvent
 
         rows, self.given = self.given, ()
         return WorkerEvent(rows, None, "signal 11", "last words", self.partials)

@@ -7,7 +7,7 @@ import time
 
 import pytest
 
-from boxkite.core.render.beside import Beside
+from boxkite.core.render.encode.background import Beside
 
 
 @pytest.mark.parametrize("started", [False, True])

@@ -7,9 +7,9 @@ from pathlib import Path
 import pytest
 from PIL import Image
 
-from boxkite.core.detect.finding import find_changes
-from boxkite.core.footage.frames import measure_frames
+from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
+from boxkite.core.marks.detection import find_changes
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT

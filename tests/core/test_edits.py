@@ -20,7 +20,7 @@ from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind, Transition
 from boxkite.core.errors import MarksError
-from boxkite.core.shots.edits import wanted_clips, wanted_timelines
+from boxkite.core.shots.edit_clips import wanted_clips, wanted_timelines
 from boxkite.core.timebase import FrameRate, Span, Timecode
 from tests.verification import boxkite
 

@@ -362,10 +362,10 @@ def test_documents_that_were_changed_are_refused_whatever_was_done_to_them(bad: 
 def test_another_shape_of_a_document_needs_another_version() -> None:
     import xxhash
 
-    from boxkite.core.batch.messages import ShotTask, WorkerMessage
+    from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
     from boxkite.core.batch.packing import VERSION, Packed
-    from boxkite.core.renaming.renaming import VERSION as RENAMING
-    from boxkite.core.renaming.renaming import RenameRecord
+    from boxkite.core.projects.renaming import VERSION as RENAMING
+    from boxkite.core.projects.renaming import RenameRecord
 
     shapes = "\n".join(shape_of(kind) for kind in (Packed, ShotTask, WorkerMessage))
     assert (VERSION, xxhash.xxh3_64_hexdigest(shapes.encode())) == (1, "3fed04ac586e0aa6")

@@ -16,15 +16,15 @@ from pathlib import Path
 import pytest
 
 from boxkite.core.edit.edl.timelines import read_edl_edit
-from boxkite.core.edit.mark_table import read_mark_rows
 from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.footage.exr import layers_of, only_part
+from boxkite.core.marks.mark_table import read_mark_rows
 from boxkite.core.metadata.joining import join_table
 from boxkite.core.metadata.wave import read_wave
 from boxkite.core.metadata.xmp import read_sidecar
-from boxkite.core.shots.edits import wanted_clips, wanted_timelines
+from boxkite.core.shots.edit_clips import wanted_clips, wanted_timelines
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.day import CardClip, DayEdit
 from boxkite.demo.world import CLIPS, RATE

@@ -8,8 +8,8 @@ from pathlib import Path
 import boxkite
 
 ROOT = Path(boxkite.__file__).parent
-ORDER = ["errors", "suggest", "files", "settings", "timebase", "footage", "edit", "metadata", "detect", "naming",
-         "presets", "records", "looks", "shots", "job", "plan", "renaming", "picture", "render", "batch", "farm",
+ORDER = ["errors", "suggest", "files", "settings", "timebase", "footage", "marks", "edit", "metadata", "naming",
+         "presets", "records", "looks", "job", "shots", "plan", "picture", "render", "preview", "batch", "projects",
          "arrival"]  # fmt: skip
 
 

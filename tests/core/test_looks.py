@@ -11,7 +11,7 @@ from av.video.frame import VideoFrame
 
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision

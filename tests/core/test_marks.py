@@ -11,11 +11,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from boxkite.core.edit.edl.markers import read_edl, write_edl
-from boxkite.core.edit.ranges import read_ranges
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.errors import BoxkiteError, MarksError, spoken
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.marks.ranges import read_ranges
 from boxkite.core.shots.cutting import cut_at_markers, cut_at_ranges
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
 from boxkite.core.shots.shot import Cut, IndexedSource

@@ -10,7 +10,7 @@ import pytest
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.probe import read_source
 from boxkite.core.metadata.joining import join_table
-from boxkite.core.metadata.known import know
+from boxkite.core.metadata.lookup import know
 from boxkite.core.metadata.wave import read_wave
 from boxkite.core.metadata.xmp import read_sidecar
 from boxkite.core.timebase import FrameRate

@@ -11,7 +11,7 @@ from av.video.frame import VideoFrame
 from PIL import Image
 
 from boxkite.core.errors import PresetError, RenderError
-from boxkite.core.picture.lettering import Line, watermark_stamp
+from boxkite.core.picture.burn_ins import Line, watermark_stamp
 from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place, plane_array
 from boxkite.core.plan.rows import LiveToken, PlannedLettering
 from boxkite.core.presets.geometry import plan_geometry

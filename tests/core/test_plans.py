@@ -16,14 +16,12 @@ from hypothesis import strategies as st
 
 from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
 from boxkite.core.files.identity import FileIdentity
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.files.names import MOST_BYTES, byte_length, clash_key
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
 from boxkite.core.job.job import Job, Output
-from boxkite.core.metadata.facts import KnownFacts
-from boxkite.core.naming.filename import MOST_BYTES, byte_length, clash_key
+from boxkite.core.metadata.value import KnownFacts
 from boxkite.core.naming.pattern import read_pattern
-from boxkite.core.plan.chart import _lanes, _shared
-from boxkite.core.plan.gathering import Gathered
 from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.since import compare_with
@@ -32,11 +30,13 @@ from boxkite.core.plan.versions import MARK, next_version
 from boxkite.core.presets.codecs import ENCODER_SPEEDS, SPEEDS
 from boxkite.core.presets.inheriting import merged
 from boxkite.core.presets.model import Video
+from boxkite.core.preview.chart import _lanes, _shared
+from boxkite.core.projects.new_names import wanted_names
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.store import Records
-from boxkite.core.renaming.wanted import wanted_names
-from boxkite.core.render.coding import encoder_options
+from boxkite.core.render.encode.codec_options import encoder_options
+from boxkite.core.shots.gathering import Gathered
 from boxkite.core.shots.limits import remarked
 from boxkite.core.shots.shot import EditDifference, IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode

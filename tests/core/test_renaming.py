@@ -13,8 +13,8 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from boxkite.core.errors import PlanError
-from boxkite.core.renaming import renaming
-from boxkite.core.renaming.renaming import rename, undo, undo_those_cut_short
+from boxkite.core.projects import renaming
+from boxkite.core.projects.renaming import rename, undo, undo_those_cut_short
 
 NAMES = ["a.mov", "b.mov", "c.mov", "d.mov", "e.mov"]
 

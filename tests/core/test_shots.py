@@ -16,12 +16,14 @@ from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.edl.writing import write_edl_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind
 from boxkite.core.errors import PlanError
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind, VideoFacts
-from boxkite.core.job.choosing import Candidate, Choice, choose, why
-from boxkite.core.shots.edits import wanted_clips
-from boxkite.core.shots.laying import on_originals, program_span
-from boxkite.core.shots.limits import Handles, joined, limited_in_source, with_handles
+from boxkite.core.job.choice import Choice
+from boxkite.core.job.handles import Handles
+from boxkite.core.shots.choosing import Candidate, choose, why
+from boxkite.core.shots.conforming import on_originals, program_span
+from boxkite.core.shots.edit_clips import wanted_clips
+from boxkite.core.shots.limits import joined, limited_in_source, with_handles
 from boxkite.core.shots.media import MediaFinder
 from boxkite.core.shots.placing import make_reel
 from boxkite.core.shots.shot import IndexedSource, Shot

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from boxkite.core.plan.rows import Row, rows_by_stretch, stretch_of
 from boxkite.core.presets.geometry import plan_geometry
 from boxkite.core.presets.model import Preset, Video
-from boxkite.core.render.rendering import _pictures_until
+from boxkite.core.render.making import _pictures_until
 from boxkite.core.timebase import FrameRate, Span
 from tests.core.test_looks import a_shot
 

@@ -6,10 +6,10 @@ import argparse
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from boxkite.core.batch.executor import LocalExecutor
-    from boxkite.core.batch.notices import Notices
+    from boxkite.core.batch.executors.cluster import ClusterExecutor
+    from boxkite.core.batch.executors.local import LocalExecutor
+    from boxkite.core.batch.notifications import Notices
     from boxkite.core.batch.turns import Turn
-    from boxkite.core.farm.executor import ClusterExecutor
 
 TURNS = ("wait", "share")
 
@@ -45,7 +45,7 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
 
 def notices_from(arguments: argparse.Namespace) -> Notices:
     """Who is told. Raises RequestError."""
-    from boxkite.core.batch.notices import Notices
+    from boxkite.core.batch.notifications import Notices
     from boxkite.core.settings import read_settings
 
     own = read_settings()
@@ -89,11 +89,11 @@ def workers_from(arguments: argparse.Namespace) -> int | None:
 
 def executor_from(cluster: str, workers: int | None) -> LocalExecutor | ClusterExecutor:
     """Whoever makes the shots: processes of this machine, or a farm. Raises RequestError."""
-    from boxkite.core.batch.executor import LocalExecutor
+    from boxkite.core.batch.executors.local import LocalExecutor
 
     if not cluster:
         return LocalExecutor(workers)
-    from boxkite.core.farm.executor import ClusterExecutor
+    from boxkite.core.batch.executors.cluster import ClusterExecutor
     from boxkite.core.settings import read_settings
 
     return ClusterExecutor(cluster, read_settings().paths, workers)

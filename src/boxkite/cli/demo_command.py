@@ -68,7 +68,7 @@ def _round(console: Console, folder: Path) -> int:
     from boxkite.cli.plan_command import show_plan
     from boxkite.cli.run_command import make_files, show_summary
     from boxkite.cli.tables import print_line
-    from boxkite.core.batch.executor import LocalExecutor
+    from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.recording import Batch
     from boxkite.core.job.job import Job, Output
     from boxkite.core.plan.planning import make_plan

@@ -25,7 +25,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     from boxkite.cli.tables import counted, make_console, print_line
     from boxkite.core.errors import RequestError
-    from boxkite.core.records.holding import is_held, remove_lock
+    from boxkite.core.records.batch_lock import is_held, remove_lock
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.overview import overviews
     from boxkite.core.records.store import Records

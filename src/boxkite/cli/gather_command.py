@@ -53,8 +53,8 @@ def run(arguments: argparse.Namespace) -> int:
     """Copy, compare, note, and run the job; status 1 when a file could not be copied or made."""
     from boxkite.cli.options import job_on
     from boxkite.cli.tables import counted, file_size, make_console, print_json, print_line
+    from boxkite.core.arrival.card_lists import check_lists
     from boxkite.core.arrival.cards import count_cards, plan_cards
-    from boxkite.core.arrival.lists import check_lists
 
     into = path_from(arguments.into).absolute()
     cards = plan_cards([path_from(card) for card in arguments.cards], into)
@@ -123,7 +123,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _lists(into: Path, copied: Sequence[Copied], facts: dict[str, str]) -> tuple[Path, Path, list[str]]:
     """Write checksums and facts; where they are, and what could not be written."""
-    from boxkite.core.arrival.lists import CHECKSUMS, FACTS, write_checksums, write_facts
+    from boxkite.core.arrival.card_lists import CHECKSUMS, FACTS, write_checksums, write_facts
     from boxkite.core.errors import BoxkiteError
 
     unwritten = []

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.messages import printable
-from boxkite.cli.options import add_images_rate, images_from
+from boxkite.cli.options import add_job_options, images_from
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
@@ -33,7 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
     )
-    add_images_rate(parser)
+    add_job_options(parser, "inspect")
     parser.add_argument(
         "--deep",
         action="store_true",
@@ -44,15 +44,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="list the tokens of name patterns; with a PATH each with its value, its origin and what lost to it",
     )
-    parser.add_argument(
-        "--metadata",
-        metavar="FILE",
-        action="append",
-        default=[],
-        help="table of facts or log (.ale), for --tokens",
-    )
-    parser.add_argument("--match-by", metavar="COLUMN", help="column of the tables that names the source")
-    parser.add_argument("--marks-rate", metavar="RATE", help="frame rate of an EDL, in fps")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 
@@ -219,10 +210,10 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
     import getpass
 
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
-    from boxkite.core.metadata.known import know
-    from boxkite.core.plan.token_listing import list_tokens
+    from boxkite.core.metadata.lookup import know
+    from boxkite.core.shots.token_listing import list_tokens
 
-    tables = [path_from(path) for path in arguments.metadata]
+    tables = [path_from(path) for path in arguments.metadata or ()]
     known, notices = know(sources, tables, arguments.match_by)
     listed = {source.path: list_tokens(source, known[source.path], getpass.getuser()) for source in sources}
     if arguments.json:

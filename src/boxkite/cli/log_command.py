@@ -34,7 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Print the log."""
     from boxkite.cli.tables import make_console, print_json_lines, print_line, print_lines
-    from boxkite.core.records.holding import is_held
+    from boxkite.core.records.batch_lock import is_held
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.store import Records
 

@@ -11,11 +11,11 @@ from rich.console import Console
 
 from boxkite.cli.messages import print_error
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
-from boxkite.core.edit.mark_table import MarkRow, change_marks, read_mark_rows, still_there, table_beside
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import path_from
 from boxkite.core.files.walking import Walk
 from boxkite.core.footage.kinds import MARKS_TABLE
+from boxkite.core.marks.mark_table import MarkRow, change_marks, read_mark_rows, still_there, table_beside
 from boxkite.core.timebase import FrameRate
 
 _Meant = list[tuple[int, MarkRow]]
@@ -58,7 +58,7 @@ def _places(arguments: argparse.Namespace) -> list[_Place]:
 
 def _chosen(arguments: argparse.Namespace, places: Sequence[_Place]) -> dict[_Place, _Meant]:
     """Which rows of which table are meant. Raises when not one is."""
-    from boxkite.core.job.choosing import Choice, in_numbers
+    from boxkite.core.job.choice import Choice
 
     if not (arguments.search or arguments.number or arguments.all):
         raise MarksError(
@@ -73,7 +73,7 @@ def _chosen(arguments: argparse.Namespace, places: Sequence[_Place]) -> dict[_Pl
                 number += 1
                 if arguments.search and not row.fits(arguments.search):
                     continue
-                if numbers and not in_numbers(number, numbers):
+                if numbers and not numbers.has_number(number):
                     continue
                 found.setdefault(place, []).append((index, row))
     if not found:
@@ -293,8 +293,8 @@ def export_list(arguments: argparse.Namespace) -> int:
 
 def detect_cuts(arguments: argparse.Namespace) -> int:
     """Find cuts, mark them, and draw them where that is asked for."""
-    from boxkite.core.detect.finding import changes_as_marks, remembered_changes
-    from boxkite.core.render.strip import draw_strip
+    from boxkite.core.marks.detection import changes_as_marks, remembered_changes
+    from boxkite.core.preview.strip import draw_strip
     from boxkite.core.shots.marking import open_markable, rows_from_list
 
     path = path_from(arguments.path)

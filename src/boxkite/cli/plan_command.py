@@ -6,7 +6,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from boxkite.cli.options import add_job_arguments, job_from, words_from
+from boxkite.cli.options import add_job_arguments, job_from, options_from, preset_changes
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
@@ -35,7 +35,7 @@ examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """A job, and what to write of its plan."""
-    add_job_arguments(parser)
+    add_job_arguments(parser, "plan")
     plan = parser.add_argument_group("the plan")
     plan.add_argument("--sample", action="store_true", help="encode short probes to tell the sizes better")
     plan.add_argument(
@@ -73,11 +73,12 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
 
     said = []
     if arguments.save_job:
-        from boxkite.cli.options import presets_tuned
         from boxkite.core.job.file import save_job
+        from boxkite.core.job.options import with_preset_changes
 
         path = path_from(arguments.save_job)
-        save_job(presets_tuned(arguments, words_from(arguments)), path)
+        options = options_from(arguments)
+        save_job(with_preset_changes(options, preset_changes(arguments.changes, options)), path)
         said.append(f"job saved: boxkite run {path}")
     if arguments.save_plan:
         from boxkite.core.plan.table import save_plan
@@ -90,7 +91,7 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
                 "! the table names presets only: give the same --set, --watermark, --look or presets when running it"
             )
     if arguments.chart:
-        from boxkite.core.plan.chart import draw_chart
+        from boxkite.core.preview.chart import draw_chart
 
         path = path_from(arguments.chart)
         unseen = draw_chart(plan, path)
@@ -116,7 +117,7 @@ def plan_with_progress(job: Job) -> Plan:
 def _sampled(plan: Plan) -> Plan:
     """The plan with sizes from probes, with progress on a terminal."""
     from boxkite.cli.tables import make_console
-    from boxkite.core.batch.executor import LocalExecutor
+    from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.sampling import sample_sizes
 
     with LocalExecutor() as executor:
@@ -131,7 +132,7 @@ def _sampled(plan: Plan) -> Plan:
 def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
     """The table, what each output adds up to, and every warning; left_out: a second table of what is left out."""
     from boxkite.cli.tables import Column, print_line, print_table
-    from boxkite.core.job.choosing import why
+    from boxkite.core.shots.choosing import why
 
     _show_rows(console, plan)
     console.print()

@@ -161,7 +161,7 @@ def _new(name: str, arguments: argparse.Namespace) -> int:
     from boxkite.cli.settings import read_setting
     from boxkite.cli.tables import make_console, print_line
     from boxkite.core.errors import RequestError
-    from boxkite.core.presets.making import make_preset
+    from boxkite.core.presets.writing import make_preset
 
     if not arguments.based_on and not arguments.changes:
         raise RequestError(

@@ -31,7 +31,7 @@ _SHEET_COLUMNS, _SHEET_CELL = 3, 400
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """A job, which of its frames, and how they are shown."""
-    add_job_arguments(parser)
+    add_job_arguments(parser, "preview")
     stills = parser.add_argument_group("the still")
     stills.add_argument(
         "--file", type=int, metavar="NUMBER", help="of which planned file (default: the first)"
@@ -57,7 +57,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Write the still."""
-    from boxkite.core.render.sheets import save_still
+    from boxkite.core.preview.sheets import save_still
 
     job = replace(job_from(arguments), existing="replace")  # what is there already is no reason not to look
     plan = plan_with_progress(job)
@@ -94,8 +94,8 @@ def _chosen(plan: Plan, arguments: argparse.Namespace) -> list[Row]:
 
 
 def _one(row: Row, arguments: argparse.Namespace) -> Image:
-    from boxkite.core.render.sheets import side_by_side, with_guides
-    from boxkite.core.render.stills import frame_named, source_still, still_of
+    from boxkite.core.preview.sheets import side_by_side, with_guides
+    from boxkite.core.preview.stills import frame_named, source_still, still_of
 
     frame = frame_named(row, arguments.at)
     still = still_of(row, frame)
@@ -109,8 +109,8 @@ def _one(row: Row, arguments: argparse.Namespace) -> Image:
 
 
 def _sheet(rows: list[Row], arguments: argparse.Namespace) -> Image:
-    from boxkite.core.render.sheets import sheet, with_guides
-    from boxkite.core.render.stills import frame_named, still_of
+    from boxkite.core.preview.sheets import sheet, with_guides
+    from boxkite.core.preview.stills import frame_named, still_of
 
     stills, captions = [], []
     for row in rows:
@@ -130,7 +130,7 @@ def _words(row: Row) -> str:
 
 
 def _save_preset(arguments: argparse.Namespace, job: Job, row: Row) -> None:
-    from boxkite.core.presets.making import make_preset
+    from boxkite.core.presets.writing import make_preset
 
     own = job.presets.changes_of(row.preset.name)
     if job.look:

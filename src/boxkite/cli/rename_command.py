@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from boxkite.cli.options import add_images_rate, images_from
+from boxkite.cli.options import add_job_options, images_from
 from boxkite.core.files.reading import path_from
 
 EXAMPLES = """\
@@ -21,14 +21,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
     )
-    parser.add_argument(
-        "--names", metavar="PATTERN", help='the rule for names, in double quotes: "@scene_@take"'
-    )
-    parser.add_argument(
-        "--metadata", metavar="FILE", action="append", default=[],
-        help="table of facts whose columns become tokens; it is kept in step (repeatable)",
-    )  # fmt: skip
-    parser.add_argument("--match-by", metavar="COLUMN", help="column of the tables that names the source")
+    add_job_options(parser, "rename")
     parser.add_argument(
         "--marks",
         metavar="FILE",
@@ -44,7 +37,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="RENAMING",
         help="give old names back: of the last renaming, or of one",
     )
-    add_images_rate(parser)
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 
@@ -65,7 +57,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _undo(name: str | None, *, as_json: bool) -> int:
     from boxkite.cli.tables import counted, make_console, print_json, print_line
-    from boxkite.core.renaming.renaming import undo
+    from boxkite.core.projects.renaming import undo
 
     record, problems = undo(name)
     if as_json:
@@ -87,21 +79,22 @@ def _rename(arguments: argparse.Namespace) -> int:
     import getpass
 
     from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
-    from boxkite.core.edit.mark_table import table_beside
     from boxkite.core.errors import FootageError
     from boxkite.core.footage.find import find_sources
-    from boxkite.core.metadata.known import know
+    from boxkite.core.marks.mark_table import table_beside
+    from boxkite.core.metadata.lookup import know
     from boxkite.core.naming.saved import pattern_of
-    from boxkite.core.renaming.renaming import rename
-    from boxkite.core.renaming.wanted import wanted_names
+    from boxkite.core.projects.new_names import wanted_names
+    from boxkite.core.projects.renaming import rename
 
     paths = [path_from(path) for path in arguments.paths]
     found = find_sources(paths, images_from(arguments))
     if not found.sources:
         raise FootageError("there is no source here", path=paths[0])
-    tables = [path_from(path) for path in (*arguments.metadata, *arguments.marks)]
+    metadata = arguments.metadata or []
+    tables = [path_from(path) for path in (*metadata, *arguments.marks)]
     unseen = [f"{one.path}: {one.reason}" for one in found.unseen]
-    known, notices = know(list(found.sources), tuple(tables[: len(arguments.metadata)]), arguments.match_by)
+    known, notices = know(list(found.sources), tuple(tables[: len(metadata)]), arguments.match_by)
     pattern = pattern_of(arguments.names) or ""
     renamed = wanted_names(found.sources, pattern, known, getpass.getuser())
     changing = [one for one in renamed if one.changes]

@@ -49,15 +49,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Make what is missing; status 1 when files failed or were not begun."""
-    from boxkite.core.records.holding import Holding
+    from boxkite.core.records.batch_lock import Holding
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.store import Records
 
     with Records() as records:
         name = _name(records, arguments.batch)
         if arguments.background:
-            from boxkite.cli.background import go_on_in_background
             from boxkite.cli.tables import make_console, print_line
+            from boxkite.core.batch.background import go_on_in_background
 
             with Holding(records.folder, name):  # nobody else goes on with it
                 Journal(records, name).batch_is("waiting")

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from boxkite.core.batch.events import Event, FileEnded
-    from boxkite.core.batch.executor import Executor
+    from boxkite.core.batch.executors.executor import Executor
     from boxkite.core.batch.recording import Batch
     from boxkite.core.plan.rows import Plan
 
@@ -42,7 +42,7 @@ examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """A job, and how to run it."""
-    add_job_arguments(parser)
+    add_job_arguments(parser, "run")
     add_batch_arguments(parser)
     parser.add_argument(
         "--background", action="store_true", help="return at once; it goes on when the terminal closes"
@@ -96,8 +96,8 @@ def exit_status(ended: list[FileEnded], batch: Batch, plan: Plan) -> int:
 
 def _in_background(arguments: argparse.Namespace) -> int:
     """Note the batch, and leave it to a process of its own."""
-    from boxkite.cli.background import go_on_in_background
     from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.core.batch.background import go_on_in_background
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import begin_batch
     from boxkite.core.batch.sharing import fitting_workers
@@ -165,7 +165,7 @@ def show_summary(
 ) -> None:
     """What was made, what failed and why, and what the plan had warned of, if it was not just shown."""
     from boxkite.cli.tables import counted, file_size, print_line
-    from boxkite.core.job.choosing import why
+    from boxkite.core.shots.choosing import why
 
     verified = [event for event in ended if event.result.verification]
     failed = [event for event in ended if event.result.failure]

@@ -44,11 +44,11 @@ def run(arguments: argparse.Namespace) -> int:
     """Show it; status 1 for one batch with failed files."""
     from boxkite.cli.messages import print_error
     from boxkite.core.errors import RequestError
+    from boxkite.core.projects.unfinished import may_be_unfinished
     from boxkite.core.records.store import LAST, Records
-    from boxkite.core.renaming.unfinished import may_be_unfinished
 
     if may_be_unfinished():
-        from boxkite.core.renaming.renaming import undo_those_cut_short
+        from boxkite.core.projects.renaming import undo_those_cut_short
 
         for line in undo_those_cut_short():
             print_error(line)

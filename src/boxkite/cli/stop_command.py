@@ -26,7 +26,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Ask it to stop, and wait until it has."""
     from boxkite.cli.tables import counted, make_console, print_line
     from boxkite.core.errors import RequestError
-    from boxkite.core.records.holding import is_held
+    from boxkite.core.records.batch_lock import is_held
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.overview import alive, overviews
     from boxkite.core.records.store import Records

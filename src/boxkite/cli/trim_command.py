@@ -7,12 +7,12 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from boxkite.cli.options import add_images_rate
+from boxkite.cli.options import add_job_options, job_from
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from boxkite.core.plan.trimming import Trim
+    from boxkite.core.projects.trimming import Trim
 
 EXAMPLES = """\
 examples:
@@ -25,31 +25,8 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """An edit, and what becomes of its media."""
     parser.add_argument("paths", nargs=1, metavar="EDIT", help="a timeline (.otio, .edl …)")
-    parser.add_argument(
-        "--media",
-        metavar="PATH",
-        action="append",
-        default=[],
-        help="where the camera originals lie (repeatable)",
-    )
-    parser.add_argument(
-        "--handles", metavar="LENGTH", help="extra at both ends of each use: frames, seconds (0.5s), or whole"
-    )
-    parser.add_argument(
-        "--to", metavar="PRESET:FOLDER", action="append", default=[],
-        help="how and where: copy cuts without coding anew, at keyframes",
-    )  # fmt: skip
-    parser.add_argument(
-        "--separate", action="store_true", help="a file for each use, also where uses overlap"
-    )
-    parser.add_argument(
-        "--names", metavar="PATTERN", help='the rule for names (default: "@clip", or "@clip_@in")'
-    )
-    parser.add_argument(
-        "--existing", metavar="POLICY", help="files that are there already: stop, number, skip, replace"
-    )
-    parser.add_argument("--marks-rate", metavar="RATE", help="frame rate of an EDL, in fps")
-    add_images_rate(parser)
+    add_job_options(parser, "trim")
+    parser.add_argument("--separate", action="store_true", help="one file per use, also where uses overlap")
     parser.add_argument(
         "--show-only", action="store_true", help="show the plan and the sizes, and write nothing"
     )
@@ -63,18 +40,12 @@ def run(arguments: argparse.Namespace) -> int:
     """Show what comes out, make it, write the edit; status 1 when files failed, and then no edit."""
     from boxkite.cli.run_command import batch_as_json, exit_status, make_files, show_summary
     from boxkite.cli.tables import make_console, print_json, print_line
-    from boxkite.core.batch.executor import LocalExecutor
+    from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.recording import Batch
-    from boxkite.core.job.said import JobWords, job_from_words
     from boxkite.core.plan.rows import plan_as_json
-    from boxkite.core.plan.trimming import plan_trim
+    from boxkite.core.projects.trimming import plan_trim
 
-    words = JobWords(
-        paths=tuple(arguments.paths), media=tuple(arguments.media), handles=arguments.handles,
-        to=tuple(arguments.to), names=arguments.names, existing=arguments.existing,
-        marks_rate=arguments.marks_rate, images_rate=arguments.images_rate,
-    )  # fmt: skip
-    trim = plan_trim(job_from_words(words), separate=arguments.separate)
+    trim = plan_trim(job_from(arguments), separate=arguments.separate)
     edits = _edit_paths(trim)
     console = make_console(stderr=arguments.json)
     if not arguments.json:
@@ -118,7 +89,7 @@ def _show(console: Console, trim: Trim) -> None:
 def _edit_paths(trim: Trim) -> list[Path]:
     """Where the edits go: beside the files, one for each timeline. Raises PlanError where one is there already."""
     from boxkite.core.errors import PlanError
-    from boxkite.core.naming.filename import clean_value, safe_component
+    from boxkite.core.files.names import clean_value, safe_component
 
     folder = trim.plan.rows[0].folder
     stem = trim.edit.path.stem
@@ -136,7 +107,7 @@ def _edit_paths(trim: Trim) -> list[Path]:
 
 def _write_edits(trim: Trim, paths: list[Path]) -> None:
     from boxkite.core.edit.otio.writing import write_otio_edit
-    from boxkite.core.plan.trimming import trimmed_timelines
+    from boxkite.core.projects.trimming import trimmed_timelines
 
     for path, timeline in zip(paths, trimmed_timelines(trim, paths[0].parent), strict=True):
         write_otio_edit(path, timeline)

@@ -72,7 +72,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli.tables import make_console, print_line
     from boxkite.core.arrival.watching import WatchSettings, watch
     from boxkite.core.errors import RequestError
-    from boxkite.core.records.landed import Landed
+    from boxkite.core.records.arrivals import Landed
     from boxkite.core.records.store import Records
 
     folder = path_from(arguments.folder).resolve()

@@ -17,13 +17,13 @@ from boxkite.core.errors import BoxkiteError, PlanError, RequestError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
 from boxkite.core.files.moving import sync
+from boxkite.core.files.names import clash_key, safe_component
 from boxkite.core.files.partials import partial_of
 from boxkite.core.files.reading import kind_of, opened
 from boxkite.core.files.replacing import give_name
 from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.kinds import is_junk
-from boxkite.core.naming.filename import clash_key, safe_component
-from boxkite.core.render.explaining import explain
+from boxkite.core.render.failures import explain
 
 _AT_A_TIME = 8 << 20
 

@@ -7,11 +7,11 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from boxkite.core.arrival.landing import look_into
+from boxkite.core.arrival.arrivals import look_into
 from boxkite.core.arrival.watching import key_of
 from boxkite.core.files.walking import Unseen
-from boxkite.core.records.holding import is_held
-from boxkite.core.records.landed import Landed, Landing
+from boxkite.core.records.arrivals import Landed, Landing
+from boxkite.core.records.batch_lock import is_held
 from boxkite.core.records.overview import overviews
 from boxkite.core.records.record import FileRecord, Overview
 from boxkite.core.records.store import Records

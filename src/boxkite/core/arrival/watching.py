@@ -10,12 +10,13 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from boxkite.core.arrival.landing import Arrival, Settling, look_into
-from boxkite.core.arrival.wholeness import open_elsewhere, what_is_lacking
+from boxkite.core.arrival.arrivals import Arrival, Settling, look_into
+from boxkite.core.arrival.completeness import open_elsewhere, what_is_lacking
 from boxkite.core.batch.events import Event, FileEnded, NoRoom
-from boxkite.core.batch.executor import Executor, LocalExecutor
+from boxkite.core.batch.executors.executor import Executor
+from boxkite.core.batch.executors.local import LocalExecutor
 from boxkite.core.batch.machine import usable_cores
-from boxkite.core.batch.notices import Notices
+from boxkite.core.batch.notifications import Notices
 from boxkite.core.batch.recording import Batch, Work, begin_batch, go_on
 from boxkite.core.batch.resuming import rest_of
 from boxkite.core.batch.turns import Turn
@@ -26,8 +27,8 @@ from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.job import Job
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan, Row
-from boxkite.core.records.holding import Holding
-from boxkite.core.records.landed import Landed, Landing
+from boxkite.core.records.arrivals import Landed, Landing
+from boxkite.core.records.batch_lock import Holding
 from boxkite.core.records.store import Records
 
 _LEFT_FREE_BYTES = 2_000_000

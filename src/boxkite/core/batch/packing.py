@@ -7,10 +7,10 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from boxkite.core.batch.messages import ShotTask, WorkerMessage
+from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
 from boxkite.core.errors import RecordsError
 from boxkite.core.files.document import DocumentError, read_document, write_document
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
 from boxkite.core.plan.rows import Row

@@ -23,9 +23,9 @@ from boxkite.core.batch.events import (
     TriedAgain,
     TurnAwaited,
 )
-from boxkite.core.batch.executor import Executor
+from boxkite.core.batch.executors.executor import Executor
 from boxkite.core.batch.machine import usable_cores
-from boxkite.core.batch.notices import Notices
+from boxkite.core.batch.notifications import Notices
 from boxkite.core.batch.packing import Packed, pack
 from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import settle_threads
@@ -35,7 +35,7 @@ from boxkite.core.job.job import Job
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Plan, Row, stretch_of
 from boxkite.core.plan.since import stamp_of_source
-from boxkite.core.records.holding import Holding
+from boxkite.core.records.batch_lock import Holding
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews
 from boxkite.core.records.record import FileRecord

@@ -7,6 +7,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from boxkite.core.batch.disk_space import Room
 from boxkite.core.batch.events import (
     Event,
     FileEnded,
@@ -18,9 +19,8 @@ from boxkite.core.batch.events import (
     Tick,
     TriedAgain,
 )
-from boxkite.core.batch.executor import Executor, WorkerEvent
-from boxkite.core.batch.messages import ShotTask
-from boxkite.core.batch.room import Room
+from boxkite.core.batch.executors.executor import Executor, WorkerEvent
+from boxkite.core.batch.executors.messages import ShotTask
 from boxkite.core.batch.sharing import effort_of, settle_threads
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.checksum import file_checksum
@@ -29,7 +29,7 @@ from boxkite.core.files.partials import Partial
 from boxkite.core.files.replacing import give_name
 from boxkite.core.plan.rows import Row, rows_by_stretch
 from boxkite.core.records.record import Stop
-from boxkite.core.render.explaining import failed
+from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result
 
 _LISTEN_SECONDS = 0.4

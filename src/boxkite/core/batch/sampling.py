@@ -11,7 +11,7 @@ from pathlib import Path
 import av
 
 from boxkite.core.batch.events import FileEnded
-from boxkite.core.batch.executor import LocalExecutor
+from boxkite.core.batch.executors.local import LocalExecutor
 from boxkite.core.batch.running import run_plan
 from boxkite.core.plan.rows import Action, Plan, Row
 from boxkite.core.plan.totals import by_output

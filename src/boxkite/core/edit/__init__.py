@@ -1,1 +1,1 @@
-"""Reading and writing timelines and marks: edit lists, OTIO, tables, chapters, into one small model."""
+"""Edits: one small model of a timeline, and the lists and files it is read from and written to."""

@@ -6,13 +6,13 @@ from pathlib import Path
 
 from boxkite.core.edit.edl.markers import read_edl
 from boxkite.core.edit.edl.timelines import read_edl_edit
-from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.edit.otio.reading import read_otio_edit
-from boxkite.core.edit.ranges import read_ranges
-from boxkite.core.edit.text import read_text
 from boxkite.core.edit.timeline import Edit, Timeline
 from boxkite.core.errors import MarksError, setting
+from boxkite.core.files.text import read_text
 from boxkite.core.footage.source import Source
+from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
+from boxkite.core.marks.ranges import read_ranges
 from boxkite.core.timebase import FrameRate
 
 EDIT_SUFFIXES = frozenset({".edl", ".otio", ".otioz", ".otiod", ".xml", ".aaf"})

@@ -11,7 +11,7 @@ import numpy as np
 from av.stream import Discard
 
 from boxkite.core.errors import FootageError
-from boxkite.core.footage.frames import table_from_times
+from boxkite.core.footage.frame_index import table_from_times
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.probe import read_source
 from boxkite.core.footage.source import Source

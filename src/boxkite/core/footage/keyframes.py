@@ -11,7 +11,7 @@ from av.stream import Discard
 from boxkite.core.errors import FootageError
 from boxkite.core.files.document import with_arrays
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import Span

@@ -29,6 +29,7 @@ from boxkite.core.footage.opening import (
     picture_stream,
     real_pictures,
 )
+from boxkite.core.footage.rotation import stored_turn
 from boxkite.core.footage.source import (
     AudioFacts,
     Chapter,
@@ -38,7 +39,6 @@ from boxkite.core.footage.source import (
     SourceKind,
     VideoFacts,
 )
-from boxkite.core.footage.turning import stored_turn
 from boxkite.core.timebase import FrameRate, Timecode
 
 _FIELD_ORDERS = {1: "progressive", 2: "top first", 3: "bottom first", 4: "top first", 5: "bottom first"}

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from itertools import takewhile
 from pathlib import Path, PureWindowsPath
 
-from boxkite.core.edit.ranges import COLUMN_NAMES
-from boxkite.core.edit.table import Row, Table, find_column, read_table
 from boxkite.core.errors import BoxkiteError, MarksError, setting
+from boxkite.core.files.table import Row, Table, find_column, read_table
 from boxkite.core.footage.source import Source
-from boxkite.core.metadata.facts import Fact
+from boxkite.core.marks.ranges import COLUMN_NAMES
 from boxkite.core.metadata.log import read_log
+from boxkite.core.metadata.value import Fact
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import Timecode, is_timecode_like
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from boxkite.core.edit.table import MOST_COLUMNS, Row, Table
-from boxkite.core.edit.text import read_text, split_lines
 from boxkite.core.errors import MarksError
+from boxkite.core.files.table import MOST_COLUMNS, Row, Table
+from boxkite.core.files.text import read_text, split_lines
 
 _SECTIONS = ("heading", "column", "data")
 

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import BinaryIO
 from xml.etree.ElementTree import Element, ParseError
 
-from boxkite.core.metadata.facts import Fact
+from boxkite.core.metadata.value import Fact
 
 _MOST_CHUNKS = 1000
 _MOST_BYTES = 4 * 1024 * 1024

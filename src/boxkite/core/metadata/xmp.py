@@ -6,11 +6,11 @@ from collections.abc import Iterator
 from pathlib import Path
 from xml.etree.ElementTree import Element, ParseError
 
-from boxkite.core.edit.ranges import YES
-from boxkite.core.edit.text import read_text
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import is_file
-from boxkite.core.metadata.facts import Fact
+from boxkite.core.files.text import read_text
+from boxkite.core.marks.ranges import YES
+from boxkite.core.metadata.value import Fact
 
 MOST_BYTES = 8 * 1024 * 1024
 _RDF = "{http://www.w3.org/1999/02/22-rdf-syntax-ns#}"

@@ -10,7 +10,7 @@ from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 
 from boxkite.core.errors import NameTooLongError, PatternError, setting
-from boxkite.core.naming.filename import MOST_BYTES, UNSAFE_SIGNS, byte_length, clean_value, safe_component
+from boxkite.core.files.names import MOST_BYTES, UNSAFE_SIGNS, byte_length, clean_value, safe_component
 from boxkite.core.naming.values import FormError, Text, Values, in_forms
 from boxkite.core.suggest import did_you_mean
 

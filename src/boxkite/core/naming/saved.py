@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from pathlib import Path
 
 from boxkite.core.errors import PatternError, RequestError
 from boxkite.core.files.reading import path_from, read_bytes
-from boxkite.core.files.writing import replace_file
-from boxkite.core.naming.pattern import read_pattern
 from boxkite.core.suggest import did_you_mean
 
 FILE_VARIABLE = "BOXKITE_PATTERNS"
@@ -29,6 +26,8 @@ def patterns_file() -> Path:
 
 def saved_patterns() -> dict[str, str]:
     """Every saved pattern by its name. Raises RequestError for a file that cannot be read."""
+    import tomllib
+
     path = patterns_file()
     try:
         found = tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
@@ -61,6 +60,8 @@ def save_pattern(name: str, text: str) -> Path:
     """
     if not name or not all(sign.isalnum() or sign in "-_" for sign in name):
         raise RequestError(f"“{name}” is no name for a pattern", hint="letters, digits, dashes: delivery")
+    from boxkite.core.naming.pattern import read_pattern
+
     read_pattern(text)
     return _write({**saved_patterns(), name: text})
 
@@ -73,6 +74,8 @@ def forget_pattern(name: str) -> Path:
 
 def _write(patterns: dict[str, str]) -> Path:
     import tomli_w
+
+    from boxkite.core.files.writing import replace_file
 
     path = patterns_file()
     try:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import datetime
 
-from boxkite.core.naming.filename import slug
+from boxkite.core.files.names import slug
 from boxkite.core.timebase import Timecode
 
 _DATE_PARTS = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "DD": "%d", "hh": "%H", "mm": "%M", "ss": "%S"}

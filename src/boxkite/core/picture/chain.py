@@ -19,8 +19,8 @@ from boxkite.core.presets.geometry import Geometry
 from boxkite.core.timebase import round_fraction
 
 if TYPE_CHECKING:
+    from boxkite.core.picture.burn_ins import Line
     from boxkite.core.picture.colouring import Colouring
-    from boxkite.core.picture.lettering import Line
     from boxkite.core.presets.model import Video
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
@@ -72,7 +72,7 @@ class PictureChain:
             self._prepare_drawing(row.geometry)
 
     def _prepare_drawing(self, geometry: Geometry) -> None:
-        from boxkite.core.picture.lettering import Line, watermark_stamp  # Pillow, only where it is needed
+        from boxkite.core.picture.burn_ins import Line, watermark_stamp  # Pillow, only where it is needed
 
         width, height = geometry.width_px, geometry.height_px
         self._lines = [Line(planned, height, width, self._layout) for planned in self.row.lettering]

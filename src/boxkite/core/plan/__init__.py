@@ -1,1 +1,1 @@
-"""The job worked out: one row per file to be written, every path and size decided before anything is."""
+"""The job worked out: one row per file to be written, every path and size decided before anything is written."""

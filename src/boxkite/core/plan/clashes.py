@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import PlanError, setting
-from boxkite.core.naming.filename import clash_key
+from boxkite.core.files.names import clash_key
 from boxkite.core.plan.rows import Row
 
 

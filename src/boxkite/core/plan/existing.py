@@ -12,8 +12,8 @@ from pathlib import Path
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.identity import stamp_of
+from boxkite.core.files.names import clash_key
 from boxkite.core.job.job import Job
-from boxkite.core.naming.filename import clash_key
 from boxkite.core.plan.clashes import folders_of, numbered
 from boxkite.core.plan.inputs import Inputs
 from boxkite.core.plan.recipes import Recipes

@@ -6,10 +6,10 @@ import os
 from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
-from boxkite.core.edit.mark_table import table_beside
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
 from boxkite.core.looks.look import FileStep, SpacesStep
+from boxkite.core.marks.mark_table import table_beside
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Preset
 

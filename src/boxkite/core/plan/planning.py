@@ -17,18 +17,18 @@ from boxkite.core.plan.burn_ins import BurnIns
 from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
 from boxkite.core.plan.copies import copied_frames, joined_rows, preset_like
 from boxkite.core.plan.existing import settle_existing
-from boxkite.core.plan.gathering import Gathered, Progress, gather_shots
 from boxkite.core.plan.row_names import RowNames
 from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
-from boxkite.core.plan.token_values import ShotValues
 from boxkite.core.plan.treatment import Treatment, check_image
 from boxkite.core.presets.fonts import unshown_signs
 from boxkite.core.presets.model import LookWanted, Preset
 from boxkite.core.records.store import Records
+from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
 from boxkite.core.shots.looks import NO_LOOK, LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
+from boxkite.core.shots.tokens import ShotValues
 from boxkite.core.timebase import Span
 
 

@@ -18,10 +18,10 @@ from boxkite.core.naming.pattern import (
 )
 from boxkite.core.naming.tokens import DEFAULT_PATTERNS
 from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, in_forms
-from boxkite.core.plan.token_values import OUTPUT_TOKENS, ShotValues, known_tokens
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.plan.versions import MARK, VERSION, Open, next_version, version_choices
 from boxkite.core.shots.shot import Shot
+from boxkite.core.shots.tokens import OUTPUT_TOKENS, ShotValues, known_tokens
 
 Values = Mapping[str, Value]
 

@@ -3,21 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import fields
 from pathlib import Path
 from typing import Any
 
-from boxkite.core.edit.ranges import YES, split_keywords
-from boxkite.core.edit.table import Row as Line
-from boxkite.core.edit.table import read_table
 from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.files.cells import table_bytes
+from boxkite.core.files.names import MOST_BYTES, byte_length, clean_value, safe_component
 from boxkite.core.files.reading import path_from
+from boxkite.core.files.table import Row as Line
+from boxkite.core.files.table import read_table
 from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
-from boxkite.core.footage.frames import measure_frames
-from boxkite.core.job.job import Job, Output
-from boxkite.core.naming.filename import MOST_BYTES, byte_length, clean_value, safe_component
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.job.job import FIELD_OF, OPTIONS, Job, Output
+from boxkite.core.job.option import default_of
+from boxkite.core.marks.ranges import YES, split_keywords
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.model import Preset
@@ -30,26 +30,6 @@ _FIXED = ("make", "file", "preset", "folder", "source", "in", "out", "source sta
           "note", "colour", "circled", "timeline", "timeline rate", "track", "event", "record in")  # fmt: skip
 _NEEDED = ("file", "preset", "folder", "source", "in", "out")
 _NO = ("no", "n", "false", "0", "-")
-_KEPT_WORDS = (
-    "paths",
-    "existing",
-    "since",
-    "presets",
-    "watermark",
-    "user",
-    "now",
-    "images_rate",
-    "look",
-    "accept_damaged",
-    "accept_gaps",
-    "replace_others",
-    "exact_cuts",
-    "decode_with",
-    "layer",
-    "view",
-)
-"""What may be said of a job beside a saved plan; the table says the rest."""
-
 Progress = Callable[[str], None]
 
 
@@ -129,21 +109,16 @@ class TableReader:
                 hint=f"boxkite plan … {setting('save-plan')} shots.csv writes one; a table of ranges"
                 f" goes to {setting('marks')}",
             )
-        plain = Job(paths=self.job.paths, outputs=())
-        said = [
-            one.name
-            for one in fields(Job)
-            if one.name not in _KEPT_WORDS and getattr(self.job, one.name) != getattr(plain, one.name)
+        given = [
+            key
+            for key, name in FIELD_OF.items()
+            if not OPTIONS[key].with_saved_plan and getattr(self.job, name) != default_of(Job, name)
         ]
-        if said:
-            words = (
-                ", ".join(sorted(said))
-                .replace("outputs", "to")
-                .replace("without", "except")
-                .replace("_", "-")
-            )
+        if given:
             raise PlanError(
-                f"a saved plan says this itself: {words}", path=self.path, hint="edit the table, or plan anew"
+                f"a saved plan says this itself: {', '.join(sorted(given))}",
+                path=self.path,
+                hint="edit the table, or plan anew",
             )
 
     def read(self) -> tuple[list[tuple[Shot, Treatment, str]], list[LeftOut]]:

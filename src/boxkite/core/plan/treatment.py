@@ -14,11 +14,11 @@ from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
 from boxkite.core.plan.copies import uncopied_ending
 from boxkite.core.plan.sound_tracks import unheld_sound, words_on_layouts
-from boxkite.core.plan.token_values import output_values
 from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import IndexedSource
+from boxkite.core.shots.tokens import output_values
 
 _COPY_SPREAD = (0.8, 1.3)
 _NO_SOUND = "its sound is left out"

@@ -5,16 +5,16 @@ from __future__ import annotations
 import os
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
-from importlib import resources
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from boxkite.core.errors import PresetError, setting
 from boxkite.core.files.reading import is_file, path_from
 from boxkite.core.presets.inheriting import BASED_ON, merged
-from boxkite.core.presets.model import Preset
-from boxkite.core.presets.reading import checked, read_tables, trusted
 from boxkite.core.suggest import did_you_mean
+
+if TYPE_CHECKING:  # the help of a command needs a shelf, and none of its presets
+    from boxkite.core.presets.model import Preset
 
 FOLDER_VARIABLE = "BOXKITE_PRESETS"
 _MOST_BASES = 20
@@ -48,6 +48,8 @@ def own_folder() -> Path:
 
 def built_in_folder() -> Path:
     """The folder of the presets that come with Box Kite."""
+    from importlib import resources
+
     return Path(str(resources.files("boxkite.core.presets"))) / "builtin"
 
 
@@ -92,6 +94,8 @@ class Shelf:
 
     def read(self, file: PresetFile) -> Preset:
         """Read and check a preset, what it is based on and what was set from outside put together."""
+        from boxkite.core.presets.reading import checked, trusted
+
         changes = self.changes_of(file.name)
         if file.built_in and not changes:
             return trusted(file.name, self._tables(file, ()))
@@ -116,6 +120,8 @@ class Shelf:
 
     def _tables(self, file: PresetFile, above: Sequence[PresetFile]) -> dict[str, Any]:
         """What a preset says, laid over what it is based on."""
+        from boxkite.core.presets.reading import checked, read_tables
+
         if file in above or len(above) > _MOST_BASES:
             chain = " → ".join(one.name for one in [*above, file])
             raise PresetError(

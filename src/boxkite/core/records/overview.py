@@ -6,7 +6,7 @@ import json
 from datetime import datetime
 from pathlib import Path
 
-from boxkite.core.records.holding import is_held
+from boxkite.core.records.batch_lock import is_held
 from boxkite.core.records.record import Overview
 from boxkite.core.records.store import LAST, Records
 

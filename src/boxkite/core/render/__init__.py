@@ -1,1 +1,1 @@
-"""Decode, picture and sound, encode: from a planned row to a verified file under its final name."""
+"""From a planned row to a verified file: decoded, changed, encoded, read again. Its face is the module `making`."""

@@ -19,13 +19,13 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import DamagedError, VerificationError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
+from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_pictures
 from boxkite.core.footage.keyframes import stored_pictures
 from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.read_ahead import read_ahead
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
-from boxkite.core.render.ahead import read_ahead
-from boxkite.core.render.explaining import failed
-from boxkite.core.render.pictures import LOOK_BACK_SECONDS, read_pictures
+from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result, Verification
 from boxkite.core.render.verifying import compare_looks, picture_look
 from boxkite.core.timebase import Span

@@ -11,8 +11,8 @@ import av.filter
 from av.audio.frame import AudioFrame
 
 from boxkite.core.plan.rows import Row
+from boxkite.core.render.inputs import open_sounds
 from boxkite.core.render.mixing import SoundChain
-from boxkite.core.render.reading import open_sounds
 
 _QUIETEST_LUFS = -70.0
 """The absolute gate of BS.1770: what stays below is silence, and is left as it is."""

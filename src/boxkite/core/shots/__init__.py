@@ -1,1 +1,1 @@
-"""Where to cut: marks laid on their sources, and the shots that come of them."""
+"""From footage, marks and edits to shots: found, cut, limited, chosen, each with its tokens and its look."""

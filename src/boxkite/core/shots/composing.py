@@ -9,8 +9,8 @@ from fractions import Fraction
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Transition
 from boxkite.core.footage.source import AudioFacts
 from boxkite.core.looks.look import Look
-from boxkite.core.shots.edits import Flat, flattened
-from boxkite.core.shots.laying import source_frames_of
+from boxkite.core.shots.conforming import source_frames_of
+from boxkite.core.shots.edit_clips import Flat, flattened
 from boxkite.core.shots.shot import Composition, IndexedSource, Layer, LeftOut, SoundLayer
 from boxkite.core.timebase import Span
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Sequence
 
-from boxkite.core.edit.marks import Mark, MarkList
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.source import Source
+from boxkite.core.marks.mark import Mark, MarkList
 from boxkite.core.shots.placing import PlacedMark
 from boxkite.core.shots.shot import Cut, IndexedSource, Shot
 from boxkite.core.timebase import Span, uncovered

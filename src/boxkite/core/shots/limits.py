@@ -2,44 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from fractions import Fraction
 from itertools import pairwise
 
-from boxkite.core.errors import PlanError, setting
-from boxkite.core.shots.shot import EditDifference, IndexedSource, LeftOut, Shot
+from boxkite.core.job.handles import Handles
+from boxkite.core.shots.shot import EditDifference, LeftOut, Shot
 from boxkite.core.timebase import Span, round_fraction
-
-
-@dataclass(frozen=True)
-class Handles:
-    """Extra frames at both ends: so many, or so many seconds; None for both is the whole of the media."""
-
-    frames: int | None = None
-    seconds: Fraction | None = None
-
-    @classmethod
-    def parse(cls, text: str) -> Handles:
-        """Read "12", "0.5s" or "whole". Raises PlanError."""
-        word = text.strip().lower()
-        if word == "whole":
-            return cls()
-        if re.fullmatch(r"\d{1,6}", word, re.ASCII):
-            return cls(frames=int(word))
-        if match := re.fullmatch(r"(\d{1,5}(?:[.,]\d{1,6})?)\s*s", word, re.ASCII):
-            return cls(seconds=Fraction(match[1].replace(",", ".")))
-        raise PlanError(
-            f"{setting('handles')} {text}: give frames, seconds with an “s” behind, or whole",
-            hint=f"as {setting('handles')} 12, {setting('handles')} 0.5s, {setting('handles')} whole",
-        )
-
-    def frames_on(self, reel: IndexedSource) -> int:
-        """How many frames that is on a source; all there are for the whole of it."""
-        if self.frames is not None:
-            return self.frames
-        return reel.table.frame_count if self.seconds is None else reel.table.rate.frames_in(self.seconds)
 
 
 def with_handles(shots: Sequence[Shot], handles: Handles) -> list[Shot]:
@@ -48,18 +18,17 @@ def with_handles(shots: Sequence[Shot], handles: Handles) -> list[Shot]:
 
 
 def _with_handles(shot: Shot, handles: Handles) -> Shot:
-    asked = handles.frames_on(shot.reel)
+    asked = handles.frames_at(shot.reel.table.rate, shot.reel.table.frame_count)
     if not asked or shot.problem:
         return shot
     whole = shot.reel.table.span
     span = Span(shot.span.start - asked, shot.span.end + asked).clipped_to(whole)
     before, after = shot.span.start - span.start, span.end - shot.span.end
     warnings = list(shot.warnings)
-    wants_whole = handles.frames is None and handles.seconds is None
     short = [
         f"{frames} at its {end}" for frames, end in ((before, "head"), (after, "tail")) if frames < asked
     ]
-    if short and not wants_whole:
+    if short and not handles.are_whole:
         warnings.append(f"handles cut short where the media ends: {' and '.join(short)} instead of {asked}")
     return shot.with_changes(span=span, handle_in=before, handle_out=after, warnings=tuple(warnings))
 

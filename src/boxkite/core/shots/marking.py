@@ -9,8 +9,6 @@ from pathlib import Path
 
 from boxkite.core.edit.edl.markers import write_edl
 from boxkite.core.edit.edl.signs import is_edl_colour
-from boxkite.core.edit.mark_table import COLUMNS, MarkRow
-from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import is_edit, read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Timeline, Track, TrackKind
@@ -18,8 +16,10 @@ from boxkite.core.errors import FootageError, MarksError, setting
 from boxkite.core.files.cells import table_bytes
 from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
-from boxkite.core.footage.frames import FrameIndex, measure_frames
+from boxkite.core.footage.frame_index import FrameIndex, measure_frames
 from boxkite.core.footage.source import ImageSettings, Source, SourceKind
+from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
+from boxkite.core.marks.mark_table import COLUMNS, MarkRow
 from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.values import Counter, Number, Text, Value
 from boxkite.core.shots.placing import PlacedMark, make_reel, place_marks

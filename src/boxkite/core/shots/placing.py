@@ -12,10 +12,10 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
-from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
 from boxkite.core.errors import BoxkiteError, MarksError, setting
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
+from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import (
     FrameRate,

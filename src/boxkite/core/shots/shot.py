@@ -8,7 +8,7 @@ from enum import StrEnum
 from fractions import Fraction
 from typing import Any
 
-from boxkite.core.footage.frames import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
 from boxkite.core.timebase import Span, Timecode

@@ -21,8 +21,8 @@ from boxkite.core.edit.edl.notes import (
     read_speed,
 )
 from boxkite.core.edit.edl.signs import counts_drop
-from boxkite.core.edit.text import read_text, split_lines
 from boxkite.core.errors import MarksError
+from boxkite.core.files.text import read_text, split_lines
 
 _TIME_LIKE = re.compile(r"[\d-]{1,3}[:;.,][\d-]{1,3}[:;.,]\S*", re.ASCII)
 _NUMBER = re.compile(r"\d{1,6}[A-Z]?", re.ASCII)

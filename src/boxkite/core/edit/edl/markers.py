@@ -15,10 +15,10 @@ from boxkite.core.edit.edl.signs import (
     is_edl_colour,
     plain_colour,
 )
-from boxkite.core.edit.marks import Mark, MarkList, WrittenTime
-from boxkite.core.edit.text import read_text, split_lines
 from boxkite.core.errors import MarksError
+from boxkite.core.files.text import read_text, split_lines
 from boxkite.core.files.writing import create_file
+from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 from boxkite.core.timebase import Timecode, is_timecode_like
 
 _EVENT = re.compile(r"\s*(\d{1,6})\s+(\S.*)", re.ASCII)

@@ -6,8 +6,8 @@ import re
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from boxkite.core.edit.marks import WrittenTime
 from boxkite.core.edit.timeline import ColourDecision
+from boxkite.core.marks.mark import WrittenTime
 
 MOST_WARNINGS = 1000
 TIME = re.compile(r"(\d{1,2})[:;.,](\d{2})[:;.,](\d{2})([:;.,])(\d{2,3})", re.ASCII)

@@ -9,7 +9,6 @@ from pathlib import Path
 
 from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.edl.model import Event, EventList, WrittenMarker
-from boxkite.core.edit.marks import WrittenTime
 from boxkite.core.edit.timeline import (
     Clip,
     ClipKind,
@@ -22,6 +21,7 @@ from boxkite.core.edit.timeline import (
     Transition,
 )
 from boxkite.core.errors import BoxkiteError, MarksError, setting
+from boxkite.core.marks.mark import WrittenTime
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, timecode_to_frames
 
 _TRANSITION_NAMES = {"D": "dissolve", "W": "wipe", "K": "key"}

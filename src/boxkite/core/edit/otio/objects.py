@@ -10,7 +10,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-from boxkite.core.edit.ranges import YES
 from boxkite.core.edit.timeline import (
     Clip,
     ClipKind,
@@ -23,6 +22,7 @@ from boxkite.core.edit.timeline import (
     Transition,
 )
 from boxkite.core.errors import BoxkiteError, setting
+from boxkite.core.marks.ranges import YES
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_to_timecode, round_fraction
 
 _DEEPEST_NESTING = 20

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.edit.otio.objects import TimelineReader, one_line
-from boxkite.core.edit.text import read_text, to_text
 from boxkite.core.edit.timeline import Edit
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import is_file
+from boxkite.core.files.text import read_text, to_text
 
 MOST_BYTES = 256 * 1024 * 1024
 _DEEPEST = 150

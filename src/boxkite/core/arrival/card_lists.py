@@ -1,0 +1,177 @@
+"""What is written beside gathered cards: checksums and a table of facts. What others wrote there stays as it is."""
+
+from __future__ import annotations
+
+import codecs
+import contextlib
+import csv
+import io
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from filelock import FileLock, Timeout
+
+from boxkite.core.arrival.cards import CardFile, Copied
+from boxkite.core.errors import PlanError, RequestError
+from boxkite.core.files.cells import guarded, plain_cell
+from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.table import delimiter_of
+from boxkite.core.files.writing import replace_file
+from boxkite.core.footage.find import group_sequences
+from boxkite.core.footage.kinds import MEDIA_SUFFIXES
+
+CHECKSUMS = "checksums.xxh128"
+FACTS = "facts.csv"
+FILE = "File"
+_MOST_BYTES = 1 << 28
+_LOCK_SECONDS = 30
+_CHECKSUM_DIGITS = 32
+
+
+@dataclass
+class _Facts:
+    """A table of facts as it stands in a file. file_column: place of the one that names the file."""
+
+    lines: list[list[str]]
+    delimiter: str
+    file_column: int
+
+
+def check_lists(into: Path) -> None:
+    """Make sure that what is beside the cards can be added to, before anything is copied. Raises RequestError."""
+    _read_facts(into / FACTS)
+    _read_lines(into / CHECKSUMS)
+
+
+def write_checksums(into: Path, copied: Sequence[Copied]) -> Path:
+    """A list of checksums beside the cards' folders, a line each as checksum programs read it; the file.
+
+    Every other line that stands there stays as it is. Raises RequestError, PlanError.
+    """
+    path = into / CHECKSUMS
+    own = {
+        _escaped(one.file.target.relative_to(into).as_posix()): one.checksum for one in copied if one.checksum
+    }
+    with _writing(path):
+        lines = []
+        for line in _read_lines(path):
+            name = _name_in(line)
+            lines.append(_line(own.pop(name), name) if name in own else line)
+        lines += [_line(checksum, name) for name, checksum in sorted(own.items())]
+        content = "".join(f"{line}\n" for line in lines)
+        replace_file(path, content.encode("utf-8", "surrogateescape"))
+    return path
+
+
+def _line(checksum: str, name: str) -> str:
+    """A line of a list of checksums; the names of some begin with a backslash (as GNU coreutils writes them)."""
+    return f"{checksum}  {name}" if "\\" not in name else f"\\{checksum}  {name}"
+
+
+def _escaped(name: str) -> str:
+    """A name in one line: backslash, line feed and carriage return as two characters each."""
+    return name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
+
+
+def _name_in(line: str) -> str:
+    """The name in a line that holds a checksum of our kind, as it is written; empty in any other."""
+    checksum, _, name = line.removeprefix("\\").partition("  ")
+    is_ours = len(checksum) == _CHECKSUM_DIGITS and set(checksum) <= set("0123456789abcdef")
+    return name if is_ours else ""
+
+
+def _read_lines(path: Path) -> list[str]:
+    if not path.exists():
+        return []
+    try:
+        text = read_bytes(path, _MOST_BYTES).decode("utf-8", "surrogateescape")
+    except OSError as error:
+        raise RequestError(
+            f"it cannot be read: {error.strerror or error}", path=path, hint="move it away"
+        ) from None
+    lines = text.split("\n")
+    return lines[:-1] if not lines[-1] else lines
+
+
+def write_facts(into: Path, files: Sequence[CardFile], facts: Mapping[str, str]) -> Path:
+    """A table of facts that hold for all media of the cards, as a table of metadata is read; the file.
+
+    Rows and columns that others wrote stay as they are. Raises RequestError, PlanError.
+    """
+    path = into / FACTS
+    cards = {file.target: file.card.resolve().name for file in files}
+    sequences, singles = group_sequences(path for path in cards if path.suffix.lower() in MEDIA_SUFFIXES)
+    sources = [(path, cards[path]) for path in singles]
+    for one in sequences:
+        sources.append((one.folder / one.label, cards[one.folder / one.file_name(one.first)]))
+    with _writing(path):
+        table = _read_facts(path)
+        places = {
+            plain_cell(line[table.file_column]): line
+            for line in table.lines[1:]
+            if len(line) > table.file_column
+        }
+        for source, card in sources:
+            name = source.relative_to(into).as_posix()
+            if name not in places:
+                places[name] = ["" for _ in table.lines[0]]
+                table.lines.append(places[name])
+            values = {table.lines[0][table.file_column]: name, "Card": card, **facts}
+            for column, value in values.items():
+                _put(table, places[name], column, guarded(value))
+        text = io.StringIO(newline="")
+        csv.writer(text, delimiter=table.delimiter, lineterminator="\r\n").writerows(table.lines)
+        replace_file(path, codecs.BOM_UTF8 + text.getvalue().encode("utf-8", "surrogateescape"))
+    return path
+
+
+def _put(table: _Facts, line: list[str], column: str, value: str) -> None:
+    """Put a value into a column, which is added where the table has none of that name."""
+    head = table.lines[0]
+    place = next((at for at, name in enumerate(head) if name.strip().casefold() == column.casefold()), None)
+    if place is None:
+        place = len(head)
+        head.append(guarded(column))
+    line += [""] * (place + 1 - len(line))
+    line[place] = value
+
+
+def _read_facts(path: Path) -> _Facts:
+    """The table that is there, every cell as it is; one with a head alone where there is none. Raises RequestError."""
+    if not path.exists():
+        return _Facts([[FILE, "Card"]], ",", 0)
+    try:
+        content = read_bytes(path, _MOST_BYTES)
+        if content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+            raise RequestError(
+                "this table is not in UTF-8", path=path, hint="move it away, or save it as UTF-8"
+            )
+        text = content.removeprefix(codecs.BOM_UTF8).decode("utf-8", "surrogateescape")
+        lines = text.splitlines(keepends=True)
+        delimiter = delimiter_of(lines[0] if lines else "")
+        rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True))
+        head = [cell.strip().casefold() for cell in rows[0]] if rows else []
+        if FILE.casefold() not in head:
+            raise RequestError(f"this table has no column {FILE}, so no facts can be added to it", path=path,
+                               hint="move it away, or give its column of files that name")  # fmt: skip
+        return _Facts(rows, delimiter, head.index(FILE.casefold()))
+    except csv.Error as error:
+        raise RequestError(f"this table cannot be read: {error}", path=path, hint="move it away") from None
+    except OSError as error:
+        raise RequestError(
+            f"it cannot be read: {error.strerror or error}", path=path, hint="move it away"
+        ) from None
+
+
+@contextlib.contextmanager
+def _writing(path: Path) -> Iterator[None]:
+    """Keeps two who gather at once from writing over each other's lines. Raises PlanError."""
+    try:
+        with FileLock(path.with_name(f".{path.name}.lock"), timeout=_LOCK_SECONDS):
+            yield
+    except Timeout:
+        raise PlanError("another program is writing this list", path=path, hint="gather again") from None
+    except OSError as error:
+        reason = (error.strerror or str(error)).lower()
+        raise PlanError(f"it cannot be written: {reason}", path=path, hint="gather again") from None

@@ -1,0 +1,239 @@
+"""The workers of a farm as executor of shots: what a plan is run with, like the processes of this machine."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import queue
+import time
+import uuid
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
+from types import TracebackType
+from typing import Any, Self
+
+from boxkite.core.batch.executors.executor import WorkerEvent
+from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
+from boxkite.core.batch.packing import pack_task
+from boxkite.core.batch.recording import versions
+from boxkite.core.errors import PlanError, RequestError, setting
+from boxkite.core.files.folders import prepare_folders
+from boxkite.core.files.partials import Partial
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.encode.codec_options import SOUND_ENCODERS, encoder_name
+from boxkite.core.render.result import Result
+from boxkite.core.settings import PathRule
+
+_PATIENCE_SECONDS = 6
+_COUNT_EVERY_SECONDS = 2.0
+_MOST_FILES_CHECKED = 50
+_MOST_NAMED = 20
+
+
+class ClusterExecutor:
+    """The workers of a dask.distributed scheduler. Use it as a context: leaving it gives back what is not made.
+
+    size: shots side by side, one for each thread of each worker. cores: those of all machines, as far as shots
+    use them.
+    """
+
+    def __init__(self, address: str, rules: Sequence[PathRule], workers: int | None = None) -> None:
+        """address: of the scheduler, as tcp://farm:8786. workers: most shots side by side.
+
+        Raises RequestError where it cannot be reached, or where the library for it is lacking.
+        """
+        try:
+            import distributed
+        except ImportError:
+            raise RequestError(
+                f"{setting('cluster')} needs dask.distributed",
+                hint="install it beside Box Kite: pip install distributed",
+            ) from None
+        from boxkite.core.batch.executors import cluster_worker
+
+        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what matters is told by what is heard
+        try:
+            client: Any = distributed.Client
+            self._client = client(address, timeout=_PATIENCE_SECONDS, set_as_default=False)
+        except (OSError, ValueError) as error:
+            said = str(error).splitlines()[0] if str(error) else type(error).__name__
+            raise RequestError(
+                f"{setting('cluster')} {address}: no scheduler answers there: {said}",
+                hint="dask scheduler starts one; its first lines name the address",
+            ) from None
+        self._worker_code = cluster_worker
+        self._rules = tuple(rules)
+        self._wanted = workers
+        self._topic = f"boxkite-{uuid.uuid4().hex[:12]}"
+        self._heard: queue.Queue[tuple[str, Any]] = queue.Queue()
+        self._given: dict[str, tuple[ShotTask, Sequence[Partial], Any]] = {}
+        self._counted = 0.0
+        self._size = 0
+        self.cores = 1
+        self._client.subscribe_topic(self._topic, self._hear_frames)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        futures = [future for _, _, future in self._given.values()]
+        if futures:
+            self._client.cancel(futures, force=True)
+        self._client.close(timeout=2)
+        for partial in (one for _, partials, _ in self._given.values() for one in partials):
+            partial.discard()
+
+    def prepare(self, rows: Sequence[Row]) -> list[str]:
+        """Make sure that every worker can make these rows as this machine would; who will make them, in lines.
+
+        Raises PlanError with a line for each worker that cannot.
+        """
+        folders_of_files = {row.path.parent for row in rows}
+        new = {one for folder in folders_of_files for one in (folder, *folder.parents) if not one.exists()}
+        prepare_folders(folders_of_files)
+        try:
+            return self._checked(rows)
+        except PlanError:
+            for folder in sorted(new, reverse=True):
+                with contextlib.suppress(OSError):  # somebody may have put something in meanwhile
+                    folder.rmdir()
+            raise
+
+    def _checked(self, rows: Sequence[Row]) -> list[str]:
+        """Ask every worker what it can do; who makes these rows, in lines. Raises PlanError."""
+        encoders = sorted({name for row in rows if not row.is_copied for name in _encoders_of(row)})
+        sources = list(dict.fromkeys(row.shot.reel.source.path.absolute() for row in rows))
+        files = [(str(path), path.stat().st_size) for path in sources[:_MOST_FILES_CHECKED] if path.is_file()]
+        folders = sorted({str(row.folder) for row in rows})
+        try:
+            found = self._client.run(
+                self._worker_code.facts_of_machine, encoders, files, folders, self._rules, on_error="return"
+            )
+        except OSError as error:
+            raise PlanError(f"the farm cannot be asked: {error}") from None
+        if not found:
+            raise PlanError("the farm has no workers", hint="dask worker ADDRESS starts one")
+        problems = [line for address, facts in found.items() for line in self._problems(address, facts)]
+        if problems:
+            raise PlanError(
+                f"{len(problems)} things keep workers of the farm from making this plan",
+                details=problems[:_MOST_NAMED],
+                hint="docs/farm.md says how a farm is set up; paths are mapped in the settings file",
+            )
+        self.cores = self.size * self._cores_of_a_shot(found)
+        machines = sorted({facts.machine for facts in found.values()})
+        return [
+            f"farm: {len(found)} workers on {', '.join(machines[:_MOST_NAMED])}, {self.size} shots side by side"
+        ]
+
+    def _problems(self, address: str, facts: Any) -> Iterator[str]:
+        """What keeps a worker from making the plan as this machine would."""
+        if isinstance(facts, BaseException):
+            yield f"{address}: {facts or type(facts).__name__}; is Box Kite installed there?"
+            return
+        own = versions()
+        who = f"{facts.machine} ({address})"
+        if facts.version != own["version"]:
+            yield f"{who}: has Box Kite {facts.version}, this is {own['version']}"
+        elif facts.codecs != own["codecs"]:
+            yield f"{who}: has other codec libraries ({facts.codecs}; here {own['codecs']})"
+        if facts.missing_encoders:
+            yield f"{who}: lacks the encoders {', '.join(facts.missing_encoders)}"
+        for path in facts.unlike[:3]:
+            yield f"{who}: {path} is not there, or is not the same file"
+        for folder in facts.unwritable[:3]:
+            yield f"{who}: {folder} is not there, or cannot be written to"
+
+    def _cores_of_a_shot(self, found: Mapping[str, Any]) -> int:
+        """Cores each shot has for itself on the machine where it has fewest."""
+        threads = self._threads()
+        shots: dict[str, int] = {}
+        for address, facts in found.items():
+            shots[facts.machine] = shots.get(facts.machine, 0) + threads.get(address, 1)
+        fewest: int = min(facts.cores // shots[facts.machine] for facts in found.values())
+        return max(1, fewest)
+
+    def _threads(self) -> dict[str, int]:
+        workers = self._client.scheduler_info(n_workers=-1)["workers"]
+        return {address: facts["nthreads"] for address, facts in workers.items()}
+
+    @property
+    def size(self) -> int:
+        """Shots side by side: as many as the workers that are there just now have threads."""
+        now = time.monotonic()
+        if not self._size or now - self._counted >= _COUNT_EVERY_SECONDS:
+            self._counted = now
+            self._size = sum(self._threads().values())
+        return min(self._size, self._wanted or self._size)
+
+    @size.setter
+    def size(self, value: int) -> None:
+        self._wanted = value
+
+    @property
+    def busy(self) -> int:
+        """How many shots are given out."""
+        return len(self._given)
+
+    def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+        """Hand a shot to the scheduler; a worker that is lost over it costs it nothing but time."""
+        key = f"{self._topic}-{task.rows[0].number}-{uuid.uuid4().hex[:6]}"
+        future = self._client.submit(
+            self._worker_code.make_shot, pack_task(task), self._rules, key, self._topic, key=key, pure=False
+        )
+        self._given[key] = (task, partials, future)
+        future.add_done_callback(lambda done: self._heard.put((key, done)))
+
+    def next_event(self, seconds: float) -> WorkerEvent | None:
+        """What is heard next; None where there is nothing for so long."""
+        until = time.monotonic() + seconds
+        while True:
+            try:
+                key, what = self._heard.get(timeout=max(0.0, until - time.monotonic()))
+            except queue.Empty:
+                return None
+            if key not in self._given:
+                continue
+            if isinstance(what, int):
+                return WorkerEvent(self._given[key][0].rows, WorkerMessage(what))
+            return self._answered(key, what)
+
+    def _answered(self, key: str, future: Any) -> WorkerEvent:
+        task, partials, _ = self._given.pop(key)
+        given_back = tuple(partials)
+        try:
+            answer = self._worker_code.unpack_answer(future.result())
+        except Exception as error:
+            return WorkerEvent(task.rows, None, lost=f"{type(error).__name__}: {error}", partials=given_back)
+        finally:
+            future.release()
+        if answer.lost:
+            lost = f"{answer.lost} on {answer.machine}"
+            return WorkerEvent(task.rows, None, lost=lost, said=answer.said, partials=given_back)
+        rows = {row.number: row for row in task.rows}
+        results = tuple(
+            _as_here(result, rows[result.row_number], answer.machine) for result in answer.results
+        )
+        return WorkerEvent(
+            task.rows, WorkerMessage(answer.frames, results), said=answer.said, partials=given_back
+        )
+
+    def _hear_frames(self, event: tuple[Any, dict[str, Any]]) -> None:
+        _, said = event
+        self._heard.put((said["key"], int(said["frames"])))
+
+
+def _encoders_of(row: Row) -> list[str]:
+    video, audio = row.preset.video, row.preset.audio
+    found = [encoder_name(video)] if video and not row.preset.is_sequence else []
+    if audio and audio.codec in SOUND_ENCODERS and row.sound_tracks:
+        found.append(SOUND_ENCODERS[audio.codec])
+    return found
+
+
+def _as_here(result: Result, row: Row, machine: str) -> Result:
+    """A result with the paths of this machine; a failure says where it happened."""
+    detail = f"on {machine}\n{result.detail}" if result.failure else result.detail
+    return replace(result, path=row.path, detail=detail)

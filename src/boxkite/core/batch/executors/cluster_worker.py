@@ -1,0 +1,146 @@
+"""What a worker of the farm does: it makes shots in a process of its own, so that a codec's crash stays there."""
+
+from __future__ import annotations
+
+import os
+import platform
+import threading
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import av
+from distributed import get_worker
+
+from boxkite import __version__
+from boxkite.core.batch.executors.local import LocalExecutor
+from boxkite.core.batch.packing import VERSION, unpack_task
+from boxkite.core.files.document import read_document, write_document
+from boxkite.core.render.result import Result
+from boxkite.core.settings import PathRule, mapped
+
+_LISTEN_SECONDS = 0.5
+_TELL_EVERY_SECONDS = 1.0
+_OWN = threading.local()
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What became of a shot on another machine. lost: how its process ended, empty where it did not."""
+
+    results: tuple[Result, ...]
+    frames: int
+    lost: str
+    said: str
+    machine: str
+
+
+def unpack_answer(content: bytes) -> Answer:
+    """The answer in some bytes. Raises DocumentError."""
+    return read_document(content, Answer, VERSION)
+
+
+def make_shot(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> bytes:
+    """Make a shot here, telling of its frames under a topic, as long as it is wanted; its answer as bytes.
+
+    The process that makes it lives on for the next shot of this thread.
+    """
+    return write_document(_made(content, rules, key, topic), Answer, VERSION)
+
+
+def _made(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> Answer:
+    machine = platform.node()
+    task = unpack_task(content, lambda text: Path(mapped(text, rules, machine)))
+    worker: Any = get_worker()
+    executor = _executor_of_this_thread()
+    executor.submit(task, ())
+    told = 0.0
+    while True:
+        heard = executor.next_event(_LISTEN_SECONDS)
+        if heard is None or not heard.is_over:
+            if not _is_wanted(worker, key):
+                _end_executor()
+                return Answer((), 0, "nobody wants it any more", "", platform.node())
+            now = time.monotonic()
+            if heard and heard.told and now - told >= _TELL_EVERY_SECONDS:
+                told = now
+                worker.log_event(topic, {"key": key, "frames": heard.told.frames})
+            continue
+        results = heard.told.results if heard.told else ()
+        frames = heard.told.frames if heard.told else 0
+        return Answer(results, frames, heard.lost, heard.said, platform.node())
+
+
+def _executor_of_this_thread() -> LocalExecutor:
+    if getattr(_OWN, "executor", None) is None:
+        _OWN.executor = LocalExecutor(1)
+    return _OWN.executor  # type: ignore[no-any-return]
+
+
+def _end_executor() -> None:
+    _OWN.executor.__exit__(None, None, None)
+    _OWN.executor = None
+
+
+def _is_wanted(worker: Any, key: str) -> bool:
+    """Whether the one who asked for a shot is still there and still wants it."""
+    task = worker.state.tasks.get(key)
+    return task is not None and task.state not in ("cancelled", "forgotten", "released")
+
+
+@dataclass(frozen=True)
+class MachineFacts:
+    """What is to be known of a worker before it is given anything.
+
+    missing_encoders: of those asked for. unlike: files of other sizes than here, or not there at all; unwritable:
+    folders that cannot be written to. All by the names they have there.
+    """
+
+    machine: str
+    version: str
+    codecs: str
+    cores: int
+    missing_encoders: tuple[str, ...]
+    unlike: tuple[str, ...]
+    unwritable: tuple[str, ...]
+
+
+def facts_of_machine(
+    encoders: Sequence[str],
+    files: Sequence[tuple[str, int]],
+    folders: Sequence[str],
+    rules: Sequence[PathRule],
+) -> MachineFacts:
+    """The facts of the machine this runs on. files: paths as the asker calls them, and their sizes in bytes."""
+    from boxkite.core.batch.machine import usable_cores
+    from boxkite.core.batch.recording import versions
+
+    machine = platform.node()
+    there = [(mapped(path, rules, machine), size) for path, size in files]
+    targets = [mapped(folder, rules, machine) for folder in folders]
+    return MachineFacts(
+        machine,
+        __version__,
+        versions()["codecs"],
+        usable_cores(),
+        tuple(name for name in encoders if not _has_encoder(name)),
+        tuple(path for path, size in there if _size(path) != size),
+        tuple(folder for folder in targets if not os.access(folder, os.W_OK)),
+    )
+
+
+def _has_encoder(name: str) -> bool:
+    try:
+        av.Codec(name, "w")
+    except ValueError:
+        return False
+    return True
+
+
+def _size(path: str) -> int:
+    try:
+        return Path(path).stat().st_size
+    except OSError:
+        return -1

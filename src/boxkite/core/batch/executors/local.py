@@ -1,0 +1,193 @@
+"""The worker processes of this machine: they are given shots, and heard while they make them."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import queue
+import subprocess
+import sys
+import threading
+import time
+from collections import deque
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from types import TracebackType
+from typing import TYPE_CHECKING, Self
+
+from boxkite.core.batch.executors.executor import WorkerEvent
+from boxkite.core.batch.machine import usable_cores
+from boxkite.core.errors import RequestError, setting
+
+if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
+    from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
+    from boxkite.core.files.partials import Partial
+    from boxkite.core.plan.rows import Row
+
+MOST_WORKERS = 256
+_CORES_FOR_TWO_EARLY = 4
+_WORKER = "from boxkite.core.batch.executors.worker import main; main()"
+_SETTINGS = {
+    "MALLOC_MMAP_THRESHOLD_": "33554432",
+    "MALLOC_TRIM_THRESHOLD_": "67108864",
+    "OPENBLAS_NUM_THREADS": "1",
+}
+"""For libraries of workers, where the user has none: pictures and packets take memory that was theirs before instead
+of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
+_LINES_KEPT = 60
+_LAST_WORDS_SECONDS = 0.05
+_READERS_END_SECONDS = 1.0
+
+
+@dataclass
+class _Worker:
+    """One worker process and the files it is at."""
+
+    process: subprocess.Popen[bytes]
+    rows: tuple[Row, ...] = ()
+    partials: tuple[Partial, ...] = ()
+    readers: list[threading.Thread] = field(default_factory=list)
+    said: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
+
+    def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+        from boxkite.core.batch.executors.messages import send
+        from boxkite.core.batch.packing import pack_task
+
+        assert self.process.stdin
+        self.rows, self.partials = task.rows, tuple(partials)
+        self.said.clear()
+        with contextlib.suppress(BrokenPipeError):  # its death is told by its closing output
+            send(self.process.stdin, pack_task(task))
+
+    def kill(self) -> None:
+        """End it at once, and remove what it left half-made."""
+        self.process.kill()
+        self.process.wait()
+        for partial in self.partials:
+            partial.discard()
+        if self.process.stdin:
+            with contextlib.suppress(OSError):  # what was not yet read of the last shot goes nowhere
+                self.process.stdin.close()
+        for thread in self.readers:
+            if thread is not threading.current_thread():
+                thread.join(_READERS_END_SECONDS)
+
+    @property
+    def how_it_ended(self) -> str:
+        status = self.process.returncode
+        return f"signal {-status}" if status < 0 else f"status {status}"
+
+
+class LocalExecutor:
+    """The worker processes of this machine. The first start at once, while the plan is still worked out.
+
+    Use it as a context: leaving it ends every worker, and removes what they left half-made.
+    """
+
+    def __init__(self, workers: int | None = None) -> None:
+        """workers: shots made at the same time, 1 to 256; None for one a core. Raises RequestError for others."""
+        if workers is not None and not 1 <= workers <= MOST_WORKERS:
+            raise RequestError(f"{setting('workers')} {workers}: give a number from 1 to {MOST_WORKERS}")
+        self._is_chosen = workers is not None
+        self.cores = usable_cores()
+        self.size = workers or self.cores
+        self._heard: queue.Queue[tuple[_Worker, WorkerMessage | None]] = queue.Queue()
+        early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants a core of its own
+        self._workers = [self._start() for _ in range(min(self.size, early))]
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for worker in self._workers:
+            worker.kill()
+        self._workers = []
+
+    @property
+    def busy(self) -> int:
+        """How many workers are at a shot."""
+        return sum(bool(worker.rows) for worker in self._workers)
+
+    def prepare(self, rows: Sequence[Row]) -> list[str]:
+        """Start as many as there is work for, fewer where memory is short and nobody has said how many.
+
+        The latter is told in a line.
+        """
+        from boxkite.core.batch.sharing import fitting_workers
+        from boxkite.core.plan.rows import rows_by_stretch
+
+        fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
+        said = [f"{fitting} shots side by side instead of {self.size}: memory is short"]
+        said = said if fitting < self.size else []
+        self.size = fitting
+        while len(self._workers) < min(self.size, len(rows_by_stretch(rows))):
+            self._workers.append(self._start())
+        return said
+
+    def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
+        """Hand a shot to a worker that is idle, or to a new one."""
+        idle = next((worker for worker in self._workers if not worker.rows), None)
+        if idle is None:
+            idle = self._start()
+            self._workers.append(idle)
+        idle.submit(task, partials)
+
+    def next_event(self, seconds: float) -> WorkerEvent | None:
+        """What is heard next; None where there is nothing for so long. What a dead worker left is removed."""
+        until = time.monotonic() + seconds
+        while True:
+            try:
+                worker, told = self._heard.get(timeout=max(0.0, until - time.monotonic()))
+            except queue.Empty:
+                return None
+            if told is None:
+                worker.kill()
+                self._workers.remove(worker)
+            if worker.rows:
+                return self._understood(worker, told)
+
+    def _understood(self, worker: _Worker, told: WorkerMessage | None) -> WorkerEvent:
+        rows, partials, said = worker.rows, worker.partials, ""
+        if told is None or any(result.failure for result in told.results):
+            time.sleep(_LAST_WORDS_SECONDS)  # what it printed comes by another way
+            said = "\n".join(worker.said)
+        if told is not None and not told.results:
+            return WorkerEvent(rows, told)
+        worker.rows = worker.partials = ()
+        return WorkerEvent(rows, told, "" if told else worker.how_it_ended, said, partials)
+
+    def _start(self) -> _Worker:
+        process = subprocess.Popen(
+            [sys.executable, "-c", _WORKER],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            env=_SETTINGS | os.environ,
+        )
+        worker = _Worker(process)
+        for listen in (self._hear, self._read_prints):
+            worker.readers.append(threading.Thread(target=listen, args=(worker,), daemon=True))
+            worker.readers[-1].start()
+        return worker
+
+    def _hear(self, worker: _Worker) -> None:
+        from boxkite.core.batch.executors.messages import receive
+        from boxkite.core.batch.packing import unpack_message
+
+        assert worker.process.stdout
+        while True:
+            try:
+                told = unpack_message(receive(worker.process.stdout))
+            except Exception:  # its end, or nonsense: either way it is of no more use
+                worker.process.stdout.close()
+                self._heard.put((worker, None))
+                return
+            self._heard.put((worker, told))
+
+    def _read_prints(self, worker: _Worker) -> None:
+        assert worker.process.stderr
+        with contextlib.suppress(ValueError, OSError), worker.process.stderr:
+            for line in worker.process.stderr:
+                worker.said.append(line.decode("utf-8", "replace").rstrip())

@@ -1,1 +1,0 @@
-"""Finding the cuts in finished pictures that come without a list."""

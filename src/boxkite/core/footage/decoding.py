@@ -1,0 +1,223 @@
+"""Decoding exactly the frames of a span, whatever the keyframes."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Generator, Iterator
+from dataclasses import dataclass, field
+from itertools import chain
+from typing import Any
+
+import av
+from av.container import InputContainer
+from av.packet import Packet
+from av.video.frame import VideoFrame
+from av.video.stream import VideoStream
+
+from boxkite.core.errors import DamagedError
+from boxkite.core.footage.exr import only_part
+from boxkite.core.footage.frame_index import FrameIndex
+from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.source import Source
+from boxkite.core.timebase import Span
+
+LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
+"""How far before the wanted frame to look for a keyframe that is shown no later than it."""
+
+_CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
+"""Decoders that may be told before each packet what to leave out; those of AV1 believe the first word for good."""
+
+
+@dataclass
+class Damage:
+    """What was found to be damaged while reading: numbers of frames, and how many are lacking at the end."""
+
+    missing: list[int] = field(default_factory=list)
+    corrupt: list[int] = field(default_factory=list)
+    lacking: int = 0
+
+    def words(self, span: Span) -> list[str]:
+        """What is to be said of a span that was read with it."""
+        said = []
+        missing, corrupt = (
+            [number for number in numbers if span.start <= number < span.end]
+            for numbers in (self.missing, self.corrupt)
+        )
+        if missing:
+            said.append(
+                f"{len(missing)} frames are missing, from frame {missing[0]} on: they show the picture before them"
+            )
+        if corrupt:
+            said.append(
+                f"{len(corrupt)} frames are damaged, from frame {corrupt[0]} on: shown as far as they decode"
+            )
+        return said
+
+
+def read_pictures(
+    source: Source,
+    table: FrameIndex,
+    span: Span,
+    *,
+    threads: int = 0,
+    damage: Damage | None = None,
+    hardware: str = "",
+) -> Generator[tuple[int, VideoFrame], None, None]:
+    """Yield (frame number, picture) for every frame of the span, once each and in order.
+
+    On variable-rate sources the same picture may come for several numbers. threads: of the decoder, 0 for
+    one a core; hardware: a kind of decoder outside the CPU, taken where it works. Raises DamagedError when a frame
+    inside the span is missing or cannot be decoded whole; with `damage`, what is missing inside shows the picture
+    before it, what is missing at the end does not come, and both are counted there. Raises ChangedError, at the end or
+    when it is closed, where the source has changed meanwhile.
+    """
+    pictures = _pictures_from(source, table, span, threads, damage, hardware)
+    with contextlib.closing(pictures):  # which looks whether the source is still what it was
+        yield from _fill_span(pictures, table, span, damage)
+
+
+def _pictures_from(
+    source: Source, table: FrameIndex, span: Span, threads: int, damage: Damage | None, hardware: str
+) -> Generator[tuple[int, VideoFrame], None, None]:
+    """Decoded pictures with their numbers, the first of them no later than the span's first frame.
+
+    Looks for a keyframe shown at or before it, ever further back: also when the decoder, after a keyframe
+    that only begins to refresh the picture, gives out nothing until later. At last reads from the start.
+    """
+    for target in [*_seek_targets(source, table, span.start), None]:
+        with open_source(source, hardware) as container:
+            stream = picture_stream(container)
+            if stream is None:
+                raise DamagedError("its picture has gone", path=source.path)
+            stream.codec_context.thread_count = threads
+            stream.thread_type = "AUTO"
+            packets = _packets_from(container, stream, table, span.start, target)
+            if packets is None:
+                continue
+            if source.layer and source.layer.part:
+                packets = _of_part(packets, source.layer.part)
+            if table.constant and table.timestamped and stream.codec_context.name in _CAN_HURRY:
+                half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
+                packets = _hurrying(packets, stream, table.pts_of(span.start) - half_a_frame)
+            pictures = _decode(packets, table, span, damage)
+            first = next(pictures, None)
+            if first is None or (first[0] > span.start and target is not None):
+                continue
+            yield first
+            yield from pictures
+            return
+
+
+def _seek_targets(source: Source, table: FrameIndex, frame: int) -> list[int]:
+    """Times to seek to for a frame, nearest first; none where only reading from the start is safe."""
+    if frame == 0 or not table.timestamped:
+        return []
+    if source.sequence:
+        return [frame]  # images are found by their number
+    wanted = table.pts_of(frame)
+    targets = [wanted - round(seconds / table.time_base) for seconds in LOOK_BACK_SECONDS]
+    return [target for target in targets if target > table.first_pts]
+
+
+def _packets_from(
+    container: InputContainer, stream: VideoStream, table: FrameIndex, frame: int, target: int | None
+) -> Iterator[Packet[VideoStream]] | None:
+    """Packets from the first keyframe after a seek; None where that keyframe is shown after the frame."""
+    if target is None:
+        return container.demux(stream)
+    try:
+        container.seek(target, stream=stream)
+    except av.error.FFmpegError:
+        return None
+    packets = container.demux(stream)
+    key = next((packet for packet in packets if packet.is_keyframe and packet.pts is not None), None)
+    if key is None or key.pts is None or key.pts > table.pts_of(frame):
+        return None
+    return chain([key], packets)
+
+
+def _of_part(packets: Iterator[Packet[VideoStream]], part: int) -> Iterator[Packet[VideoStream]]:
+    """The same packets, of EXR images of several parts, with one of them."""
+    for packet in packets:
+        if packet.size:
+            image: Any = Packet(only_part(bytes(packet), part))
+            image.pts, image.dts, image.time_base = packet.pts, packet.dts, packet.time_base
+            image.stream = packet.stream
+            yield image
+        else:
+            yield packet
+
+
+def _hurrying(
+    packets: Iterator[Packet[VideoStream]], stream: VideoStream, wanted: int
+) -> Iterator[Packet[VideoStream]]:
+    """The same packets; of those shown before a time, in ticks, only what others need is decoded."""
+    for packet in packets:
+        is_early = packet.pts is not None and packet.pts < wanted
+        stream.codec_context.skip_frame = "NONREF" if is_early else "DEFAULT"
+        yield packet
+
+
+def _decode(
+    packets: Iterator[Packet[VideoStream]], table: FrameIndex, span: Span, damage: Damage | None
+) -> Iterator[tuple[int, VideoFrame]]:
+    """Decoded pictures with the frame at which each is shown; stops soon after the span."""
+    counted = 0
+    for packet in packets:
+        try:
+            frames = packet.decode()
+        except av.error.FFmpegError as error:
+            if isinstance(error, av.error.EOFError):
+                return
+            if damage:
+                continue
+            frame = table.frame_at(packet.pts) if packet.pts is not None else counted
+            raise DamagedError(f"the picture is damaged near frame {max(frame, 0)}") from error
+        for picture in frames:
+            timed = table.timestamped and picture.pts is not None
+            number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted
+            counted = number + 1
+            if picture.is_corrupt and span.start <= number < span.end:
+                if not damage:
+                    raise DamagedError(f"the picture of frame {number} is damaged")
+                damage.corrupt.append(number)
+            yield number, picture
+            if number >= span.end:
+                return
+
+
+def _fill_span(
+    pictures: Iterator[tuple[int, VideoFrame]], table: FrameIndex, span: Span, damage: Damage | None
+) -> Iterator[tuple[int, VideoFrame]]:
+    """Every number of the span with its picture; on variable-rate sources the last one shown is held."""
+    wanted = span.start
+    held: VideoFrame | None = None
+    for number, picture in pictures:
+        if table.constant:
+            if number < wanted:
+                continue
+            if number > wanted and not damage:
+                raise DamagedError(f"frame {wanted} cannot be decoded: the next picture is frame {number}")
+            while damage and wanted < min(number, span.end):
+                damage.missing.append(wanted)
+                yield wanted, held or picture
+                wanted += 1
+            if wanted >= span.end:
+                return
+            held = picture
+            yield wanted, picture
+            wanted += 1
+        else:
+            while held is not None and wanted < min(number, span.end):
+                yield wanted, held
+                wanted += 1
+            held = picture
+        if wanted >= span.end:
+            return
+    while not table.constant and held is not None and wanted < span.end:
+        yield wanted, held
+        wanted += 1
+    if wanted < span.end and damage:
+        damage.lacking = span.end - wanted
+    elif wanted < span.end:
+        raise DamagedError(f"the picture ends at frame {wanted}, {span.end - wanted} frames before it should")

@@ -1,0 +1,164 @@
+"""Telling cuts and dissolves from everything else that changes a picture.
+
+A cut is where every frame just before differs from every frame just after, and by more than the shot's own
+movement. A flash fails the first test, since the shot comes back behind it; a shaking or noisy shot the second.
+A dissolve is where all frames between two different pictures are mixtures of the two, in growing parts.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from itertools import islice
+
+import numpy as np
+
+from boxkite.core.marks.fingerprint import Floats, Look, distance, plain_distance
+
+BEFORE, AFTER = 6, 6
+"""Frames looked at on either side of a cut: a flash of up to five is seen through."""
+LEAST = 4.5
+"""The least difference that is a cut, in levels of 255."""
+TIMES_MOVEMENT = 2.1
+"""How much larger than the usual difference from frame to frame it must be."""
+_NEIGHBOURS = 7
+_LENGTHS = (10, 12, 16, 20, 25, 32, 40, 50)
+"""Lengths of dissolves that are tried, in frames."""
+_LONGEST = _LENGTHS[-1]
+_EVERY = 3
+_LEAST_CONTRAST = 6
+_STEADY = 5
+"""Frames on either side of a dissolve that show one shot alone."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """A cut: frame is the first of the new shot. length: of a dissolve, whose middle frame is; 0 for a hard cut."""
+
+    frame: int
+    length: int = 0
+
+
+class Decider:
+    """Hears looks one after another and says where the picture changes for good. Keeps a bounded number of them."""
+
+    def __init__(self) -> None:
+        self._looks: deque[Look] = deque(maxlen=_LONGEST + 2 * _STEADY + 2)
+        self._steps: deque[float] = deque(maxlen=_LONGEST + 2 * _STEADY + 2)
+        self._count = 0
+        self._last_cut = 0
+        self._dissolve: tuple[float, Change] | None = None
+
+    def hear(self, look: Look) -> Iterator[Change]:
+        """Take the next frame's look; yields changes a few frames after they happened."""
+        step = 0.0
+        if self._looks:
+            step = plain_distance(self._looks[-1], look)
+            if step > LEAST:
+                step = min(step, distance(self._looks[-1], look))
+        self._looks.append(look)
+        self._steps.append(step)
+        self._count += 1
+        place = self._count - AFTER
+        if place > 0 and self._is_cut(len(self._looks) - AFTER):
+            yield from self._end_dissolve(place)
+            self._last_cut = place
+            yield Change(place)
+        elif self._count % _EVERY == 0:
+            yield from self._try_dissolve()
+
+    def end(self) -> Iterator[Change]:
+        """What is left to say when the last frame was heard."""
+        tail = AFTER - 1
+        for left in range(tail, 0, -1):
+            place = self._count - left
+            if place > 0 and self._is_cut(len(self._looks) - left):
+                yield Change(place)
+        yield from self._end_dissolve(self._count)
+
+    def _is_cut(self, at: int) -> bool:
+        """Whether a shot begins with the look at a position."""
+        if at < 1 or self._steps[at] <= LEAST:
+            return False
+        sides = (
+            range(max(1, at - _NEIGHBOURS), at),
+            range(at + 1, min(len(self._steps), at + _NEIGHBOURS + 1)),
+        )
+        movement = max((_usual(self._steps[index] for index in side) for side in sides if side), default=0.0)
+        threshold = max(LEAST, TIMES_MOVEMENT * movement)
+        if self._steps[at] <= threshold:
+            return False
+        before = [self._looks[index] for index in range(max(0, at - BEFORE), at)]
+        after = [self._looks[index] for index in range(at, min(len(self._looks), at + AFTER))]
+        return all(distance(one, other) > threshold for one in reversed(before) for other in after)
+
+    def _try_dissolve(self) -> Iterator[Change]:
+        """Look for a dissolve that ends here; of several guesses at one the clearest is kept."""
+        here = len(self._looks) - 1 - _STEADY
+        for length in _LENGTHS:
+            start = here - length
+            first = self._count - 1 - _STEADY - length
+            if start < 0 or first < self._last_cut:
+                break
+            if sum(islice(self._steps, start + 1, here + 1)) < 3 * LEAST:
+                continue  # too little happened on the way
+            quality = self._mixes(start, here)
+            if quality and (self._dissolve is None or quality > self._dissolve[0]):
+                self._dissolve = (quality, Change(first + (length + 1) // 2, length))
+        if self._dissolve and self._count > self._dissolve[1].frame + _LONGEST // 2:
+            yield from self._end_dissolve(self._count)
+
+    def _end_dissolve(self, before: int) -> Iterator[Change]:
+        if self._dissolve and self._dissolve[1].frame < before:
+            change = self._dissolve[1]
+            self._last_cut = change.frame + change.length // 2
+            yield change
+        self._dissolve = None
+
+    def _mixes(self, start: int, end: int) -> float:
+        """How clearly the frames between two are mixtures of them, above 0; 0 where they are not."""
+        if min(self._looks[start].contrast, self._looks[end].contrast) < _LEAST_CONTRAST:
+            return 0.0  # to or from black is a fade within a shot
+        first, last = self._steady_luma(start - 2, start), self._steady_luma(end, end + 2)
+        change = last - first
+        size = float(change @ change)
+        if size < (3 * LEAST) ** 2 * change.size:
+            return 0.0
+        misses = []
+        for part in (3, 2, 4, 1, 5):
+            index = start + (end - start) * part // 6
+            share, miss = self._mixture(index, first, change, size)
+            if miss > 0.42 or abs(share - (index - start) / (end - start)) > 0.2:
+                return 0.0
+            misses.append(miss)
+        for index, want in ((start - _STEADY, 0.0), (end + _STEADY, 1.0)):
+            if index >= 0 and abs(self._mixture(index, first, change, size)[0] - want) > 0.25:
+                return 0.0  # a pan goes on changing, a dissolve has begun and ended
+        if _alike(first, last) > 0.92:
+            return 0.0  # the same picture in another light
+        return float((1 - max(misses)) * (end - start) ** 0.25)
+
+    def _steady_luma(self, start: int, end: int) -> Floats:
+        """The mean of a few looks: what moves or is grain counts less."""
+        looks = [self._looks[index].luma for index in range(max(0, start), min(len(self._looks), end + 1))]
+        return np.asarray(sum(looks[1:], start=looks[0]) / np.float32(len(looks)))
+
+    def _mixture(self, index: int, first: Floats, change: Floats, size: float) -> tuple[float, float]:
+        """(how much of the second picture a frame holds, how much of it is neither of the two)."""
+        own = self._looks[index].luma - first
+        share = float(own @ change) / size
+        own -= np.float32(share) * change
+        return share, float(np.sqrt(own @ own / size))
+
+
+def _usual(steps: Iterable[float]) -> float:
+    """A step somewhat above the median: pans come in uneven steps, and a flash makes two large ones."""
+    ordered = sorted(steps)
+    return ordered[len(ordered) * 5 // 8]
+
+
+def _alike(first: Floats, second: Floats) -> float:
+    """How much two pictures have one structure, from −1 to 1, whatever their brightness."""
+    a, b = first - first.mean(), second - second.mean()
+    return float(a @ b / (np.sqrt(a @ a) * np.sqrt(b @ b) + 1e-6))

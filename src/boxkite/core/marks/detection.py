@@ -1,0 +1,115 @@
+"""Going through a source once, from its first frame to its last, to find where it was cut."""
+
+from __future__ import annotations
+
+import queue
+import threading
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import av
+from av.video.frame import VideoFrame
+
+from boxkite.core.errors import FootageError
+from boxkite.core.footage.cache import memory
+from boxkite.core.footage.frame_index import FrameIndex
+from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.source import Source
+from boxkite.core.marks.cut_decider import Change, Decider
+from boxkite.core.marks.fingerprint import LookTaker
+from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
+
+_TOLD_EVERY = 50
+_AHEAD = 16
+"""Pictures decoded before they are looked at."""
+
+
+def find_changes(
+    source: Source, table: FrameIndex, told: Callable[[int], None] = lambda _: None
+) -> list[Change]:
+    """The cuts and dissolves of a source, in frames of its table. told hears how many frames are done.
+
+    Decoding goes on in a thread of its own meanwhile. Raises FootageError when it cannot be decoded.
+    """
+    taker, decider = LookTaker(), Decider()
+    frames: list[int] = []
+    changes: list[Change] = []
+    for count, picture in enumerate(_ahead(decoded(source))):
+        frames.append(table.frame_at(picture.pts) if table.timestamped and picture.pts is not None else count)
+        changes += decider.hear(taker.look(picture))
+        if count % _TOLD_EVERY == 0:
+            told(count)
+    changes += decider.end()
+    return [Change(frames[change.frame], change.length) for change in changes if change.frame < len(frames)]
+
+
+@dataclass(frozen=True)
+class Changes:
+    """All changes of one source, as they are kept."""
+
+    found: tuple[Change, ...]
+
+
+def remembered_changes(
+    source: Source, table: FrameIndex, told: Callable[[int], None] = lambda _: None
+) -> list[Change]:
+    """The same, but a file that was gone through before, and has not changed since, is not decoded again."""
+    with memory() as known:
+        kept = None if source.sequence else known.recall("changes", source.path, Changes)
+        if kept is not None:
+            return list(kept.found)
+        changes = find_changes(source, table, told)
+        if not source.sequence:
+            known.keep("changes", source.path, Changes(tuple(changes)))
+        return changes
+
+
+def _ahead(pictures: Iterator[VideoFrame]) -> Iterator[VideoFrame]:
+    """The pictures of an iterator that runs ahead by a few in another thread; what it raises is raised here."""
+    waiting: queue.Queue[VideoFrame | BaseException | None] = queue.Queue(_AHEAD)
+    over = threading.Event()
+
+    def fetch() -> None:
+        last: BaseException | None = None
+        try:
+            for picture in pictures:
+                waiting.put(picture)
+                if over.is_set():
+                    return
+        except BaseException as error:
+            last = error
+        waiting.put(last)
+
+    threading.Thread(target=fetch, daemon=True).start()
+    try:
+        while isinstance(got := waiting.get(), VideoFrame):
+            yield got
+        if got is not None:
+            raise got
+    finally:
+        over.set()
+        while not waiting.empty():
+            waiting.get_nowait()
+
+
+def decoded(source: Source) -> Iterator[VideoFrame]:
+    """Every picture of a source in order of showing. Raises FootageError."""
+    try:
+        with open_source(source) as container:
+            stream = picture_stream(container)
+            if stream is None:
+                raise FootageError("there is no picture in it", path=source.path)
+            stream.thread_type = "AUTO"
+            yield from container.decode(stream)
+    except av.error.FFmpegError as error:
+        raise FootageError("its pictures cannot be decoded", path=source.path) from error
+
+
+def changes_as_marks(source: Source, changes: list[Change]) -> MarkList:
+    """The shots that changes part, as markers: one at the first frame, one at each change."""
+    marks = [Mark("shot 001", WrittenTime("0"))]
+    for number, change in enumerate(changes, start=2):
+        kind = "dissolve" if change.length else "cut"
+        note = f"dissolve of about {change.length} frames" if change.length else ""
+        marks.append(Mark(f"shot {number:03d}", WrittenTime(str(change.frame)), keywords=(kind,), note=note))
+    return MarkList(source.path, "detected cuts", tuple(marks))

@@ -1,0 +1,64 @@
+"""All that is known of sources, from every place, in the order of its weight."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from boxkite.core.errors import MarksError
+from boxkite.core.footage.source import Source
+from boxkite.core.metadata.joining import join_table
+from boxkite.core.metadata.value import Fact, KnownFacts, put_together
+from boxkite.core.metadata.wave import read_wave
+from boxkite.core.metadata.xmp import read_sidecar, sidecar_of
+
+
+def know(
+    sources: Sequence[Source], tables: Sequence[Path], match_by: str | None = None
+) -> tuple[dict[Path, KnownFacts], list[str]]:
+    """What is known of each source, by path, and what is to be said of tables and sidecars.
+
+    Tables go first, in the order they were named; then the sidecar beside the file, the chunks of a wave file, and
+    the container. Raises MarksError for a table that cannot be read; a sidecar that cannot be is only said.
+    """
+    notices: list[str] = []
+    joined = []
+    for path in tables:
+        table = join_table(path, sources, match_by)
+        joined.append(table)
+        notices += table.notices()
+    known = {}
+    for source in sources:
+        facts = [fact for table in joined for fact in table.facts.get(source.path, ())]
+        facts += _beside(source, notices)
+        known[source.path] = put_together([*facts, *_in_container(source)])
+    return known, notices
+
+
+def _beside(source: Source, notices: list[str]) -> list[Fact]:
+    facts: list[Fact] = []
+    sidecar = None if source.sequence else sidecar_of(source.path)
+    if sidecar:
+        try:
+            facts += read_sidecar(sidecar)
+        except MarksError as error:
+            notices.append(f"{error.text}: left aside")
+    if source.path.suffix.lower() in (".wav", ".bwf", ".w64", ".rf64"):
+        facts += read_wave(source.path)
+    return facts
+
+
+def _in_container(source: Source) -> list[Fact]:
+    """What the container says, our own word for the reel first."""
+    own = [Fact("reel", source.reel, "container")] if source.reel else []
+    return own + [
+        Fact(key.removeprefix(_MOV_KEY), value.strip(), "container")
+        for key, value in source.metadata.items()
+        if key not in _DULL
+    ]
+
+
+_MOV_KEY = "com.apple.quicktime."
+"""What the common keys of a MOV begin with (its file format's metadata keys)."""
+_DULL = frozenset({"major_brand", "minor_version", "compatible_brands", "encoder", "MAJOR_BRAND", "ENCODER"})
+"""Keys that speak of how the file was written, not of what it shows."""

@@ -1,0 +1,1 @@
+"""What is drawn of a plan before it is run: stills, contact strips and charts."""

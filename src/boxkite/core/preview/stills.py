@@ -1,0 +1,124 @@
+"""One frame of a planned file as it will be: decoded, put through the picture chain, encoded and decoded again."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from typing import Any
+
+import av
+from av.video.frame import VideoFrame
+from PIL import Image
+
+from boxkite.core.errors import PlanError, RenderError, setting
+from boxkite.core.picture.chain import PictureChain, matrix_of
+from boxkite.core.picture.converting import EXACTLY
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.encode.codec_options import encoder_name, encoder_options
+from boxkite.core.render.encode.file_writer import prepare_context
+from boxkite.core.render.inputs import open_pictures
+from boxkite.core.timebase import Span, Timecode
+
+_AROUND = 2
+"""Frames read before and behind the wanted one: filters that look at neighbours need them."""
+_DECODERS = {"libsvtav1": "libdav1d", "prores_ks": "prores", "libx264": "h264", "libx265": "hevc",
+             "libvpx-vp9": "libvpx-vp9"}  # fmt: skip
+
+
+def frame_named(row: Row, where: str) -> int:
+    """The source's frame that words name: a timecode, a frame of the source, a share as 25%; empty for the middle.
+
+    Raises PlanError when it is not in the shot.
+    """
+    text = where.strip() or "50%"
+    span, reel = row.span, row.shot.reel
+    if text.endswith("%") and text[:-1].isascii() and text[:-1].isdigit():
+        return span.start + min(span.length - 1, span.length * int(text[:-1]) // 100)
+    if text.isascii() and text.isdigit():
+        frame = int(text)
+    else:
+        frame = Timecode.parse(text, reel.table.rate, drop=reel.start.drop).frame - reel.start.frame
+    if not span.start <= frame < span.end:
+        raise PlanError(
+            f"{setting('at')} {where}: {row.name} runs from {row.in_timecode} to {row.out_timecode}",
+            hint=f"frames {span.start} to {span.end - 1} of its source",
+        )
+    return frame
+
+
+def still_of(row: Row, frame: int) -> Image.Image:
+    """A frame as the finished file will show it, its pixels as they are stored. Raises RenderError, DamagedError."""
+    return as_image(_encoded(row, _prepared(row, frame)))
+
+
+def source_still(row: Row, frame: int) -> Image.Image:
+    """The same frame as its source holds it, upright."""
+    reel = row.shot.reel
+    _, picture = next(open_pictures([row], Span(frame, frame + 1), 1, None))
+    image = as_image(picture)
+    turn = reel.table.rotation_degrees
+    return image.rotate(turn, expand=True) if turn else image
+
+
+def _prepared(row: Row, frame: int) -> VideoFrame:
+    """The frame after the picture chain."""
+    span = Span(max(row.span.start, frame - _AROUND), min(row.span.end, frame + _AROUND + 1))
+    chain = PictureChain(row, first=_picture_at(row, span.start))
+    wanted = frame - span.start
+    for place, picture in enumerate(_through(chain, row, span)):
+        if place == wanted:
+            return picture
+    raise RenderError("the frame cannot be prepared")
+
+
+def _picture_at(row: Row, frame: int) -> int:
+    """Which of the row's pictures shows a frame first."""
+    ahead = frame - row.span.start
+    if row.preset.frame_rate is None:
+        return ahead
+    return -int(-ahead * row.rate.fraction // row.shot.reel.table.rate.fraction)
+
+
+def _through(chain: PictureChain, row: Row, span: Span) -> Iterator[VideoFrame]:
+    for _, picture in open_pictures([row], span, 1, None):
+        yield from chain.put(picture)
+    yield from chain.end()
+
+
+def _encoded(row: Row, picture: VideoFrame) -> VideoFrame:
+    """The picture through the preset's encoder, and back."""
+    video = row.preset.video
+    assert video
+    os.environ.setdefault("SVT_LOG", "1")  # the AV1 encoder talks on the terminal otherwise
+    name = encoder_name(video)
+    encoder: Any = av.CodecContext.create(name, "w")
+    prepare_context(encoder, row, video, picture, threads=1)
+    encoder.options = encoder_options(video, row.rate.fraction, encoder.width, 1)
+    encoder.framerate = row.rate.fraction
+    picture.pts = 0
+    try:
+        packets = [*encoder.encode(picture), *encoder.encode(None)]
+        decoder: Any = av.CodecContext.create(_DECODERS.get(name, name), "r")
+        decoder.extradata = encoder.extradata
+        decoder.width, decoder.height = encoder.width, encoder.height
+        for packet in [*packets, None]:
+            for shown in decoder.decode(packet):
+                return _tagged(shown, picture)
+    except (av.error.FFmpegError, ValueError) as error:
+        raise RenderError(f"the {video.codec} encoder does not take this frame") from error
+    raise RenderError(f"the {video.codec} encoder gives no picture")
+
+
+def _tagged(shown: VideoFrame, encoded: VideoFrame) -> VideoFrame:
+    """A picture with the colour tags of the one it was made from, which single packets do not always carry."""
+    if not shown.format.is_rgb:
+        shown.colorspace, shown.color_range = encoded.colorspace, encoded.color_range
+    return shown
+
+
+def as_image(picture: VideoFrame) -> Image.Image:
+    """A picture as R′G′B′ of 8 bit, by the matrix that it says or that its size lets assume."""
+    if picture.format.is_rgb:
+        return Image.fromarray(picture.reformat(format="rgb24").to_ndarray())
+    shown = picture.reformat(format="rgb24", src_colorspace=matrix_of(picture), interpolation=EXACTLY)
+    return Image.fromarray(shown.to_ndarray())

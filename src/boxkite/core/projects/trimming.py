@@ -1,0 +1,257 @@
+"""Trimming a project: the parts of its sources that an edit uses become files, and the edit points at them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from pathlib import Path
+
+from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
+from boxkite.core.errors import PlanError, setting
+from boxkite.core.files.walking import Unseen
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.source import Source
+from boxkite.core.job.job import Job, Otherwise
+from boxkite.core.plan.planning import Outputs, plan_of_shots
+from boxkite.core.plan.rows import Plan, Row
+from boxkite.core.shots.conforming import source_span
+from boxkite.core.shots.edit_clips import Wanted
+from boxkite.core.shots.edit_cutting import EditCutter, lacking_media
+from boxkite.core.shots.gathering import Gathered, Progress
+from boxkite.core.shots.limits import with_handles
+from boxkite.core.shots.placing import make_reel
+from boxkite.core.shots.shot import EditPlace, IndexedSource, Shot
+from boxkite.core.timebase import Span, round_fraction
+
+_SEVERAL_PARTS = "@clip_@in"
+_SEPARATE_PARTS = "@clip_@(count:01:per clip)"
+
+
+@dataclass(frozen=True)
+class Use:
+    """A clip of the edit with the frames of its source that it shows, transitions at its ends included.
+
+    first: the frame that its own first frame shows.
+    """
+
+    clip: Clip
+    reel: IndexedSource
+    first: int
+    span: Span
+    is_sound: bool
+
+
+@dataclass(frozen=True)
+class Part:
+    """A stretch of one source that becomes a file, and what uses it."""
+
+    shot: Shot
+    uses: tuple[Use, ...]
+
+
+@dataclass(frozen=True)
+class Trim:
+    """A trim worked out. parts: in the order of the plan's shots. source_bytes: what the used sources take now."""
+
+    edit: Edit
+    plan: Plan
+    parts: tuple[Part, ...]
+    source_bytes: int
+
+
+def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) -> Trim:
+    """Work out which parts of which sources an edit uses, and the files they become; nothing is written.
+
+    job: its one path is the edit; media, handles, outputs and names as everywhere. separate: each use becomes a
+    file of its own, sound with its picture; else uses that touch or overlap, handles included, share one.
+    Disabled clips and those of sound tracks count as uses. Raises a RequestError as make_plan does.
+    """
+    outputs = Outputs(job)
+    if len(job.outputs) != 1:
+        raise PlanError("a trimmed project has one output", hint=f"as {setting('to')} copy:trimmed")
+    reels: dict[Path, IndexedSource] = {}
+
+    def reel_of(source: Source) -> IndexedSource:
+        if source.path not in reels:
+            progress(source.label)
+            reels[source.path] = make_reel(source, measure_frames(source), None)
+        return reels[source.path]
+
+    notices: list[str] = []
+    unseen: list[Unseen] = []
+    cutter = EditCutter(replace(job, picture="originals"), job.paths, (), reel_of, notices, unseen)
+    edit = cutter.edits[0]
+    uses = _uses(edit, cutter, reel_of, notices)
+    parts = [part for of_source in _by_source(uses) for part in _parts(of_source, job, separate=separate)]
+    count: dict[Path, int] = {}
+    for part in parts:
+        path = part.shot.reel.source.path
+        count[path] = count.get(path, 0) + 1
+    otherwise = {
+        index: Otherwise((), names=_SEPARATE_PARTS if separate else _SEVERAL_PARTS)
+        for index, part in enumerate(parts)
+        if job.names is None and count[part.shot.reel.source.path] > 1
+    }
+    gathered = Gathered(tuple(part.shot for part in parts), tuple(notices), (), (), otherwise, tuple(unseen))
+    plan = plan_of_shots(job, gathered, outputs, progress)
+    size = sum(reel.source.size_bytes for reel in {id(use.reel): use.reel for use in uses}.values())
+    return Trim(edit, plan, tuple(parts), size)
+
+
+def _uses(
+    edit: Edit, cutter: EditCutter, reel_of: Callable[[Source], IndexedSource], notices: list[str]
+) -> list[Use]:
+    found, missing, silent = [], [], 0
+    finder = cutter.finder_of(edit)
+    for timeline, track, clip in _media_clips(edit.timelines):
+        source = finder.find(clip)
+        if source.source is None:
+            if track.kind is TrackKind.SOUND:
+                silent += 1
+            else:
+                missing.append(source.problem)
+            continue
+        found.append(_use(timeline, track, clip, reel_of(source.source)))
+    if missing:
+        raise lacking_media(missing)
+    if not found:
+        raise PlanError("this edit uses no media", path=edit.path)
+    if silent:
+        notices.append(
+            f"{silent} clips of sound alone stay as they are: their media are not among the footage"
+        )
+    return found
+
+
+def _media_clips(timelines: Sequence[Timeline]) -> Iterator[tuple[Timeline, Track, Clip]]:
+    for timeline in timelines:
+        for track in timeline.tracks:
+            for clip in track.clips:
+                if clip.nested:
+                    yield from _media_clips([clip.nested])
+                elif clip.kind is ClipKind.MEDIA:
+                    yield timeline, track, clip
+
+
+def _use(timeline: Timeline, track: Track, clip: Clip, reel: IndexedSource) -> Use:
+    place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
+    shown = source_span(Wanted(timeline, place, clip.name, "", clip, Fraction(0), clip.speed), clip, reel)
+    scale = abs(clip.speed) * reel.table.rate.fraction / timeline.rate.fraction
+    before = clip.transition_in.before if clip.transition_in else 0
+    after = clip.transition_out.after if clip.transition_out else 0
+    whole = Span(shown.start - round_fraction(before * scale), shown.end + round_fraction(after * scale))
+    span = whole.clipped_to(reel.table.span)
+    if not span.length:
+        raise lacking_media([f"“{clip.name}” uses frames {whole.start} to {whole.end} of {reel.source.path},"
+                             f" which has {reel.table.frame_count}"])  # fmt: skip
+    return Use(clip, reel, shown.start, span, track.kind is TrackKind.SOUND)
+
+
+def _by_source(uses: Sequence[Use]) -> list[list[Use]]:
+    found: dict[int, list[Use]] = {}
+    for use in uses:
+        found.setdefault(id(use.reel), []).append(use)
+    return [sorted(own, key=lambda use: (use.span.start, use.span.end)) for own in found.values()]
+
+
+def _parts(uses: Sequence[Use], job: Job, *, separate: bool) -> Iterator[Part]:
+    """The stretches of one source, from its uses in the order of their starts."""
+    wide = [with_handles([Shot(use.reel, use.span)], job.handles)[0].span for use in uses]
+    groups = _apart(uses, wide) if separate else _touching(wide)
+    for members in groups:
+        span = Span(min(wide[index].start for index in members), max(wide[index].end for index in members))
+        yield _part([uses[index] for index in members], span, uses[0].reel)
+
+
+def _touching(spans: Sequence[Span]) -> list[list[int]]:
+    """Places of spans, in the order of their starts, that touch or overlap one after the other."""
+    groups: list[list[int]] = []
+    reached = -1
+    for index, span in enumerate(spans):
+        if not groups or span.start > reached:
+            groups.append([])
+        groups[-1].append(index)
+        reached = max(reached, span.end)
+    return groups
+
+
+def _apart(uses: Sequence[Use], spans: Sequence[Span]) -> list[list[int]]:
+    """A group for each clip of picture tracks; a clip of sound goes with the picture it overlaps most."""
+    groups = {index: [index] for index, use in enumerate(uses) if not use.is_sound}
+    for index, use in enumerate(uses):
+        if use.is_sound:
+            best = max(groups, key=lambda other: _shared(spans[index], spans[other]), default=index)
+            if best == index or not _shared(spans[index], spans[best]):
+                groups[index] = [index]
+            else:
+                groups[best].append(index)
+    return [groups[index] for index in sorted(groups)]
+
+
+def _shared(first: Span, second: Span) -> int:
+    """How many frames two spans share."""
+    return max(0, min(first.end, second.end) - max(first.start, second.start))
+
+
+def _part(uses: Sequence[Use], span: Span, reel: IndexedSource) -> Part:
+    names = list(dict.fromkeys(use.clip.name for use in uses))
+    said = f"used {len(uses)} times, as {', '.join(names[:6])}{' …' if len(names) > 6 else ''}"
+    warnings = (said,) if len(uses) > 1 else ()
+    keywords = tuple(dict.fromkeys(word for use in uses for word in use.clip.keywords))
+    return Part(
+        Shot(reel, span, keywords=keywords, note="; ".join(names), origin=uses[0].clip.origin, warnings=warnings,
+             way="files"),
+        tuple(uses),
+    )  # fmt: skip
+
+
+def trimmed_timelines(trim: Trim, folder: Path) -> list[Timeline]:
+    """The timelines of the edit with the trimmed files in the place of their sources, seen from a folder.
+
+    Timecode of the media goes on counting, so each clip shows the frames that it showed.
+    """
+    rows = {id(row.shot): row for row in trim.plan.rows}
+    by_clip: dict[int, tuple[Use, Row]] = {}
+    for part in trim.parts:
+        row = rows[id(part.shot)]
+        for use in part.uses:
+            by_clip[id(use.clip)] = (use, row)
+    return [_trimmed(timeline, by_clip, folder) for timeline in trim.edit.timelines]
+
+
+def _trimmed(timeline: Timeline, by_clip: dict[int, tuple[Use, Row]], folder: Path) -> Timeline:
+    tracks = []
+    for track in timeline.tracks:
+        clips = []
+        for clip in track.clips:
+            if clip.nested:
+                clips.append(replace(clip, nested=_trimmed(clip.nested, by_clip, folder)))
+            elif id(clip) in by_clip:
+                clips.append(_pointing_at(clip, *by_clip[id(clip)], folder))
+            else:
+                clips.append(clip)
+        tracks.append(replace(track, clips=tuple(clips)))
+    return replace(timeline, tracks=tuple(tracks))
+
+
+def _pointing_at(clip: Clip, use: Use, row: Row, folder: Path) -> Clip:
+    path = row.path
+    written = path.relative_to(folder) if path.is_relative_to(folder) else path
+    first = row.in_timecode.frame
+    media = replace(
+        clip.media,
+        name=path.name,
+        path=written.as_posix(),
+        first=first,
+        frames=row.span.length,
+        rate=use.reel.table.rate,
+    )
+    return replace(
+        clip,
+        media=media,
+        source_start=first + use.first - row.span.start,
+        source_rate=use.reel.table.rate,
+        source_from_zero=None,
+        source_drop=row.in_timecode.drop,
+    )

@@ -1,0 +1,1 @@
+"""Encoding and muxing: video files, numbered images, the first of two passes."""

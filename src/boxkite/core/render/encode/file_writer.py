@@ -1,0 +1,280 @@
+"""Encoding and muxing one file: streams, tags, timecode, in the order they come."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from fractions import Fraction
+from functools import partial
+from pathlib import Path
+from typing import Any, cast
+
+import av
+from av.audio.frame import AudioFrame
+from av.audio.stream import AudioStream
+from av.container import OutputContainer
+from av.video.frame import VideoFrame
+from av.video.stream import VideoStream
+
+from boxkite.core.errors import RenderError
+from boxkite.core.picture.chain import PictureChain, colour_tags, is_full_range
+from boxkite.core.plan.rows import Row
+from boxkite.core.plan.sound_tracks import file_tracks, layout_of
+from boxkite.core.presets.model import Audio, Video
+from boxkite.core.render.encode.background import Beside
+from boxkite.core.render.encode.codec_options import (
+    MUXERS,
+    SOUND_ENCODERS,
+    encoder_name,
+    encoder_options,
+    fixed_quality,
+    hardware_encoders,
+    muxer_options,
+    sound_rate,
+)
+from boxkite.core.render.mixing import SoundChain
+from boxkite.core.render.sounds import samples_of
+from boxkite.core.timebase import Span, round_fraction, sample_at
+
+MOV_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
+"""What players look for in a MOV (its file format's metadata keys)."""
+_INTERLACED_DCT = 1 << 18
+_FIXED_QUALITY = 1 << 1
+_LAMBDA = 118
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """What earlier passes over a shot found out for one file: the encoder's notes, how much louder each track gets."""
+
+    stats: tuple[int, str] | None = None
+    gains: tuple[float, ...] = ()
+    warnings: tuple[str, ...] = ()
+
+
+class FileWriter:
+    """Writes one planned file, picture by picture and sound by sound."""
+
+    def __init__(self, row: Row, path: Path, threads: int, prepared: Prepared | None = None) -> None:
+        """path: where to write, whatever its ending. threads: of the picture encoder, 0 for its own choice.
+
+        prepared: what passes before this one found out.
+        """
+        prepared = prepared or Prepared()
+        self.row = row
+        self.path = path
+        self.chain = PictureChain(row) if row.preset.video else None
+        self.first_picture: VideoFrame | None = None
+        self.last_picture: VideoFrame | None = None
+        self._source_picture: VideoFrame | None = None
+        self._threads = threads
+        self._beside = Beside()
+        container = row.preset.container
+        assert container
+        self._container: OutputContainer = av.open(
+            f"file:{path}", "w", format=MUXERS[container], options=muxer_options(container)
+        )
+        self._video: VideoStream | None = None
+        self._sounds: list[AudioStream] = []
+        self._samples_in: list[int] = []
+        self._stats = prepared.stats
+        self._sound_chain = SoundChain(row, prepared.gains) if row.preset.audio else None
+        self.warnings: list[str] = list(prepared.warnings)
+
+    def put_picture(self, picture: VideoFrame) -> None:
+        """Take the next picture of the span, as decoded."""
+        self._source_picture = self._source_picture or picture
+        assert self.chain
+        for ready in self.chain.put(picture):
+            if ready is not picture and self._threads != 1:
+                self._beside.start()  # one that came in as it is goes to other files too: it is encoded first
+            self._beside.put(partial(self._encode, ready))
+
+    def put_sound(self, place: int, sound: AudioFrame) -> None:
+        """Take the next sound of one of the row's tracks, by its place among them."""
+        if not self._beside.is_started:
+            self._add_streams()
+        assert self._sound_chain
+        for track, made in self._sound_chain.put(place, sound):
+            self._beside.put(partial(self._encode_sound, track, made))
+
+    def end(self) -> None:
+        """Write what the encoders still hold, and the container's end."""
+        for ready in self.chain.end() if self.chain else ():
+            self._beside.put(partial(self._encode, ready))
+        self._beside.end()
+        for stream in self._streams():
+            self._container.mux(stream.encode(None))
+        self._container.close()
+
+    def abandon(self) -> None:
+        """Let go of a file that is not going to be finished; its unfinished state is left on disk."""
+        self._beside.abandon()
+        try:
+            self._container.close()
+        except (av.error.FFmpegError, OSError, ValueError):
+            pass  # it is thrown away, whatever the library thinks of its state
+
+    def _streams(self) -> Iterator[VideoStream | AudioStream]:
+        if self._video is not None:
+            yield self._video
+        yield from self._sounds
+
+    def _encode(self, picture: VideoFrame) -> None:
+        self._add_streams()
+        assert self._video is not None and self.row.preset.video
+        if self.first_picture is None:
+            self.first_picture = picture
+        self.last_picture = picture
+        try:
+            self._container.mux(self._video.encode(picture))
+        except av.error.ArgumentError as error:
+            raise RenderError(
+                f"the {self.row.preset.video.codec} encoder does not take these frames"
+            ) from error
+
+    def _encode_sound(self, place: int, sound: AudioFrame) -> None:
+        stream = self._sounds[place]
+        sound.pts = self._samples_in[place]
+        sound.time_base = Fraction(1, sound.sample_rate)
+        self._samples_in[place] += sound.samples
+        self._container.mux(stream.encode(sound))
+
+    def _add_streams(self) -> None:
+        """Lay out all streams; the picture's comes first, with the source's colour tags."""
+        row = self.row
+        if self._video is not None or self._sounds:
+            return
+        if row.preset.video:
+            if self._source_picture is None:
+                return
+            self._add_picture(row.preset.video, self._source_picture)
+        self._container.metadata.update(_facts_of(row))
+        if row.preset.container == "wav" and row.shot.reel.has_timecode and row.sound_tracks:
+            rate_hz = row.sound_source.audio[row.sound_tracks[0]].sample_rate_hz
+            start = row.in_timecode
+            self._container.metadata["time_reference"] = str(sample_at(start.frame, start.rate, rate_hz))
+        if row.preset.audio:
+            for positions in file_tracks(row.preset.audio, row.sound_tracks):
+                self._add_sound(row.preset.audio, positions)
+            if row.is_silent_track:
+                self._add_stream_of_sound(row.preset.audio, 48_000, "stereo")
+
+    def _add_picture(self, video: Video, source_picture: VideoFrame) -> None:
+        row = self.row
+        rate = row.rate.fraction
+        assert row.geometry
+        options = encoder_options(video, rate, row.geometry.width_px, self._threads, self._stats)
+        name = encoder_name(video)
+        if video.hardware:
+            name, options = self._hardware(video, name, options)
+        stream = cast(VideoStream, self._container.add_stream(name, rate=rate, options=options))
+        context = stream.codec_context
+        prepare_context(context, row, video, source_picture, self._threads)
+        if video.codec == "hevc" and row.preset.container in ("mp4", "mov"):
+            context.codec_tag = "hvc1"
+        self._tag_fields(context, video)
+        stream.metadata["timecode"] = str(row.start_timecode)
+        if row.shot.reel.source.reel:
+            stream.metadata["reel_name"] = row.shot.reel.source.reel
+        self._video = stream
+
+    def _hardware(self, video: Video, name: str, options: dict[str, str]) -> tuple[str, dict[str, str]]:
+        """The first encoder outside the CPU that can be opened here; else the one of the CPU, and it is said."""
+        for candidate in hardware_encoders(video):
+            if works_here(candidate, self.row, video):
+                kept = {key: value for key, value in options.items() if key == "g"}
+                return candidate, kept
+        self.warnings.append(f"no {video.hardware} encoder of {video.codec} works here: the CPU made it")
+        return name, options
+
+    def _tag_fields(self, context: Any, video: Video) -> None:
+        source = self.row.shot.reel.source.video
+        assert self.row.geometry
+        turned = self.row.geometry.turn_degrees  # which makes it progressive
+        if video.scan == "keep" and source and source.is_interlaced and not turned:
+            context.flags |= _INTERLACED_DCT
+            context.field_order = 2 if source.field_order == "top first" else 3
+
+    def _add_sound(self, audio: Audio, positions: tuple[int, ...]) -> None:
+        """A stream for one track of the source, or for several put side by side or mixed."""
+        tracks = [self.row.sound_source.audio[position] for position in positions]
+        self._add_stream_of_sound(audio, tracks[0].sample_rate_hz, layout_of(audio, tracks))
+
+    def _add_stream_of_sound(self, audio: Audio, rate_hz: int, layout: str) -> None:
+        name = SOUND_ENCODERS[audio.codec]
+        added = self._container.add_stream(name, rate=sound_rate(self.row.preset, rate_hz), layout=layout)
+        stream = cast(AudioStream, added)
+        if audio.bitrate_kbps:
+            stream.bit_rate = audio.bitrate_kbps * 1000
+        self._sounds.append(stream)
+        self._samples_in.append(0)
+
+
+def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoFrame, threads: int) -> None:
+    """All that an encoder is told beside its options. source_picture: as decoded, for its colour tags."""
+    set_picture_facts(context, row, video)
+    context.thread_count = threads
+    context.thread_type = "AUTO"
+    if video.bitrate_mbps:
+        context.bit_rate = round(video.bitrate_mbps * 1_000_000)
+    elif video.codec in ("vp9", "av1"):
+        context.bit_rate = 0  # with a bitrate the quality would only be a bound
+    for key, value in colour_tags(source_picture, row).items():
+        setattr(context, key, value)
+    if is_full_range(video):
+        context.color_range = 2
+
+
+def works_here(encoder: str, row: Row, video: Video) -> bool:
+    """Whether an encoder is there and takes such pictures: told by opening it."""
+    try:
+        trial: Any = av.CodecContext.create(encoder, "w")
+        set_picture_facts(trial, row, video)
+        trial.open()
+    except (av.error.FFmpegError, ValueError, RuntimeError):
+        return False
+    return True
+
+
+def _facts_of(row: Row) -> dict[str, str]:
+    """What is written of a shot where the container has a place for it: title, keywords, note, scene and take."""
+    shot = row.shot
+    facts = {key.casefold(): value for key, value in shot.facts.items()} if shot.facts else {}
+    said = {
+        "title": row.name.rpartition("/")[2],
+        "keywords": ", ".join(shot.keywords) or facts.get("keywords", ""),
+        "comment": shot.note or facts.get("note", ""),
+        "clip": shot.clip_name,
+        "scene": facts.get("scene", ""),
+        "take": facts.get("take", ""),
+    }
+    named = MOV_KEYS if row.preset.container == "mov" else {}
+    return {named.get(key, key): _as_utf8(value) for key, value in said.items() if value}
+
+
+def _as_utf8(text: str) -> str:
+    """A text that containers take: odd bytes of file names become the sign for what cannot be shown."""
+    return text.encode("utf-8", "replace").decode()
+
+
+def set_picture_facts(context: Any, row: Row, video: Video) -> None:
+    """Size, pixel format, time and pixel aspect of an encoder."""
+    assert row.geometry
+    context.width, context.height = row.geometry.width_px, row.geometry.height_px
+    context.pix_fmt = video.written_format
+    context.time_base = 1 / row.rate.fraction
+    context.sample_aspect_ratio = row.geometry.sample_aspect
+    quality = fixed_quality(video)
+    if quality is not None:
+        context.flags |= _FIXED_QUALITY
+        context.global_quality = quality * _LAMBDA
+
+
+def expected_samples(row: Row, span: Span, position: int) -> int:
+    """Samples a sound track must hold in the finished file, of so many frames."""
+    assert row.preset.audio
+    facts = row.sound_source.audio[position]
+    start, end = samples_of(row.shot.reel, span, facts)
+    written = sound_rate(row.preset, facts.sample_rate_hz)
+    return round_fraction(Fraction((end - start) * written, facts.sample_rate_hz))

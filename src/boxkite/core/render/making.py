@@ -1,0 +1,338 @@
+"""Making the files of one stretch of a source: one decode feeds all its outputs, and each is verified."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Protocol
+
+from av.audio.frame import AudioFrame
+from av.video.frame import VideoFrame
+
+from boxkite.core.errors import BoxkiteError, RenderError
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.files.moving import discard, start_syncing, sync
+from boxkite.core.files.partials import discard_notes, notes_beside
+from boxkite.core.footage.decoding import Damage
+from boxkite.core.footage.opening import works_here
+from boxkite.core.plan.rows import Row, stretch_of
+from boxkite.core.plan.sound_tracks import file_tracks
+from boxkite.core.render.copying import copy_shot
+from boxkite.core.render.encode.codec_options import sound_rate
+from boxkite.core.render.encode.file_writer import FileWriter, Prepared, expected_samples
+from boxkite.core.render.encode.first_pass import FirstPass
+from boxkite.core.render.encode.image_writer import ImageWriter, verify_images
+from boxkite.core.render.failures import failed
+from boxkite.core.render.inputs import open_pictures, open_sounds
+from boxkite.core.render.loudness import gains_for
+from boxkite.core.render.mixing import silence
+from boxkite.core.render.result import Result
+from boxkite.core.render.verifying import Expected, picture_look, verify
+from boxkite.core.timebase import Span, round_fraction, sample_at
+
+Progress = Callable[[int], None]
+_SILENT_HZ = 48_000
+
+
+class Writer(Protocol):
+    """What makes a file, or a folder of images, of pictures and sounds."""
+
+    first_picture: VideoFrame | None
+    last_picture: VideoFrame | None
+    warnings: list[str]
+
+    def put_picture(self, picture: VideoFrame) -> None:
+        """Take the next picture, as decoded."""
+
+    def put_sound(self, place: int, sound: AudioFrame) -> None:
+        """Take the next sound of one of the row's tracks."""
+
+    def end(self) -> None:
+        """Write what is still held, and the end."""
+
+    def abandon(self) -> None:
+        """Let go of what is not going to be finished."""
+
+
+@dataclass
+class _FileBeingMade:
+    """One file while it is made. reached: the source's frame up to which it has its pictures."""
+
+    row: Row
+    partial: Path
+    writer: Writer
+    reached: int
+    failure: Result | None = None
+    warnings: list[str] = field(default_factory=list)
+
+    def fail(self, error: Exception) -> None:
+        self.failure = failed(self.row, error)
+        self.writer.abandon()
+        discard(self.partial)
+
+    def attempt(self, act: Callable[..., None], *what: object) -> None:
+        """Do something with the writer; where that fails this file is given up, and the others go on."""
+        if not self.failure:
+            try:
+                act(*what)
+            except (BoxkiteError, OSError, ValueError) as error:
+                self.fail(error)
+
+    def put_picture(self, number: int, picture: VideoFrame) -> None:
+        """Hand over the picture of a source's frame, as often as the row's rate asks."""
+        if self.failure or not self.row.span.start <= number < self.row.span.end:
+            return
+        self.reached = number + 1
+        times = 1
+        if self.row.preset.frame_rate:
+            place = number - self.row.span.start
+            times = _pictures_until(self.row, place + 1) - _pictures_until(self.row, place)
+        for _ in range(times):
+            self.attempt(self.writer.put_picture, picture)
+
+    @property
+    def held(self) -> Span:
+        """The frames of the source it has its pictures of."""
+        return Span(self.row.span.start, self.reached)
+
+
+def _pictures_until(row: Row, frames: int) -> int:
+    """Pictures of a row at its own rate that begin before so many frames of its source are over."""
+    return round_fraction(frames * row.rate.fraction / row.shot.reel.table.rate.fraction, "up")
+
+
+def render_stretch(
+    rows: Sequence[Row], partials: Sequence[Path], *, threads: int, progress: Progress = lambda _: None
+) -> list[Result]:
+    """Make all files of one stretch of a source. rows: as rows_by_stretch gives them; partials: where each is written.
+
+    threads: for the decoder and for each encoder, 0 for one a core. progress is told how many frames are
+    done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
+    what happens to a file: the results tell.
+    """
+    started = time.monotonic()
+    written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
+    results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied]
+    encoded = [row for row in rows if not row.is_copied]
+    makings: list[_FileBeingMade] = []
+    damage = Damage() if any(row.accept_damaged for row in encoded) else None
+    prepared = _first_passes(encoded, written, threads, results)
+    for row in encoded:
+        if row.number not in prepared:
+            continue
+        partial = written[row.number]
+        try:
+            writer = _writer(row, partial, threads, prepared[row.number])
+            makings.append(_FileBeingMade(row, partial, writer, row.span.start))
+        except (BoxkiteError, OSError, ValueError) as error:
+            discard(partial)
+            results.append(failed(row, error))
+    try:
+        _feed(makings, threads, progress, damage)
+    except Exception as error:
+        for making in makings:
+            if not making.failure:
+                making.fail(error)
+    results += [_finish(making, damage) for making in makings]
+    for row in encoded:
+        if row.preset.video and row.preset.video.passes == 2:
+            discard_notes(written[row.number])
+    share = (time.monotonic() - started) / len(rows)
+    timed = [replace(result, seconds=share) for result in results]
+    return sorted(timed, key=lambda result: result.row_number)
+
+
+def _writer(row: Row, partial: Path, threads: int, prepared: Prepared) -> Writer:
+    if row.preset.is_sequence:
+        return ImageWriter(row, partial, threads)
+    return FileWriter(row, partial, threads, prepared)
+
+
+def _first_passes(
+    rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result]
+) -> dict[int, Prepared]:
+    """What must be known of a shot before its files are begun, by row; rows for which that fails have none."""
+    prepared: dict[int, Prepared] = {}
+    for row in rows:
+        try:
+            gains, said = gains_for(row)
+            prepared[row.number] = Prepared(gains=gains, warnings=tuple(said))
+        except Exception as error:
+            results.append(failed(row, error))
+    twice = [
+        row for row in rows if row.number in prepared and row.preset.video and row.preset.video.passes == 2
+    ]
+    makings = []
+    for row in twice:
+        notes = notes_beside(written[row.number])
+        try:
+            makings.append(_FileBeingMade(row, notes, FirstPass(row, threads, notes), row.span.start))
+        except (BoxkiteError, OSError, ValueError) as error:
+            results.append(failed(row, error))
+            del prepared[row.number]
+    try:
+        if makings:
+            damage = Damage() if any(row.accept_damaged for row in twice) else None
+            _feed(makings, threads, lambda _: None, damage, sound=False)
+    except Exception as error:
+        for making in makings:
+            making.fail(error)
+    for making in makings:
+        if making.failure:
+            results.append(making.failure)
+            del prepared[making.row.number]
+        else:
+            stats = (2, str(making.partial))
+            prepared[making.row.number] = replace(prepared[making.row.number], stats=stats)
+    return prepared
+
+
+class _Sounds:
+    """The sound of one span, for all files that hold just that span of just that source."""
+
+    def __init__(self, makings: Sequence[_FileBeingMade], span: Span) -> None:
+        self.makings = makings
+        self.span = span
+        row = makings[0].row
+        self.tracks = tuple(sorted({track for making in makings for track in making.row.sound_tracks}))
+        self.reader = open_sounds(row, span, self.tracks)
+
+    def until(self, frame: int) -> None:
+        """Hand on what is heard before a frame."""
+        if frame <= self.span.start:
+            return
+        for place, sound in self.reader.until(min(frame, self.span.end)):
+            track = self.tracks[place]
+            for making in self.makings:
+                if track in making.row.sound_tracks:
+                    own = making.row.sound_tracks.index(track)
+                    making.attempt(making.writer.put_sound, own, sound)
+
+    def close(self) -> None:
+        """Say how much silence there was, and let go of the file."""
+        if self.reader.silence_samples > 1:
+            for making in self.makings:
+                making.warnings.append(
+                    f"{self.reader.silence_samples} samples of silence where its sound is missing"
+                )
+        self.reader.close()
+
+
+def _open_all_sounds(makings: Sequence[_FileBeingMade]) -> list[_Sounds]:
+    """A reader for each span that files hold sound of: cut to its own samples."""
+    alike: dict[tuple[Span, int], list[_FileBeingMade]] = {}
+    for making in makings:
+        if making.row.sound_tracks:
+            alike.setdefault((making.row.span, id(making.row.shot.sound)), []).append(making)
+    return [_Sounds(members, span) for (span, _), members in alike.items()]
+
+
+def _feed(
+    makings: Sequence[_FileBeingMade],
+    threads: int,
+    progress: Progress,
+    damage: Damage | None,
+    *,
+    sound: bool = True,
+) -> None:
+    """Decode the stretch once and hand every picture and sound to each file that is still well."""
+    if not makings:
+        return
+    rows = [making.row for making in makings]
+    stretch = stretch_of(rows)
+    sounds = _open_all_sounds(makings) if sound else []
+    of_picture = [making for making in makings if making.row.preset.video]
+    try:
+        pictures = open_pictures(rows, stretch, threads, damage) if of_picture else _moments(rows[0], stretch)
+        for number, picture in pictures:
+            if picture:
+                for making in of_picture:
+                    making.put_picture(number, picture)
+            for one in sounds:
+                one.until(number + 1)
+            if sound:
+                _put_silence(makings, number + 1)
+            progress(number + 1 - stretch.start)
+            if all(making.failure for making in makings):
+                return
+        for making in makings:
+            if not making.row.preset.video:
+                making.reached = making.row.span.end
+            making.attempt(making.writer.end)
+    finally:
+        for one in sounds:
+            one.close()
+
+
+def _moments(row: Row, stretch: Span) -> Iterator[tuple[int, None]]:
+    """The frames of a stretch of which only the sound is wanted, about one a second, and the last."""
+    step = row.shot.reel.table.rate.nominal
+    yield from ((number, None) for number in range(stretch.start, stretch.end - 1, step))
+    yield stretch.end - 1, None
+
+
+def _put_silence(makings: Sequence[_FileBeingMade], frame: int) -> None:
+    """Silence up to a frame, for files that need a track and have no sound."""
+    for making in makings:
+        span, rate = making.row.span, making.row.shot.reel.table.rate
+        if making.row.is_silent_track and span.start < frame <= span.end:
+            samples = sample_at(frame, rate, _SILENT_HZ) - sample_at(frame - 1, rate, _SILENT_HZ)
+            making.attempt(making.writer.put_sound, 0, silence(samples))
+
+
+def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
+    row = making.row
+    if making.failure:
+        return making.failure
+    try:
+        expected = _expected(making)
+        start_syncing(making.partial)
+        is_folder = row.preset.is_sequence
+        verification = (
+            verify_images(making.partial, row, expected) if is_folder else verify(making.partial, expected)
+        )
+        verification = replace(verification, checksum=file_checksum(making.partial))
+        sync(making.partial)
+    except Exception as error:
+        discard(making.partial)
+        return failed(row, error)
+    warnings = [*making.writer.warnings, *making.warnings]
+    if row.decode_with and not works_here(row.decode_with):
+        warnings.append(f"no {row.decode_with} decoder works here: the CPU decoded it")
+    if damage:
+        warnings += damage.words(row.span)
+    if making.reached < row.span.end:
+        warnings.append(
+            f"{row.span.end - making.reached} frames are lacking at its end, where the source breaks off"
+        )
+    return Result(row.number, row.path, verification=verification, warnings=tuple(warnings))
+
+
+def _expected(making: _FileBeingMade) -> Expected:
+    row, writer, held = making.row, making.writer, making.held
+    samples = []
+    for positions in file_tracks(row.preset.audio, row.sound_tracks):
+        assert row.preset.audio
+        own_hz = row.sound_source.audio[positions[0]].sample_rate_hz
+        rate = sound_rate(row.preset, own_hz)
+        samples.append((expected_samples(row, held, positions[0]), rate, int(rate != own_hz)))
+    if row.is_silent_track:
+        own = row.shot.reel.table.rate
+        count = sample_at(held.end, own, _SILENT_HZ) - sample_at(held.start, own, _SILENT_HZ)
+        samples.append((count, _SILENT_HZ, 0))
+    if row.geometry is None:
+        return Expected(0, row.rate, 0, 0, tuple(samples), None, None)
+    if writer.first_picture is None or writer.last_picture is None:
+        raise RenderError("not one picture was encoded")
+    frames = _pictures_until(row, held.length) if row.preset.frame_rate else held.length
+    return Expected(
+        frames=frames,
+        rate=row.rate,
+        width_px=row.geometry.width_px,
+        height_px=row.geometry.height_px,
+        samples=tuple(samples),
+        first_look=picture_look(writer.first_picture),
+        last_look=picture_look(writer.last_picture),
+    )

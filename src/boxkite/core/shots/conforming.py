@@ -1,0 +1,297 @@
+"""Laying the clips of an edit on pictures: the finished program, the camera originals, or the edit itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from fractions import Fraction
+from pathlib import Path
+
+from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
+from boxkite.core.errors import BoxkiteError, setting
+from boxkite.core.footage.frame_index import FrameIndex
+from boxkite.core.footage.source import AudioFacts, Source, SourceKind
+from boxkite.core.shots.edit_clips import Wanted
+from boxkite.core.shots.media import MediaFinder
+from boxkite.core.shots.shot import Composition, EditDifference, IndexedSource, Shot
+from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
+
+ReelOf = Callable[[Source], IndexedSource]
+
+
+def on_program(wanted: Sequence[Wanted], program: IndexedSource, way: str) -> list[Shot]:
+    """Shots of the finished program, where each clip or timeline lies in it.
+
+    Timelines are placed by their timecode; where program or edit has none, both begin together.
+    """
+    return [_on_program(one, program, way) for one in wanted]
+
+
+def _on_program(wanted: Wanted, program: IndexedSource, way: str) -> Shot:
+    asked = program_span(wanted.timeline, wanted.place.record, program)
+    span = asked.clipped_to(program.table.span)
+    warnings = [*_transitions(wanted, mixed=True), *_covered(wanted)]
+    problem = ""
+    if not span.length:
+        side = "before the first frame" if asked.start < 0 else "behind the last frame"
+        problem = f"it lies {side} of {program.source.label}"
+    elif span != asked:
+        warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
+    return _shot(wanted, program, span, way, warnings, problem)
+
+
+def program_span(timeline: Timeline, record: Span, program: IndexedSource) -> Span:
+    """The frames of a program that show a span of its timeline."""
+    rate, own = program.table.rate, timeline.rate
+    offset = 0
+    if timeline.start_known and program.has_timecode:
+        there = program.start.relabelled(own, drop=timeline.start.drop)
+        offset = timeline.start.frame - there.frame
+        day = frames_per_day(own, drop=timeline.start.drop)
+        if offset < -day // 2:
+            offset += day
+    start, end = record.start + offset, record.end + offset
+    if rate.nominal != own.nominal:
+        scale = rate.fraction / own.fraction
+        start, end = round_fraction(start * scale), round_fraction(end * scale)
+    return Span(start, end)
+
+
+def on_originals(wanted: Sequence[Wanted], finder: MediaFinder, reel_of: ReelOf, way: str) -> list[Shot]:
+    """Shots of the camera files. What cannot be made bears its problem; nothing is raised."""
+    return [_on_originals(one, finder, reel_of, way) for one in wanted]
+
+
+def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str) -> Shot:
+    clip = wanted.clip
+    if clip is None:
+        problem = f"a whole timeline is not in any one camera file: use {setting('picture')} program"
+        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], problem)
+    found = finder.find(clip)
+    if found.source is None:
+        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], found.problem)
+    try:
+        reel = reel_of(found.source)
+    except BoxkiteError as error:
+        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], error.text)
+    asked = source_span(wanted, clip, reel)
+    span = asked.clipped_to(reel.table.span)
+    said = _not_as_in_the_edit(wanted, clip, reel)
+    warnings = [text for _, text in said]
+    problem = ""
+    if not span.length:
+        problem = (
+            f"“{clip.media.label}” uses frames {asked.start} to {asked.end} of {reel.source.path},"
+            f" which has {reel.table.frame_count}"
+        )
+    elif span != asked:
+        warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
+    unlike = tuple(dict.fromkeys(kind for kind, _ in said))
+    shot = _shot(wanted, reel, span, way, warnings, problem)
+    grade = decision_as_facts(clip.colour_decision)
+    return shot.with_changes(unlike=unlike, facts={**shot.facts, **grade})
+
+
+def decision_as_facts(decision: ColourDecision | None) -> dict[str, str]:
+    """A colour decision as tables and logs write it: ASC_SOP and ASC_SAT."""
+    if decision is None:
+        return {}
+    triples = (
+        " ".join(f"{value:g}" for value in one) for one in (decision.slope, decision.offset, decision.power)
+    )
+    return {"ASC_SOP": "".join(f"({triple})" for triple in triples), "ASC_SAT": f"{decision.saturation:g}"}
+
+
+def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: IndexedSource) -> list[tuple[EditDifference, str]]:
+    """All that the edit does to a clip and its camera file does not show."""
+    said = [(EditDifference.TRANSITION, text) for text in _transitions(wanted, mixed=False)]
+    said += [(EditDifference.SPEED, text) for text in _speed_words(wanted.speed)]
+    if wanted.effects:
+        names = ", ".join(dict.fromkeys(wanted.effects))
+        said.append((EditDifference.EFFECTS, f"effects of the edit that are not in it: {names}"))
+    if wanted.titles:
+        said.append(
+            (EditDifference.TITLES, f"titles above it that are not in it: {', '.join(wanted.titles)}")
+        )
+    said += [(EditDifference.HIDDEN, f"in the edit, {text}") for text in _covered(wanted)]
+    if reel.table.rate != wanted.timeline.rate:
+        rates = f"{reel.table.rate} fps, the edit runs at {wanted.timeline.rate}"
+        said.append((EditDifference.RATE, f"it keeps its own rate of {rates}"))
+    return said
+
+
+def source_span(wanted: Wanted, clip: Clip, reel: IndexedSource) -> Span:
+    """The frames of the source that a clip uses: a frozen frame is one, a changed speed more or fewer."""
+    rate, own = reel.table.rate, wanted.timeline.rate
+    if wanted.speed == 1 and not wanted.head and rate.nominal == own.nominal:
+        start = _first_frame(clip, reel)
+        return Span(start, start + wanted.place.record.length)
+    scale = Fraction(1) if rate.nominal == own.nominal else rate.fraction / own.fraction
+    speed = abs(wanted.speed)
+    start = _first_frame(clip, reel) + round_fraction(wanted.head * speed * scale)
+    if speed == 0:
+        return Span(start, start + 1)
+    return Span(start, start + max(1, round_fraction(wanted.place.record.length * speed * scale)))
+
+
+def source_frames_of(
+    timeline: Timeline, clip: Clip, reel: IndexedSource, record: Span, head: Fraction, speed: Fraction
+) -> tuple[Fraction, Fraction]:
+    """(the source's frame that the first frame of a record shows, source frames for each frame after it).
+
+    head: frames of the record cut off the clip's start. A speed below 0 begins at the end of what it uses.
+    """
+    rate, own = reel.table.rate, timeline.rate
+    scale = Fraction(1) if rate.nominal == own.nominal else rate.fraction / own.fraction
+    first, step = Fraction(_first_frame(clip, reel)), speed * scale
+    if step < 0:
+        return first + (record.length + head) * abs(step) - 1, step
+    return first + head * step, step
+
+
+def _first_frame(clip: Clip, reel: IndexedSource) -> int:
+    """The frame of a source that a clip's first frame is, by timecode or from the file's first frame.
+
+    Where the edit does not say which of the two it counts by, timecode goes first if it lies in the media.
+    """
+    rate = clip.source_rate or reel.table.rate
+    from_zero = clip.source_start - (clip.media.first or 0)
+    same = rate.nominal == reel.table.rate.nominal
+    if not same:
+        from_zero = round_fraction(from_zero * reel.table.rate.fraction / rate.fraction)
+    if clip.source_from_zero or not (reel.has_timecode or clip.source_from_zero is False):
+        return from_zero
+    start = (
+        reel.start.relabelled(rate, drop=clip.source_drop and rate.can_drop)
+        if clip.source_from_zero is False
+        else None
+    )
+    by_timecode = clip.source_start - (start or _in_rate(reel.start, rate)).frame
+    if not same:
+        by_timecode = round_fraction(by_timecode * reel.table.rate.fraction / rate.fraction)
+    fits = 0 <= by_timecode < reel.table.frame_count
+    return by_timecode if fits or clip.source_from_zero is False else from_zero
+
+
+def _in_rate(timecode: Timecode, rate: FrameRate) -> Timecode:
+    return timecode.relabelled(rate, drop=timecode.drop and rate.can_drop)
+
+
+def on_edit(
+    wanted: Sequence[Wanted], timeline_reel: Callable[[Timeline], IndexedSource], way: str
+) -> list[Shot]:
+    """Shots of the timeline itself, as it will be rendered."""
+    return [
+        _shot(one, timeline_reel(one.timeline), one.place.record, way, _transitions(one, mixed=True), "")
+        for one in wanted
+    ]
+
+
+def make_timeline_reel(
+    edit_path: Path, timeline: Timeline, model: IndexedSource, composition: Composition, sound: AudioFacts
+) -> IndexedSource:
+    """A timeline as something to be cut, with the picture size of the source it uses most, all its sound as one."""
+    assert model.source.video
+    length = timeline.length
+    width, height = model.source.video.width_px, model.source.video.height_px
+    aspect = model.source.video.sample_aspect
+    if model.table.rotation_degrees in (90, 270):
+        width, height, aspect = height, width, 1 / aspect
+    video = replace(
+        model.source.video,
+        rate=timeline.rate,
+        frame_count=length,
+        frame_count_exact=True,
+        width_px=width,
+        height_px=height,
+        sample_aspect=aspect,
+        rotation_degrees=0,
+        field_order="progressive",
+        has_alpha=False,
+    )
+    source = Source(
+        path=edit_path,
+        kind=SourceKind.TIMELINE,
+        container="timeline",
+        size_bytes=0,
+        duration=timeline.rate.seconds(length),
+        video=video,
+        audio=(sound,) if composition.sounds else (),
+        start_timecode=timeline.start,
+    )
+    table = FrameIndex(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
+    return IndexedSource(source, table, timeline.start, timeline.start_known, composition=composition)
+
+
+def _no_reel(wanted: Wanted) -> IndexedSource:
+    """Stands for media that was not found, so that the shot can still be chosen or left out by its words."""
+    rate, length = wanted.timeline.rate, wanted.place.record.end
+    label = wanted.clip.media.label if wanted.clip else wanted.name
+    source = Source(Path(label), SourceKind.VIDEO, "", 0, Fraction(0), None)
+    table = FrameIndex(rate, length, length, 0, 1 / rate.fraction, constant=True)
+    return IndexedSource(source, table, wanted.timeline.start, False)
+
+
+def _shot(
+    wanted: Wanted, reel: IndexedSource, span: Span, way: str, warnings: Sequence[str], problem: str
+) -> Shot:
+    clip = wanted.clip
+    first_marker = clip.markers[0] if clip and clip.markers else None
+    facts = dict(clip.facts) if clip else {}
+    if clip and clip.media.tape:
+        facts.setdefault("reel", clip.media.tape)
+    return Shot(
+        reel=reel,
+        span=span,
+        marker=first_marker.name if first_marker else "",
+        keywords=tuple(
+            dict.fromkeys(
+                [
+                    *(clip.keywords if clip else ()),
+                    *(word for marker in (clip.markers if clip else ()) for word in marker.keywords),
+                ]
+            )
+        ),
+        note=(clip.note if clip else "") or (first_marker.note if first_marker else ""),
+        colour=first_marker.colour if first_marker else "",
+        circled=bool(clip and (clip.circled or any(marker.circled for marker in clip.markers))),
+        facts=facts,
+        origin=wanted.origin,
+        warnings=tuple(warnings),
+        way=way,
+        clip=wanted.name,
+        edited=wanted.place,
+        problem=problem,
+    )
+
+
+def _transitions(wanted: Wanted, *, mixed: bool) -> list[str]:
+    """What to say of transitions: in a finished picture they show, in the originals they are not."""
+    clip = wanted.clip
+    if clip is None:
+        return []
+    found = []
+    for transition, frames, end in (
+        (clip.transition_in, clip.transition_in.after if clip.transition_in else 0, "first"),
+        (clip.transition_out, clip.transition_out.before if clip.transition_out else 0, "last"),
+    ):
+        if transition and frames:
+            where = "show" if mixed else "are, in the edit, part of"
+            found.append(f"its {end} {frames} frames {where} a {transition.kind}")
+    return found
+
+
+def _covered(wanted: Wanted) -> list[str]:
+    return [
+        f"{span.length} of its {wanted.place.record.length} frames are hidden by {name}"
+        for span, name in wanted.covered
+    ]
+
+
+def _speed_words(speed: Fraction) -> list[str]:
+    if speed == 1:
+        return []
+    if speed == 0:
+        return ["the edit freezes this frame; here it is one frame"]
+    percent = f"{float(speed * 100):.4g} %"
+    return [f"it runs at {percent} in the edit, here at its own speed"]

@@ -1,0 +1,376 @@
+"""From a job's words to its shots: sources found, marks read and laid on them, facts joined, the wanted chosen."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
+from boxkite.core.errors import FootageError, InaccessibleError, PlanError, RequestError, setting
+from boxkite.core.files.walking import Unseen
+from boxkite.core.footage.find import find_sources
+from boxkite.core.footage.frame_index import is_plausible, measure_frames
+from boxkite.core.footage.source import Source, SourceKind
+from boxkite.core.job.allowed import WAYS_THROUGH_AN_EDIT, By
+from boxkite.core.job.job import Job, Otherwise
+from boxkite.core.marks.detection import changes_as_marks, remembered_changes
+from boxkite.core.marks.mark import Mark, MarkList
+from boxkite.core.marks.mark_table import marks_beside
+from boxkite.core.marks.ranges import YES
+from boxkite.core.metadata.lookup import know
+from boxkite.core.metadata.value import KnownFacts
+from boxkite.core.shots.choosing import Candidate, choose, fitting_all
+from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
+from boxkite.core.shots.edit_cutting import EditCutter, lacking_media
+from boxkite.core.shots.in_and_out import range_of_source, range_words
+from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
+from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
+from boxkite.core.shots.production_sound import with_recorded_sound
+from boxkite.core.shots.shot import Cut, IndexedSource, LeftOut, Shot, joined_cuts
+from boxkite.core.shots.tokens import ShotValues, known_tokens
+from boxkite.core.timebase import Span
+
+Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Gathered:
+    """The shots of a job, at least one, and what is to be said about everything else.
+
+    otherwise: by place among them, how some are done otherwise. unseen: what could not be looked into.
+    """
+
+    shots: tuple[Shot, ...]
+    notices: tuple[str, ...]
+    uncovered: tuple[tuple[IndexedSource, Span], ...]
+    left_out: tuple[LeftOut, ...]
+    otherwise: Mapping[int, Otherwise]
+    unseen: tuple[Unseen, ...] = ()
+
+
+def gather_shots(job: Job, progress: Progress, *, sound_alone: bool = False) -> Gathered:
+    """Find the sources of a job, cut them as it says, give each shot its facts, keep those that were chosen.
+
+    progress is told what is being measured. sound_alone: sources without a picture are wanted too.
+    Raises a RequestError when no shot comes of it.
+    """
+    edits = [path for path in job.paths if is_edit(path)]
+    footage = [path for path in job.paths if not is_edit(path)]
+    unseen: list[Unseen] = []
+    sources, notices = _sources(job, footage, sound_alone, unseen) if footage else ([], [])
+    marks = read_marks(job.marks) if job.marks else None
+    ways = job.by or (_way_to_cut(marks, bool(edits)),)
+    cutter = _Cutter(job, edits, sources, marks, progress)
+    cut = joined_cuts(cutter.cut(way) for way in ways)
+    of_shots = [shot.reel.source for shot in cut.shots if not shot.problem]
+    all_sources = {source.path: source for source in [*sources, *of_shots]}
+    known, fact_notices = know(list(all_sources.values()), job.metadata, job.match_by)
+    shots = [_with_facts(shot, known.get(shot.reel.source.path)) for shot in cut.shots]
+    notices += [*cutter.notices, *cut.notices, *fact_notices]
+    chosen, left_out = _chosen(job, shots)
+    left_out = [*cut.left_out, *left_out]
+    if problems := [shot.problem for shot in chosen if shot.problem]:
+        raise lacking_media(problems)
+    if not chosen:
+        raise _nothing_to_cut(ways, notices, left_out)
+    whole = joined(chosen) if job.join else chosen
+    otherwise = _otherwise(job, whole)
+    handled = with_handles(whole, job.handles)
+    for index, done in otherwise.items():
+        if done.handles:
+            handled[index] = with_handles([whole[index]], done.handles)[0]
+    uncovered = () if left_out else cut.uncovered
+    return Gathered(tuple(remarked(handled)), tuple(notices), uncovered, tuple(left_out), otherwise,
+                    tuple(dict.fromkeys((*unseen, *cutter.unseen))))  # fmt: skip
+
+
+def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
+    """By place: the first exception of the job that a shot fits."""
+    if not job.exceptions:
+        return {}
+    values, known = ShotValues(job, shots), known_tokens(shots)
+    tests = [(one, fitting_all(one.only, known, "only")) for one in job.exceptions]
+    found = {}
+    for index, shot in enumerate(shots):
+        candidate = Candidate(shot, index + 1, values.of(shot, index))
+        fitting = next((one for one, fits in tests if fits(candidate)), None)
+        if fitting:
+            found[index] = fitting
+    return found
+
+
+def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
+    """A shot with the facts of its source behind its own.
+
+    Where no list of marks has the say, keywords and good takes of the source are the shot's too.
+    """
+    if known is None or not known.held:
+        return shot
+    facts = {**known.values, **shot.facts}
+    if shot.way in ("markers", "ranges"):
+        return shot.with_changes(facts=facts)
+    words = [word.strip() for word in facts.get("keywords", "").split(",") if word.strip()]
+    circled = shot.circled or facts.get("circled", "").casefold() in YES
+    keywords = tuple(dict.fromkeys([*shot.keywords, *words]))
+    return shot.with_changes(facts=facts, circled=circled, keywords=keywords)
+
+
+def _sources(
+    job: Job, paths: Sequence[Path], sound_alone: bool, unseen: list[Unseen]
+) -> tuple[list[Source], list[str]]:
+    """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
+    found = find_sources(paths, job.images)
+    named = {path for path in paths if not path.is_dir()}
+    notices = []
+    for item in found.unreadable:
+        if item.path in named:
+            raise FootageError(item.reason, path=item.path, hint=item.hint)
+        notices.append(f"{item.path}: {item.reason}: left aside")
+    for blind in found.unseen:
+        if blind.path in named:
+            raise FootageError(blind.reason, path=blind.path)
+    unseen += found.unseen
+    with_picture = []
+    for source in found.sources:
+        if source.kind is SourceKind.STILL and source.path not in named:
+            notices.append(
+                f"{source.label}: a single image: left aside; name it by itself to make a file of it"
+            )
+        elif source.video or (sound_alone and source.audio):
+            with_picture.append(source)
+            notices += [f"{source.label}: {warning}" for warning in source.warnings]
+        else:
+            notices.append(f"{source.label}: there is no picture in it: left aside")
+    if not with_picture:
+        if found.unreadable and not found.sources:
+            raise FootageError(
+                found.unreadable[0].reason, path=found.unreadable[0].path, hint=found.unreadable[0].hint
+            )
+        if unseen:
+            raise FootageError(unseen[0].reason, path=unseen[0].path)
+        raise FootageError(
+            "there is no source with a picture here" if not sound_alone else "there is no source here",
+            path=paths[0] if paths else None,
+        )
+    return with_picture, notices
+
+
+def _way_to_cut(marks: MarkList | None, has_edit: bool) -> By:
+    if marks is None:
+        return "cuts" if has_edit else "files"
+    return (
+        "ranges" if any(mark.is_range for mark in marks.marks) and marks.kind == "range table" else "markers"
+    )
+
+
+def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]:
+    if not job.only and not job.without:
+        return list(shots), []
+    values_of = ShotValues(job, shots).of
+    candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
+    return choose(candidates, job.only, job.without, known_tokens(tuple(shots)))
+
+
+class _Cutter:
+    """The sources and edits of a job; each source is measured once."""
+
+    def __init__(
+        self,
+        job: Job,
+        edits: Sequence[Path],
+        sources: list[Source],
+        marks: MarkList | None,
+        progress: Progress,
+    ) -> None:
+        self.job = job
+        self.edits = edits
+        self.sources = sources
+        self.marks = marks
+        self.progress = progress
+        self.notices: list[str] = []
+        self.unseen: list[Unseen] = []
+        self._reels: dict[Path, IndexedSource] = {}
+        self._recordings: tuple[Source, ...] | None = None
+        self._edit_cutter: EditCutter | None = None
+
+    def cut(self, way: By) -> Cut:
+        """The shots of all sources and edits, by one way to cut."""
+        if way in WAYS_THROUGH_AN_EDIT:
+            if not self.edits:
+                raise PlanError(
+                    f"{setting('by')} {way} needs a timeline",
+                    hint="name it among the paths: .otio, .otioz, .otiod, .edl, .xml or .aaf",
+                )
+            if self._edit_cutter is None:
+                self._edit_cutter = EditCutter(
+                    self.job, self.edits, self.sources, self.reel_of, self.notices, self.unseen
+                )
+            return self._edit_cutter.cut(way)
+        if not self.sources:
+            raise PlanError(
+                f"{setting('by')} {way} needs footage or a finished program, not only an edit",
+                path=self.edits[0],
+                hint=f"name the program too, or cut {setting('by')} cuts",
+            )
+        return self._cut_footage(way)
+
+    def reel_of(self, source: Source) -> IndexedSource:
+        """A source measured, with the timecode of its first frame."""
+        if source.path not in self._reels:
+            self.progress(source.label)
+            table = measure_frames(source)
+            if not self.job.accept_gaps and not is_plausible(table.longest_hold, table.rate):
+                raise FootageError(
+                    f"one of its {table.picture_count} pictures stands for"
+                    f" {float(table.rate.seconds(table.longest_hold)) / 3600:.1f} hours",
+                    path=source.path,
+                    hint=f"its times are probably damaged; {setting('accept-gaps')} makes it all the same",
+                )
+            is_program = any(source is one for one in self.sources)
+            reel = make_reel(source, table, self.job.start_timecode if is_program else None)
+            reel, said = with_recorded_sound(reel, self._recorded())
+            self.notices += [said] if said else []
+            self._reels[source.path] = reel
+        return self._reels[source.path]
+
+    def _recorded(self) -> tuple[Source, ...]:
+        """The files of a sound recorder that the job names; read once."""
+        if self._recordings is None:
+            found = find_sources(self.job.sound) if self.job.sound else None
+            self._recordings = (
+                tuple(one for one in found.sources if one.audio and not one.video) if found else ()
+            )
+            if self.job.sound and not self._recordings:
+                raise PlanError(
+                    f"{setting('sound')}: there is no recorded sound here", path=self.job.sound[0]
+                )
+        return self._recordings
+
+    def _cut_footage(self, way: By) -> Cut:
+        lists, notices = self._lists(way)
+        if (self.job.start_timecode or range_words(self.job)) and len(lists) > 1:
+            option = setting("start-timecode") if self.job.start_timecode else range_words(self.job)
+            raise PlanError(f"{option} is for one source; these are several")
+        cuts = [Cut((), tuple(notices))]
+        failed: FootageError | None = None
+        for index, listed in lists.items():
+            try:
+                reel = self.reel_of(self.sources[index])
+            except FootageError as error:
+                if self.sources[index].path in self.job.paths:
+                    raise
+                failed = error
+                self.notices.append(f"{self.sources[index].path}: {error.message}: left aside")
+                if isinstance(error, InaccessibleError):
+                    self.unseen.append(Unseen(self.sources[index].path, error.message))
+                continue
+            cuts.append(
+                self._cut_source(way, reel, *listed) if listed else self._limited(cut_whole(reel), reel, {})
+            )
+        cut = joined_cuts(cuts)
+        if failed and not cut.shots:
+            raise failed
+        return replace(cut, shots=tuple(shot.with_changes(way=way) for shot in cut.shots))
+
+    def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[str]]:
+        """Which marks each source is cut at, by its position; None for sources that stay whole."""
+        marks = self.marks
+        if way == "detected-cuts":
+            return self._detected(), []
+        if way == "files":
+            if marks and not (self.job.by and len(self.job.by) > 1):
+                raise PlanError(
+                    f"{setting('by')} files cuts nothing, so it has no use for {setting('marks')}",
+                    hint="leave one of them out",
+                )
+            return dict.fromkeys(range(len(self.sources))), []
+        if marks is None and (beside := self._marks_beside()):
+            return beside
+        if marks is None and self.edits and len(self.edits) == 1:
+            marks = read_marks(self.edits[0])
+        if marks:
+            assigned, notices = assign_marks(marks, self.sources)
+            return {index: (marks, chosen) for index, chosen in sorted(assigned.items())}, [
+                *marks.warnings,
+                *notices,
+            ]
+        if way == "ranges":
+            raise PlanError(
+                f"{setting('by')} ranges needs ranges",
+                hint=f"give a table with {setting('marks')} picks.csv, or make them: boxkite mark add"
+                f" PATH {setting('in')} … {setting('out')} …",
+            )
+        chapters = [marks_from_chapters(source) for source in self.sources]
+        return {index: (found, list(found.marks)) for index, found in enumerate(chapters)}, []
+
+    def _detected(self) -> dict[int, tuple[MarkList, list[Mark]]]:
+        """The cuts found in the pictures of every source."""
+        found = {}
+        for index, source in enumerate(self.sources):
+            table = self.reel_of(source).table
+            self.progress(f"the cuts of {source.label}")
+            marks = changes_as_marks(source, remembered_changes(source, table))
+            found[index] = (marks, list(marks.marks))
+        return found
+
+    def _marks_beside(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[str]] | None:
+        """The marks kept beside each source, or beside the edit of the one program; None where there are none."""
+        found = {}
+        for index, source in enumerate(self.sources):
+            own = marks_beside(source.path, (source.path.name, source.clip_name, source.label))
+            for edit in self.edits if len(self.sources) == 1 else ():
+                own = own or marks_beside(edit, (edit.name, edit.stem))
+            if own:
+                found[index] = (own, list(own.marks))
+        if not found:
+            return None
+        count = sum(len(marks) for _, marks in found.values())
+        tables = ", ".join(dict.fromkeys(str(listed.path) for listed, _ in found.values()))
+        return found, [f"cut at {count} marks kept beside the footage, in {tables}"]
+
+    def _cut_source(self, way: By, reel: IndexedSource, marks: MarkList, chosen: list[Mark]) -> Cut:
+        """The shots of one source at its marks. Raises PlanError when not one comes of them."""
+        placed = place_marks(marks, chosen, reel, self.job.marks_rate)
+        if way == "ranges":
+            cut = cut_at_ranges(marks, placed, reel)
+        else:
+            cut = cut_at_markers(marks, placed, reel, self.job.closing_marker)
+        if not cut.shots:
+            raise _all_outside(marks, reel, cut)
+        notes = (counting_notice(marks, reel), half_rate_notice(marks, reel, self.job.marks_rate))
+        by_name: dict[str, list[Span]] = {}
+        for one in placed:
+            by_name.setdefault(one.mark.name, []).append(Span(one.start, one.end or one.start))
+        cut = replace(cut, notices=(*(note for note in notes if note), *cut.notices))
+        return self._limited(cut, reel, by_name)
+
+    def _limited(self, cut: Cut, reel: IndexedSource, marks: Mapping[str, list[Span]]) -> Cut:
+        words = range_words(self.job)
+        if not words:
+            return cut
+        limit = range_of_source(self.job, reel, marks)
+        kept, outside = limited_in_source(cut.shots, limit, words)
+        return replace(cut, shots=tuple(kept), left_out=(*cut.left_out, *outside))
+
+
+def _all_outside(marks: MarkList, reel: IndexedSource, cut: Cut) -> RequestError:
+    reel_says = (
+        f"{reel.source.label} runs from {reel.start} to {reel.timecode(reel.table.frame_count)}"
+        if reel.has_timecode
+        else f"{reel.source.label} has no timecode of its own, so it was taken to start at {reel.start}"
+    )
+    reason = cut.notices[0] if cut.notices else "it holds no mark that makes a shot"
+    return PlanError(
+        f"no shot comes of this list: {reason}",
+        path=marks.path,
+        hint=f"{reel_says}; say {setting('start-timecode')} where the list counts from another",
+    )
+
+
+def _nothing_to_cut(ways: Sequence[By], notices: Sequence[str], left_out: Sequence[LeftOut]) -> RequestError:
+    if left_out:
+        reasons = ", ".join(dict.fromkeys(one.reason for one in left_out))
+        return PlanError(f"all {len(left_out)} shots are left out: {reasons}")
+    reason = notices[0] if notices else "nothing was found"
+    return PlanError(f"no shot comes of cutting by {' and '.join(ways)}: {reason}")

@@ -1,0 +1,76 @@
+"""Every token of one source: its value, where that comes from, and what lost to it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from boxkite.core.footage.frame_index import FrameIndex
+from boxkite.core.footage.source import Source
+from boxkite.core.job.job import Job
+from boxkite.core.metadata.value import Fact, KnownFacts
+from boxkite.core.naming.tokens import TOKENS
+from boxkite.core.shots.placing import make_reel
+from boxkite.core.shots.shot import Shot
+from boxkite.core.shots.tokens import OUTPUT_TOKENS, ShotValues
+from boxkite.core.timebase import FrameRate, Span
+
+_ORIGINS = {
+    "clip": "file name",
+    "file": "file name",
+    "folder": "path",
+    "in": "timecode",
+    "out": "timecode",
+    "length": "length of the file",
+    "rate": "picture",
+    "created": "container",
+    "count": "place in the plan",
+    "total": "place in the plan",
+    "date": "today",
+    "time": "today",
+    "user": "this machine",
+}
+_OF_OUTPUT = (*OUTPUT_TOKENS, "version")
+
+
+@dataclass(frozen=True)
+class TokenLine:
+    """One token. lost: values of the same name from elsewhere, each with its origin."""
+
+    token: str
+    value: str
+    origin: str
+    lost: tuple[Fact, ...] = ()
+
+
+def list_tokens(source: Source, known: KnownFacts, user: str = "") -> Sequence[TokenLine]:
+    """All tokens a pattern may use for the whole of a source, our own first; empty ones have no origin."""
+    facts = known.values
+    shot = whole_source(source, facts)
+    values = ShotValues(Job((Path(source.path),), (), user=user), [shot]).of(shot, 0)
+    own_names = {name.casefold(): name for name in facts}
+    lines = []
+    for token in TOKENS:
+        if token in _OF_OUTPUT:
+            continue
+        value = values[token].shown()
+        fact_name = own_names.get("keywords" if token == "keyword" and "keyword" not in own_names else token)
+        if value and fact_name and token not in _ORIGINS:
+            lines.append(TokenLine(token, value, known.held[fact_name].origin, known.lost.get(fact_name, ())))
+        else:
+            lines.append(TokenLine(token, value, _ORIGINS.get(token, "") if value else ""))
+    shown = {line.token for line in lines}
+    for name, fact in known.held.items():
+        if name.casefold() not in shown:
+            lines.append(TokenLine(name, fact.value, fact.origin, known.lost.get(name, ())))
+    return lines
+
+
+def whole_source(source: Source, facts: dict[str, str]) -> Shot:
+    """The source as a shot, its length as its container says."""
+    rate = source.video.rate if source.video else FrameRate.parse("25")
+    count = source.video.frame_count if source.video else rate.frames_in(source.duration)
+    table = FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True)
+    keywords = tuple(word.strip() for word in facts.get("keywords", "").split(",") if word.strip())
+    return Shot(make_reel(source, table, None), Span(0, count), facts=facts, keywords=keywords, way="files")
