@@ -88,7 +88,7 @@ def test_turning_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: P
     upright = Movie(tmp_path / "a.mov", 3, RATE, encoder="prores_ks", options={}, pixel_format="yuv422p10le",
                     width=640, height=360, sound_tracks=0, scenes=((0, VAT),))  # fmt: skip
     write_movie(upright)
-    write_movie(replace(upright, path=tmp_path / "b.mov", turn_degrees=90))
+    write_movie(replace(upright, path=tmp_path / "b.mov", rotation_degrees=90))
     done = boxkite("run", tmp_path / "a.mov", tmp_path / "b.mov", "--to", "master-dnxhr:out", cwd=tmp_path)
     assert done.status == 0, done.err
     means = []
@@ -149,7 +149,15 @@ def test_grey_stays_grey_and_an_untagged_matrix_is_said_where_the_size_would_tel
 @pytest.mark.parametrize("turn", [90, 180, 270])
 def test_turned_footage_comes_out_upright(turn: int, tmp_path: Path) -> None:
     write_movie(
-        Movie(tmp_path / "turned.mov", 30, RATE, width=320, height=320, scenes=((0, VAT),), turn_degrees=turn)
+        Movie(
+            tmp_path / "turned.mov",
+            30,
+            RATE,
+            width=320,
+            height=320,
+            scenes=((0, VAT),),
+            rotation_degrees=turn,
+        )
     )
     cut_in_two(tmp_path, tmp_path / "turned.mov", 20, "web:w", "stock:s", "frames-tiff:t")
     for made in ("w/b.mp4", "s/b.mov"):

@@ -17,10 +17,10 @@ from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colouring import ColourCode
+from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.stamp import PixelLayout, plane_array
-from boxkite.core.plan.rows import Row
-from boxkite.core.presets.geometry import plan_geometry
-from boxkite.core.presets.model import LookWanted, Preset, Video
+from boxkite.core.presets.geometry import Geometry
+from boxkite.core.presets.model import LookWanted, Video
 from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
@@ -57,18 +57,16 @@ def a_shot(folder: Path, name: str = "A-vat2.mov", pixel_format: str = "yuv420p"
 
 def through_chain(look: Look, pixel_format: str, written: str, codes: list[np.ndarray]) -> list[np.ndarray]:
     """Flat patches of 8 × 8 pixels, one for each colour, before and after the picture chain, as codes."""
-    preset = Preset(container="mkv", video=Video(codec="ffv1", pixel_format=written))
+    video = Video(codec="ffv1", pixel_format=written)
     side = 8 * int(np.sqrt(codes[0].size))
-    geometry = plan_geometry(preset, side, side, rotation_degrees=0, sample_aspect=Fraction(1))
-    shot = a_shot(Path(), pixel_format=pixel_format)
-    row = Row(1, shot, preset, Path(), "x", "x", geometry, (), (), 0, look=look)
+    geometry = Geometry(0, (0, 0), side, side, Fraction(1))
     frame, layout = VideoFrame(side, side, pixel_format), PixelLayout.of(pixel_format)
     for plane, values in zip(frame.planes, codes, strict=True):
         target = plane_array(plane, layout)
         each = target.shape[0] // values.shape[0]
         target[:] = np.repeat(np.repeat(values, each, axis=0), target.shape[1] // values.shape[1], axis=1)
     frame.colorspace, frame.color_range = 1, 1
-    (made,) = list(PictureChain(row).put(frame))
+    (made,) = list(PictureChain(FrameConversion(video, geometry, RATE, look=look)).put(frame))
     assert made.format.name == written
     layout = PixelLayout.of(written)
     planes = [plane_array(plane, layout) for plane in made.planes]

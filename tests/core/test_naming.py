@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 from boxkite.core.errors import PatternError
 from boxkite.core.files.names import clash_key, clean_value, safe_component, slug
 from boxkite.core.naming.pattern import check_length, check_tokens, make_name, plain_text, read_pattern
-from boxkite.core.naming.tokens import TOKENS
 from boxkite.core.naming.values import Counter, Date, Number, Text, Tick
+from boxkite.core.shots.tokens import TOKENS
 from boxkite.core.timebase import FrameRate, Timecode
 
 RATE = FrameRate.parse("25")

@@ -13,10 +13,10 @@ from PIL import Image
 from boxkite.core.errors import PresetError, RenderError
 from boxkite.core.picture.burn_ins import Line, watermark_stamp
 from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place, plane_array
-from boxkite.core.plan.rows import LiveToken, PlannedLettering
-from boxkite.core.presets.geometry import plan_geometry
+from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
+from boxkite.core.presets.geometry import plan_geometry, sizing_of
 from boxkite.core.presets.library import Shelf, list_presets
-from boxkite.core.presets.model import Lettering, Watermark
+from boxkite.core.presets.model import BurnIn, Watermark
 from boxkite.core.presets.reading import checked
 
 FORMATS = ["yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le"]
@@ -31,8 +31,8 @@ def flat(pixel_format: str, luma: int, width: int = 640, height: int = 360) -> V
     return frame
 
 
-def line(*parts: str | LiveToken, height_percent: float = 5) -> PlannedLettering:
-    return PlannedLettering(parts, Lettering(text="x", height_percent=height_percent))
+def line(*parts: str | LiveToken, height_percent: float = 5) -> PlannedBurnIn:
+    return PlannedBurnIn(parts, BurnIn(text="x", height_percent=height_percent))
 
 
 @pytest.mark.parametrize("pixel_format", FORMATS)
@@ -129,7 +129,9 @@ def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:
 def test_sizes_come_out_as_codecs_need_them(
     preset: str, size: tuple[int, int], turn: int, comes_out: str, crop: tuple[int, int]
 ) -> None:
-    geometry = plan_geometry(Shelf().load(preset), *size, rotation_degrees=turn, sample_aspect=Fraction(4, 3))
+    geometry = plan_geometry(
+        sizing_of(Shelf().load(preset)), *size, rotation_degrees=turn, sample_aspect=Fraction(4, 3)
+    )
     assert (geometry.size, geometry.crop) == (comes_out, crop)
     assert geometry.sample_aspect == (Fraction(3, 4) if turn in (90, 270) else Fraction(4, 3))
 

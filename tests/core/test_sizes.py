@@ -11,7 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from boxkite.core.plan.rows import Row, rows_by_stretch, stretch_of
-from boxkite.core.presets.geometry import plan_geometry
+from boxkite.core.presets.geometry import plan_geometry, sizing_of
 from boxkite.core.presets.model import Preset, Video
 from boxkite.core.render.making import _pictures_until
 from boxkite.core.timebase import FrameRate, Span
@@ -35,7 +35,7 @@ def test_what_is_fitted_lies_in_its_box_and_is_never_enlarged_unless_asked(
     kinds = {"rotation_degrees": turn, "sample_aspect": aspect}
     upright = (height, width) if turn else (width, height)
     for bars in (False, True):
-        fitted = preset(fit=f"{box_x}x{box_y}", square_pixels=square, bars=bars)
+        fitted = sizing_of(preset(fit=f"{box_x}x{box_y}", square_pixels=square, bars=bars))
         found = plan_geometry(fitted, width, height, **kinds)  # type: ignore[arg-type]
         inner = found.sized_to
         assert not found.width_px % 2 and not found.height_px % 2
@@ -51,14 +51,22 @@ def test_what_fills_a_box_has_its_proportions_and_its_size_where_there_is_enough
     width: int, height: int, box_x: int, box_y: int
 ) -> None:
     found = plan_geometry(
-        preset(fill=f"{box_x}x{box_y}"), width, height, rotation_degrees=0, sample_aspect=Fraction(1)
+        sizing_of(preset(fill=f"{box_x}x{box_y}")),
+        width,
+        height,
+        rotation_degrees=0,
+        sample_aspect=Fraction(1),
     )
     assert found.width_px <= width + 1 and found.height_px <= height + 1
     assert found.crop_from[0] * 2 <= found.crop[0] and found.crop_from[1] * 2 <= found.crop[1]
     if box_x <= width and box_y <= height:
         assert abs(found.width_px - box_x) <= 1 and abs(found.height_px - box_y) <= 1
     large = plan_geometry(
-        preset(exact=f"{box_x}x{box_y}"), width, height, rotation_degrees=0, sample_aspect=Fraction(1)
+        sizing_of(preset(exact=f"{box_x}x{box_y}")),
+        width,
+        height,
+        rotation_degrees=0,
+        sample_aspect=Fraction(1),
     )
     assert abs(large.width_px - box_x) <= 1 and abs(large.height_px - box_y) <= 1
 

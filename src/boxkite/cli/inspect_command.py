@@ -269,13 +269,19 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
 
 def _show_all_tokens(*, as_json: bool) -> int:
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
-    from boxkite.core.naming.tokens import DEFAULT_PATTERNS, TOKENS
+    from boxkite.core.job.allowed import DEFAULT_PATTERNS
+    from boxkite.core.shots.tokens import TOKENS
 
     if as_json:
-        print_json({"tokens": TOKENS, "default_patterns": DEFAULT_PATTERNS})
+        print_json(
+            {
+                "tokens": {name: token.help for name, token in TOKENS.items()},
+                "default_patterns": DEFAULT_PATTERNS,
+            }
+        )
         return 0
     console = make_console()
-    rows = [(f"@{name}", text) for name, text in TOKENS.items()]
+    rows = [(f"@{name}", token.help) for name, token in TOKENS.items()]
     print_table(console, [Column("token"), Column("stands for", gives_way=True)], rows)
     console.print()
     print_line(console, "Every column of a table of ranges or facts is a token too: @(Paper weight)")

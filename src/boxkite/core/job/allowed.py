@@ -1,4 +1,4 @@
-"""The fixed words of a job: ways to cut, where the picture comes from. Imports nothing, so that help is quick."""
+"""The values that options of a job allow, and what holds where nothing is written."""
 
 from __future__ import annotations
 
@@ -16,3 +16,12 @@ WHETHER_JOINED: tuple[Joined, ...] = ("no", "also", "only")
 DECODERS = ("cuda", "qsv", "vaapi", "videotoolbox", "d3d11va")
 """Kinds of decoders outside the CPU, by the codec library's names."""
 CLOSING_MARKER = "END"
+DEFAULT_PATTERNS: dict[str, str] = {
+    "markers": "@(marker|in)",
+    "ranges": "@clip_@(marker|in)",
+    "cuts": "@clip_@record",
+    "files": "@clip",
+    "timelines": "@timeline",
+    "detected-cuts": "@clip_@(marker|in)",
+}
+"""The pattern of each way to cut when none is given."""

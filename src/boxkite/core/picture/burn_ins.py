@@ -11,9 +11,9 @@ from PIL import Image, ImageColor, ImageDraw, ImageFont
 
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.stamp import Array, PixelLayout, Stamp, join_stamps, make_stamp
-from boxkite.core.plan.rows import LiveToken, PlannedLettering
+from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
-from boxkite.core.presets.model import Lettering, Watermark
+from boxkite.core.presets.model import BurnIn, Watermark
 
 _LEAST_HEIGHT_PX = 12
 
@@ -28,7 +28,7 @@ def _even(value: float) -> int:
 
 
 def _boxed_letters(
-    text: str, font: ImageFont.FreeTypeFont, width_px: int, height_px: int, style: Lettering
+    text: str, font: ImageFont.FreeTypeFont, width_px: int, height_px: int, style: BurnIn
 ) -> tuple[Array, Array]:
     """Letters over a box as (rgb, alpha), the text in the middle of the height."""
     mask = Image.new("L", (width_px, height_px), 0)
@@ -49,9 +49,7 @@ def _boxed_letters(
 class Line:
     """One line of a burn-in. Its fixed text is drawn once; what runs along is put together from single signs."""
 
-    def __init__(
-        self, planned: PlannedLettering, picture_height: int, picture_width: int, layout: PixelLayout
-    ):
+    def __init__(self, planned: PlannedBurnIn, picture_height: int, picture_width: int, layout: PixelLayout):
         self.planned = planned
         self.layout = layout
         size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.style.height_percent / 100))

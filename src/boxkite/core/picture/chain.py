@@ -1,4 +1,4 @@
-"""From what a row says of its picture to one function that does it to each frame."""
+"""What is done to each frame on its way to a file, worked out once for all frames of one source."""
 
 from __future__ import annotations
 
@@ -11,53 +11,53 @@ import av.filter
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError
+from boxkite.core.picture.colour_coding import (
+    BT601,
+    BT709,
+    FULL,
+    LIMITED,
+    MATRIX_NAMES,
+    UNSAID,
+    colour_tags,
+    is_full_range,
+    is_rgb_format,
+    matrix_of,
+    working_format,
+    written_matrix,
+)
+from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY, full_range_rgb
 from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place, plane_array
-from boxkite.core.plan.rows import LiveToken, Row
-from boxkite.core.presets.codecs import keeps_alpha
-from boxkite.core.presets.geometry import Geometry
-from boxkite.core.timebase import round_fraction
 
 if TYPE_CHECKING:
     from boxkite.core.picture.burn_ins import Line
     from boxkite.core.picture.colouring import Colouring
-    from boxkite.core.presets.model import Video
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
 _NO_PICTURE_TYPE = 0
 _LINEAR = ("gbrpf", "gbrapf", "grayf")
 """Pixel formats of floating point, as EXR images have."""
 _KERNELS = {"fast": "fast_bilinear", "good": "bicubic", "best": "lanczos+accurate_rnd"}
-_BT709 = 1
-_UNSAID = 2
-_LIMITED = 1
-_FULL = 2
-_BT601 = 5
-_SMPTE170M = 6
-_SD_MATRICES = (4, 5, 6, 7)
-_MATRIX_NAMES = {1: "bt709", 4: "fcc", 5: "bt470", 6: "smpte170m", 7: "smpte240m", 9: "bt2020"}
-"""By the numbers of ISO/IEC 23091-2, the library's names."""
 
 
 class PictureChain:
-    """Does to each picture what its row says, in this order: progressive, upright, cropped, sized, its look, black
-    bars, watermarks, burn-ins, and at last its pixel format.
+    """Does to each frame, in this order: deinterlaced, rotated, cropped, sized, its look, black bars, watermarks,
+    burn-ins, and at last its pixel format.
 
     Pictures go in one by one in order and come out in the same order, perhaps one late. The look is applied with
     the bits that the source has, where the output has fewer.
     """
 
-    def __init__(self, row: Row, *, first: int = 0) -> None:
-        """first: which of the row's pictures the first one put is, for what runs along."""
-        assert row.preset.video and row.geometry
-        self.row = row
-        self._video = row.preset.video
-        self._geometry = row.geometry
+    def __init__(self, conversion: FrameConversion, *, first: int = 0) -> None:
+        """first: which of the file's frames the first one put is, for burn-ins that change."""
+        self._conversion = conversion
+        self._video = conversion.video
+        self._geometry = conversion.geometry
         self.pixel_format = working_format(self._video)
-        self._time_base = 1 / row.rate.fraction
+        self._time_base = 1 / conversion.rate.fraction
         self._graph: av.filter.Graph | None = None
         self._ready = False
-        self._matrix = _BT709
+        self._matrix = BT709
         self._tags: dict[str, int] = {}
         self._count_in = 0
         self._count_out = 0
@@ -67,26 +67,26 @@ class PictureChain:
         self._layout = PixelLayout.of(self.pixel_format)
         self._lines: list[Line] = []
         self._watermarks: list[tuple[Stamp, int, int]] = []
-        self._draws = bool(row.lettering or row.preset.watermark)
+        self._draws = bool(conversion.burn_ins or conversion.watermarks)
         if self._draws:
-            self._prepare_drawing(row.geometry)
+            self._prepare_drawing()
 
-    def _prepare_drawing(self, geometry: Geometry) -> None:
+    def _prepare_drawing(self) -> None:
         from boxkite.core.picture.burn_ins import Line, watermark_stamp  # Pillow, only where it is needed
 
-        width, height = geometry.width_px, geometry.height_px
-        self._lines = [Line(planned, height, width, self._layout) for planned in self.row.lettering]
-        for mark in self.row.preset.watermark:
+        width, height = self._geometry.width_px, self._geometry.height_px
+        self._lines = [Line(planned, height, width, self._layout) for planned in self._conversion.burn_ins]
+        for mark in self._conversion.watermarks:
             stamp = watermark_stamp(mark, width, self._layout)
             self._watermarks.append((stamp, *place(mark.position, stamp, width, height, mark.nudge)))
 
     def put(self, picture: VideoFrame) -> Iterator[VideoFrame]:
         """Take one picture in, give out what is ready, times counted from 0 in frames."""
-        if self.row.look and picture.format.name.startswith(_LINEAR):
-            picture = self._colouring_module().colour_linear(picture, self.row.look)
+        if self._conversion.look and picture.format.name.startswith(_LINEAR):
+            picture = self._colouring_module().colour_linear(picture, self._conversion.look)
         if not self._ready:
             self._matrix = written_matrix(picture, self._video)
-            self._tags = colour_tags(picture, self.row)
+            self._tags = colour_tags(picture, self._video, self._geometry.width_px, self._geometry.height_px)
             self._settle_look(picture)
             self._graph = self._build(picture)
             self._ready = True
@@ -122,11 +122,11 @@ class PictureChain:
         picture.color_trc = self._tags["color_trc"]
 
     def _settle_look(self, picture: VideoFrame) -> None:
-        if not self.row.look or picture.format.name.startswith(_LINEAR):
+        if not self._conversion.look or picture.format.name.startswith(_LINEAR):
             return
         if picture.format.components[0].bits > 8 and self._layout.bit_depth == 8:
             self._sized_format = f"{self.pixel_format}10le"
-        self._colouring = self._colouring_module().Colouring(self.row.look, self._sized_format)
+        self._colouring = self._colouring_module().Colouring(self._conversion.look, self._sized_format)
 
     @staticmethod
     def _colouring_module() -> Any:
@@ -196,12 +196,12 @@ class PictureChain:
             written = picture.reformat(
                 format=video.written_format,
                 src_colorspace=self._matrix,
-                dst_colorspace=_BT601 if video.codec == "jpeg" else self._matrix,
-                src_color_range=_LIMITED,
-                dst_color_range=_FULL,
+                dst_colorspace=BT601 if video.codec == "jpeg" else self._matrix,
+                src_color_range=LIMITED,
+                dst_color_range=FULL,
                 interpolation=EXACTLY,
             )
-            written.color_range = _FULL
+            written.color_range = FULL
             return written
         return picture
 
@@ -209,27 +209,11 @@ class PictureChain:
         width, height = self._geometry.width_px, self._geometry.height_px
         for stamp, left, top in self._watermarks:
             lay_over(picture, stamp, left, top, self._layout)
-        running = self._running() if self._lines else {}
+        live = self._conversion.live_text(self._first + self._count_out) if self._lines else {}
         for line in self._lines:
-            stamp, style = line.stamp(running), line.planned.style
+            stamp, style = line.stamp(live), line.planned.style
             left, top = place(style.position, stamp, width, height, style.nudge)
             lay_over(picture, stamp, left, top, self._layout)
-
-    def _running(self) -> dict[LiveToken, str]:
-        """What runs along, as it stands on the next picture."""
-        row, shown = self.row, self.row.frame_shown(self._first + self._count_out)
-        frame, place_in_edit = row.span.start + shown, row.shot.edited
-        record = None
-        if place_in_edit:
-            rates = place_in_edit.start.rate.fraction / row.shot.reel.table.rate.fraction
-            ahead = row.span.start - (row.shot.span.start + row.shot.handle_in) + shown
-            record = place_in_edit.record_in + round_fraction(ahead * rates, "down")
-        return {
-            LiveToken.TIMECODE: str(row.shot.reel.timecode(frame)),
-            LiveToken.FRAME: str(frame),
-            LiveToken.RECORD_TIMECODE: str(record or row.shot.reel.timecode(frame)),
-            LiveToken.SHOT_FRAME: str(self._first + self._count_out + 1),
-        }
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
         """The library's filters that are needed for such pictures; None when they fit as they are."""
@@ -257,14 +241,14 @@ class PictureChain:
     def _steps(self, picture: VideoFrame) -> list[str]:
         geometry = self._geometry
         steps: list[str] = []
-        interlaced = picture.interlaced_frame or self._source_is_interlaced()
-        if interlaced and (self._video.scan == "progressive" or geometry.turn_degrees):
+        interlaced = picture.interlaced_frame or self._conversion.is_interlaced
+        if interlaced and (self._video.scan == "progressive" or geometry.rotation_degrees):
             steps.append("bwdif=mode=send_frame:deint=all")
             interlaced = False
-        if turns := _TURNS.get(geometry.turn_degrees, []):
+        if turns := _TURNS.get(geometry.rotation_degrees, []):
             steps += [*turns, "sidedata=mode=delete:type=DISPLAYMATRIX"]  # images would be turned once more
         width, height = picture.width, picture.height
-        if geometry.turn_degrees in (90, 270):
+        if geometry.rotation_degrees in (90, 270):
             width, height = height, width
         if any(geometry.crop):
             width, height = width - geometry.crop[0], height - geometry.crop[1]
@@ -279,7 +263,7 @@ class PictureChain:
             return steps
         own = matrix_of(picture)
         if resized or picture.format.name != working or full_range or is_rgb or own != self._matrix:
-            coded, written = (_MATRIX_NAMES.get(one, "bt709") for one in (own, self._matrix))
+            coded, written = (MATRIX_NAMES.get(one, "bt709") for one in (own, self._matrix))
             matrix = f":in_color_matrix={coded}:out_color_matrix={written}"  # mostly the same: no conversion
             if is_rgb:
                 matrix = "" if stays_rgb else ":out_color_matrix=bt709"
@@ -294,7 +278,7 @@ class PictureChain:
 
     def _scaling(self, picture: VideoFrame) -> str:
         """The library's scaling flags: exact rounding, at three times the cost, only where plain is a code off."""
-        flags = _KERNELS[self.row.preset.scaling]
+        flags = _KERNELS[self._conversion.scaling]
         other = matrix_of(picture) != self._matrix
         if picture.format.is_rgb or other:
             flags += "+full_chroma_int+full_chroma_inp"
@@ -307,10 +291,6 @@ class PictureChain:
             flags += "+accurate_rnd"
         return flags
 
-    def _source_is_interlaced(self) -> bool:
-        video = self.row.shot.reel.source.video
-        return bool(video and video.is_interlaced)
-
 
 def _as_buffer(picture: VideoFrame, time_base: Fraction) -> str:
     """What the library's filters are told of the pictures to come; without their colours they would change them."""
@@ -319,75 +299,7 @@ def _as_buffer(picture: VideoFrame, time_base: Fraction) -> str:
         "video_size": f"{picture.width}x{picture.height}",
         "pix_fmt": picture.format.name,
         "time_base": str(time_base),
-        "colorspace": matrix if matrix in (0, *_MATRIX_NAMES) else _UNSAID,  # others it does not take
+        "colorspace": matrix if matrix in (0, *MATRIX_NAMES) else UNSAID,  # others it does not take
         "range": int(picture.color_range),
     }
     return ":".join(f"{key}={value}" for key, value in facts.items())
-
-
-def is_rgb_format(pixel_format: str) -> bool:
-    """Whether a pixel format holds R′G′B′."""
-    return pixel_format.startswith(("rgb", "gbr"))
-
-
-def is_full_range(video: Video) -> bool:
-    """Whether the picture is written as Y′CbCr that uses every code, as JPEG does."""
-    return video.codec in ("mjpeg", "jpeg")
-
-
-def working_format(video: Video) -> str:
-    """The pixel format in which pictures are sized and lettered, limited range Y′CbCr."""
-    written = video.written_format
-    if is_rgb_format(written):
-        planar = "yuva444p" if keeps_alpha(written) else "yuv444p"
-        return planar if written in ("rgb24", "rgba") else f"{planar}10le"
-    return written
-
-
-def matrix_of(picture: VideoFrame) -> int:
-    """The matrix a picture was made with; where it does not say, BT.709 from HD on and BT.601 below."""
-    matrix = int(picture.colorspace)
-    if picture.format.is_rgb:
-        return _BT709
-    if matrix in _MATRIX_NAMES:
-        return matrix
-    return _assumed_matrix(picture.width, picture.height)
-
-
-def _assumed_matrix(width_px: int, height_px: int) -> int:
-    return _BT709 if height_px >= 720 or width_px >= 1280 else _BT601
-
-
-def written_matrix(source: VideoFrame, video: Video) -> int:
-    """The matrix that a file's pictures are coded with: their source's, but for DNxHR that of HD.
-
-    Its streams cannot say that of SD (SMPTE ST 2019-1), and readers take them for BT.709.
-    """
-    matrix = matrix_of(source)
-    return _BT709 if video.codec == "dnxhr" and matrix in _SD_MATRICES else matrix
-
-
-def colour_tags(source: VideoFrame, row: Row) -> dict[str, int]:
-    """Colour tags for the encoder: those of the source, BT.709 for pictures that came as RGB; limited range.
-
-    What the source does not say stays unsaid (2), so that a player assumes what it would have assumed; where it would
-    assume something else by the new size, the matrix is said.
-    """
-    assert row.preset.video and row.geometry
-    if source.format.is_rgb:
-        return {"colorspace": _BT709, "color_primaries": _BT709, "color_trc": _BT709, "color_range": _LIMITED}
-    tags = {
-        "colorspace": int(source.colorspace),
-        "color_primaries": int(source.color_primaries),
-        "color_trc": int(source.color_trc),
-        "color_range": _LIMITED,
-    }
-    if tags["colorspace"] == 0:  # the RGB tag on Y′CbCr pictures
-        tags["colorspace"] = _UNSAID
-    written = written_matrix(source, row.preset.video)
-    assumed = _assumed_matrix(row.geometry.width_px, row.geometry.height_px)
-    if written != matrix_of(source) or (tags["colorspace"] == _UNSAID and assumed != written):
-        tags["colorspace"] = written
-    if tags["colorspace"] == _BT601:
-        tags["colorspace"] = _SMPTE170M  # the same numbers under a name that ProRes and MOV have too
-    return tags

@@ -6,11 +6,11 @@ from collections import ChainMap
 from collections.abc import Mapping
 
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
-from boxkite.core.naming.tokens import TOKENS
 from boxkite.core.naming.values import Text, Value
-from boxkite.core.plan.rows import LiveToken, PlannedLettering
+from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.fonts import unshown_signs
-from boxkite.core.presets.model import Lettering, Preset
+from boxkite.core.presets.model import BurnIn, Preset
+from boxkite.core.shots.tokens import TOKENS
 
 _RUNNING_SIGNS = {chr(place): running for place, running in enumerate(LiveToken, start=1)}
 _RUNNING_VALUES: dict[str, Value] = {running.value: Text(sign) for sign, running in _RUNNING_SIGNS.items()}
@@ -20,11 +20,11 @@ class BurnIns:
     """Fills in the burn-ins of presets; what is the same for all shots is filled in once."""
 
     def __init__(self) -> None:
-        self._read: dict[int, list[tuple[Lettering, Pattern, PlannedLettering | None]]] = {}
+        self._read: dict[int, list[tuple[BurnIn, Pattern, PlannedBurnIn | None]]] = {}
 
     def of(
         self, preset: Preset, name: str, of_output: Mapping[str, Value], of_shot: Mapping[str, Value]
-    ) -> tuple[tuple[PlannedLettering, ...], tuple[str, ...]]:
+    ) -> tuple[tuple[PlannedBurnIn, ...], tuple[str, ...]]:
         """The burn-ins of a row called `name`, and what of them cannot be shown.
 
         Raises PatternError for a token that is not known, PresetError for a font that cannot be read.
@@ -45,7 +45,7 @@ class BurnIns:
             if any(choice.name not in own and choice.name not in TOKENS for choice in pattern.choices):
                 check_tokens(pattern, {*TOKENS, *values})
             text = plain_text(pattern, values)
-            planned.append(PlannedLettering(_parts(text), one))
+            planned.append(PlannedBurnIn(_parts(text), one))
             if not text.isascii() and (signs := unshown_signs(text, one.font)):
                 warnings.append(_lacking(signs))
         return tuple(planned), tuple(warnings)
@@ -55,10 +55,10 @@ def _lacking(signs: str) -> str:
     return f"missing from its burn-in, because the font has no glyph for them: {signs}"
 
 
-def _always_alike(wanted: Lettering, pattern: Pattern) -> PlannedLettering | None:
+def _always_alike(wanted: BurnIn, pattern: Pattern) -> PlannedBurnIn | None:
     """The burn-in where it is the same for all shots but for what runs along; else None."""
     if all(choice.name in _RUNNING_VALUES for choice in pattern.choices):
-        return PlannedLettering(_parts(plain_text(pattern, _RUNNING_VALUES)), wanted)
+        return PlannedBurnIn(_parts(plain_text(pattern, _RUNNING_VALUES)), wanted)
     return None
 
 

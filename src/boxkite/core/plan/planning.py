@@ -28,7 +28,7 @@ from boxkite.core.records.store import Records
 from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
 from boxkite.core.shots.looks import NO_LOOK, LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
-from boxkite.core.shots.tokens import ShotValues
+from boxkite.core.shots.tokens import NamingContext, ShotValues
 from boxkite.core.timebase import Span
 
 
@@ -81,7 +81,7 @@ def _plan_of_table(job: Job, progress: Progress) -> Plan:
     found, left_out = TableReader(job, progress).read()
     shots = list({id(shot): shot for shot, _, _ in found}.values())
     places = {id(shot): index for index, shot in enumerate(shots)}
-    values = ShotValues(job, shots)
+    values = ShotValues(shots, NamingContext(job.now, job.user))
     maker = _RowMaker(job)
     rows = [
         maker.row(number, shot, treatment, name, name, values.of(shot, places[id(shot)]))
@@ -240,7 +240,7 @@ class _RowMaker:
             warnings += said
         elif preset.copy:
             warnings += self._looks.unapplied(shot)
-        lettering, said = (
+        burn_ins, said = (
             self._burn_ins.of(preset, name, treatment.values, values) if preset.burn_in else ((), ())
         )
         warnings += said
@@ -259,7 +259,7 @@ class _RowMaker:
             name=name,
             plain_name=plain_name,
             geometry=treatment.geometry,
-            lettering=lettering,
+            burn_ins=burn_ins,
             sound_tracks=treatment.sound_tracks,
             expected_bytes=treatment.bytes_of((copied or shot.span).length),
             spread=treatment.spread,

@@ -28,15 +28,15 @@ class Recipes:
         key = id(row.preset)
         if key not in self._of_preset:
             self._of_preset[key] = (row.preset, _of_preset(row.preset))
-        lettering = [asdict(one) for one in row.lettering]
+        burn_ins = [asdict(one) for one in row.burn_ins]
         parts = [
             self._of_preset[key][1],
             row.size,
             row.sound_tracks,
             row.shot.reel.source.layer and row.shot.reel.source.layer.label,
-            lettering,
+            burn_ins,
             [self._of_step(step) for step in row.look],
-            str(row.in_timecode) if lettering else "",
+            str(row.in_timecode) if burn_ins else "",
         ]
         return text_checksum(json.dumps(parts, default=str))
 

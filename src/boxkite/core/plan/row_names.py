@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import PatternError, setting
+from boxkite.core.job.allowed import DEFAULT_PATTERNS
 from boxkite.core.job.job import Job, Otherwise
 from boxkite.core.naming.pattern import (
     Pattern,
@@ -16,12 +18,11 @@ from boxkite.core.naming.pattern import (
     make_name,
     read_pattern,
 )
-from boxkite.core.naming.tokens import DEFAULT_PATTERNS
 from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, in_forms
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.plan.versions import MARK, VERSION, Open, next_version, version_choices
 from boxkite.core.shots.shot import Shot
-from boxkite.core.shots.tokens import OUTPUT_TOKENS, ShotValues, known_tokens
+from boxkite.core.shots.tokens import OUTPUT_TOKENS, NamingContext, ShotValues, known_tokens
 
 Values = Mapping[str, Value]
 
@@ -50,7 +51,8 @@ class RowNames:
         versioned = [pattern for pattern in self._patterns.values() if version_choices(pattern)]
         self._versioned = {id(pattern) for pattern in versioned}
         self.version: int | None = None
-        self._values = ShotValues(job, shots, subfolder_of=self._subfolder)
+        context = NamingContext(job.now, job.user)
+        self._values = ShotValues(shots, context, self._subfolder)
         if versioned:
             self.version = job.version
             if self.version is None:
@@ -60,7 +62,7 @@ class RowNames:
                 f"{setting('version-number')} goes with @version in the pattern",
                 hint='as "@marker_v@version"',
             )
-        self._values = ShotValues(job, shots, version=self.version, subfolder_of=self._subfolder)
+        self._values = ShotValues(shots, replace(context, version=self.version), self._subfolder)
         self._kept: tuple[int, str, str] = (-1, "", "")
 
     def _by_place(self, shots: Sequence[Shot]) -> list[Pattern]:

@@ -14,7 +14,7 @@ from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
 from boxkite.core.presets.geometry import Geometry
-from boxkite.core.presets.model import Lettering, Preset
+from boxkite.core.presets.model import BurnIn, Preset
 from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode, round_fraction
 
@@ -29,11 +29,13 @@ class LiveToken(StrEnum):
 
 
 @dataclass(frozen=True)
-class PlannedLettering:
-    """A burn-in with its fixed text worked out; parts are text or what runs along, style is the preset's."""
+class PlannedBurnIn:
+    """A burn-in with its fixed text worked out."""
 
     parts: tuple[str | LiveToken, ...]
-    style: Lettering
+    """Text, or what changes with each frame."""
+    style: BurnIn
+    """As the preset says it."""
 
 
 class Action(StrEnum):
@@ -74,7 +76,7 @@ class Row:
     name: str
     plain_name: str
     geometry: Geometry | None
-    lettering: tuple[PlannedLettering, ...]
+    burn_ins: tuple[PlannedBurnIn, ...]
     sound_tracks: tuple[int, ...]
     expected_bytes: int
     spread: tuple[float, float] = (1.0, 1.0)

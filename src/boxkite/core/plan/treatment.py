@@ -15,10 +15,10 @@ from boxkite.core.naming.values import Value
 from boxkite.core.plan.copies import uncopied_ending
 from boxkite.core.plan.sound_tracks import unheld_sound, words_on_layouts
 from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
-from boxkite.core.presets.geometry import Geometry, plan_geometry
+from boxkite.core.presets.geometry import Geometry, plan_geometry, sizing_of
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import IndexedSource
-from boxkite.core.shots.tokens import output_values
+from boxkite.core.shots.tokens import OutputFacts, output_values
 
 _COPY_SPREAD = (0.8, 1.3)
 _NO_SOUND = "its sound is left out"
@@ -53,7 +53,7 @@ class Treatment:
         geometry = None
         if video and preset.video:
             geometry = plan_geometry(
-                preset,
+                sizing_of(preset),
                 video.width_px,
                 video.height_px,
                 rotation_degrees=reel.table.rotation_degrees,
@@ -61,7 +61,7 @@ class Treatment:
             )
             unfit = unfit or preset.video.unfit_size(geometry.width_px, geometry.height_px)
         spread = preset.video.spread if preset.video else (0.95, 1.05)
-        values = output_values(preset, geometry, video.codec if video else "")
+        values = output_values(_output_facts(preset, geometry, video.codec if video else ""))
         if preset.copy:
             tracks = tuple(range(len(source.audio)))
             size = Fraction(source.size_bytes, max(1, reel.table.frame_count))
@@ -85,6 +85,12 @@ class Treatment:
             warnings.append("there is no sound in it: it gets a silent track")
         said = (*reel.table.warnings, *warnings)
         return cls(output, preset, geometry, values, tracks, size, said, spread, unfit)
+
+
+def _output_facts(preset: Preset, geometry: Geometry | None, source_codec: str) -> OutputFacts:
+    """source_codec: of the picture, which a copy keeps."""
+    codec = source_codec if preset.copy else preset.video.codec if preset.video else ""
+    return OutputFacts(preset.name, geometry.size if geometry else "", codec)
 
 
 def _unfit(reel: IndexedSource, preset: Preset) -> str:

@@ -182,7 +182,7 @@ class Audio:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Lettering:
+class BurnIn:
     """Text burnt into the picture.
 
     text: a pattern; @timecode, @frame, @recordtimecode and @shotframe run along. height_percent: of the picture's
@@ -303,7 +303,7 @@ class Preset:
     with_presets: tuple[str, ...] = ()
     video: Video | None = None
     audio: Audio | None = None
-    burn_in: tuple[Lettering, ...] = ()
+    burn_in: tuple[BurnIn, ...] = ()
     watermark: tuple[Watermark, ...] = ()
     look: LookWanted | None = None
 

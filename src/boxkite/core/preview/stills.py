@@ -11,7 +11,9 @@ from av.video.frame import VideoFrame
 from PIL import Image
 
 from boxkite.core.errors import PlanError, RenderError, setting
-from boxkite.core.picture.chain import PictureChain, matrix_of
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.colour_coding import matrix_of
+from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.codec_options import encoder_name, encoder_options
@@ -63,7 +65,7 @@ def source_still(row: Row, frame: int) -> Image.Image:
 def _prepared(row: Row, frame: int) -> VideoFrame:
     """The frame after the picture chain."""
     span = Span(max(row.span.start, frame - _AROUND), min(row.span.end, frame + _AROUND + 1))
-    chain = PictureChain(row, first=_picture_at(row, span.start))
+    chain = PictureChain(conversion_of(row), first=_picture_at(row, span.start))
     wanted = frame - span.start
     for place, picture in enumerate(_through(chain, row, span)):
         if place == wanted:

@@ -10,12 +10,10 @@ from boxkite.core.errors import PatternError, PlanError
 from boxkite.core.files.names import clash_key
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
 from boxkite.core.footage.source import Source
-from boxkite.core.job.job import Job
 from boxkite.core.metadata.value import KnownFacts
 from boxkite.core.naming.pattern import Pattern, Slash, check_length, check_tokens, make_name, read_pattern
-from boxkite.core.plan.versions import VERSION
 from boxkite.core.shots.token_listing import whole_source
-from boxkite.core.shots.tokens import OUTPUT_TOKENS, ShotValues, known_tokens
+from boxkite.core.shots.tokens import FILE_TOKENS, NamingContext, ShotValues, known_tokens
 
 _SEPARATORS = "._- "
 
@@ -48,7 +46,7 @@ def wanted_names(
     pattern = read_pattern(names)
     shots = [whole_source(source, known[source.path].values) for source in sources]
     _check(pattern, known_tokens(shots))
-    values = ShotValues(Job(tuple(source.path for source in sources), (), user=user), shots)
+    values = ShotValues(shots, NamingContext(user=user))
     renamed = []
     for index, (source, shot) in enumerate(zip(sources, shots, strict=True)):
         try:
@@ -65,7 +63,7 @@ def wanted_names(
 def _check(pattern: Pattern, known: set[str]) -> None:
     check_tokens(pattern, known)
     for choice in pattern.choices:
-        if choice.name.casefold() in (*OUTPUT_TOKENS, VERSION):
+        if choice.name.casefold() in FILE_TOKENS:
             raise PatternError(
                 f"“{choice.name}” is of a file that is made, and renaming makes none",
                 pattern=pattern.text,

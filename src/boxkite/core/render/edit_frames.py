@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Generator, Iterator
 from fractions import Fraction
-from pathlib import Path
 
 import av
 import numpy as np
@@ -13,22 +12,25 @@ from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
 from boxkite.core.footage.decoding import Damage, read_pictures
-from boxkite.core.picture.chain import PictureChain, matrix_of
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.colour_coding import BT601, BT709, matrix_of
+from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.picture.stamp import PixelLayout, plane_array
-from boxkite.core.plan.rows import Row
-from boxkite.core.presets.geometry import plan_geometry
-from boxkite.core.presets.model import Preset, Video
+from boxkite.core.presets.codecs import VideoCodec
+from boxkite.core.presets.geometry import Sizing, plan_geometry, steps_of
+from boxkite.core.presets.model import Video
 from boxkite.core.render.mixing import as_sound, interleaved
 from boxkite.core.render.sounds import SoundReader
 from boxkite.core.shots.composing import SOUND
-from boxkite.core.shots.shot import Composition, IndexedSource, Layer, Shot, SoundLayer
+from boxkite.core.shots.shot import Composition, IndexedSource, Layer, SoundLayer
 from boxkite.core.timebase import FrameRate, Span, round_fraction, sample_at
 
 _BACKWARDS_AT_ONCE = 12
 _LONGEST_WAY_ON = 50
 """Frames decoded in vain at most before looking for a nearer keyframe."""
-_BT709, _BT601 = 1, 5
+_WORKING_CODEC: VideoCodec = "ffv1"
+"""Takes the frames of an edit as they are; nothing is written in it."""
 
 
 class EditPictures:
@@ -130,31 +132,36 @@ class _Conform:
         self.video = reel.source.video
         self.pixel_format = _working_format(reel.composition)
         self._layout = PixelLayout.of(self.pixel_format)
-        self._matrix = _BT709 if self.video.height_px >= 720 else _BT601
+        self._matrix = BT709 if self.video.height_px >= 720 else BT601
         self._black: VideoFrame | None = None
 
     def through(
-        self, layer: Layer, reel: IndexedSource, span: Span, pictures: Iterator[VideoFrame]
+        self, layer: Layer, reel: IndexedSource, pictures: Iterator[VideoFrame]
     ) -> Iterator[VideoFrame]:
-        """Pictures of a span of a source, upright, progressive, sized with bars, with the clip's own look."""
-        preset = Preset(
-            container="mkv",
-            video=Video(codec="ffv1", pixel_format=self.pixel_format),
-            fit=f"{self.video.width_px}x{self.video.height_px}",
+        """Frames of a source, upright, progressive, sized with bars, with the clip's own look."""
+        own = reel.source.video
+        assert own
+        sizing = Sizing(
+            "fit",
+            (self.video.width_px, self.video.height_px),
             bars=True,
             enlarge=True,
             square_pixels=self.video.sample_aspect == 1,
+            steps=steps_of(_WORKING_CODEC, self.pixel_format),
         )
-        assert reel.source.video
         geometry = plan_geometry(
-            preset,
-            reel.source.video.width_px,
-            reel.source.video.height_px,
+            sizing,
+            own.width_px,
+            own.height_px,
             rotation_degrees=reel.table.rotation_degrees,
-            sample_aspect=reel.source.video.sample_aspect,
+            sample_aspect=own.sample_aspect,
         )
-        row = Row(0, Shot(reel, span), preset, Path(), "", "", geometry, (), (), 0, look=layer.look)
-        chain = PictureChain(row)
+        working = Video(codec=_WORKING_CODEC, pixel_format=self.pixel_format)
+        chain = PictureChain(
+            FrameConversion(
+                working, geometry, reel.table.rate, look=layer.look, is_interlaced=own.is_interlaced
+            )
+        )
         for picture in pictures:
             for ready in chain.put(picture):
                 yield self._in_matrix(ready, picture)
@@ -197,7 +204,7 @@ class _Conform:
     def _new(self) -> VideoFrame:
         frame = VideoFrame(self.video.width_px, self.video.height_px, self.pixel_format)
         frame.colorspace, frame.color_range = self._matrix, 1
-        frame.color_primaries = frame.color_trc = _BT709
+        frame.color_primaries = frame.color_trc = BT709
         return frame
 
 
@@ -264,7 +271,7 @@ class _LayerReader:
         pictures = self._pictures = read_pictures(
             self._reel.source, self._reel.table, span, threads=self._threads, damage=self._damage
         )
-        conformed = self._conform.through(self.layer, self._reel, span, (picture for _, picture in pictures))
+        conformed = self._conform.through(self.layer, self._reel, (picture for _, picture in pictures))
         return zip(range(span.start, span.end), conformed, strict=False)
 
     def close(self) -> None:
@@ -326,7 +333,7 @@ class _Sounding:
         self.end = sample_at(heard.end, rate, SOUND.sample_rate_hz)
         start = layer.span.start + round_fraction((heard.start - layer.record.start) * self._scale)
         end = max(start, min(layer.span.end, layer.reel.table.frame_count))
-        self._reader = SoundReader(Shot(layer.reel, Span(start, end)), Span(start, end), (0,))
+        self._reader = SoundReader(layer.reel, Span(start, end), (0,))
         self._resampler = av.AudioResampler(format="flt", layout=SOUND.layout, rate=SOUND.sample_rate_hz)
         self._source_end = end
         self._is_flushed = False

@@ -29,4 +29,4 @@ def open_sounds(row: Row, span: Span, tracks: tuple[int, ...]) -> SoundReader | 
     """The sound of a span of a row's shot."""
     if row.shot.reel.composition:
         return EditSounds(row.shot.reel, span)
-    return SoundReader(row.shot, span, tracks, accept_damaged=row.accept_damaged)
+    return SoundReader(row.shot.reel, span, tracks, accept_damaged=row.accept_damaged)

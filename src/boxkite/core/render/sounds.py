@@ -16,7 +16,7 @@ from av.packet import Packet
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import AudioFacts
-from boxkite.core.shots.shot import IndexedSource, Shot
+from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 _LEAD_SECONDS = Fraction(1, 2)
@@ -48,16 +48,16 @@ class SoundReader:
     """The sound of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
 
     def __init__(
-        self, shot: Shot, span: Span, tracks: tuple[int, ...], *, accept_damaged: bool = False
+        self, reel: IndexedSource, span: Span, tracks: tuple[int, ...], *, accept_damaged: bool = False
     ) -> None:
         """tracks: which sound streams, by position. accept_damaged: what cannot be decoded is silence.
 
         Raises FootageError when the source has gone.
         """
-        reel = self._reel = shot.reel
+        self._reel = reel
         self._accept_damaged = accept_damaged
-        source = shot.sound.source if shot.sound else reel.source
-        self._zero = shot.sound.begins if shot.sound else reel.table.first_pts * reel.table.time_base
+        source = reel.sound_source
+        self._zero = reel.sound.begins if reel.sound else reel.table.first_pts * reel.table.time_base
         self._opened = open_source(source)
         self._container = self._opened.container
         self._tracks: list[_Track] = []

@@ -28,7 +28,7 @@ from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
 from boxkite.core.shots.production_sound import with_recorded_sound
 from boxkite.core.shots.shot import Cut, IndexedSource, LeftOut, Shot, joined_cuts
-from boxkite.core.shots.tokens import ShotValues, known_tokens
+from boxkite.core.shots.tokens import NamingContext, ShotValues, known_tokens
 from boxkite.core.timebase import Span
 
 Progress = Callable[[str], None]
@@ -89,7 +89,7 @@ def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
     """By place: the first exception of the job that a shot fits."""
     if not job.exceptions:
         return {}
-    values, known = ShotValues(job, shots), known_tokens(shots)
+    values, known = ShotValues(shots, NamingContext(job.now, job.user)), known_tokens(shots)
     tests = [(one, fitting_all(one.only, known, "only")) for one in job.exceptions]
     found = {}
     for index, shot in enumerate(shots):
@@ -167,7 +167,7 @@ def _way_to_cut(marks: MarkList | None, has_edit: bool) -> By:
 def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]:
     if not job.only and not job.without:
         return list(shots), []
-    values_of = ShotValues(job, shots).of
+    values_of = ShotValues(shots, NamingContext(job.now, job.user)).of
     candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
     return choose(candidates, job.only, job.without, known_tokens(tuple(shots)))
 

@@ -4,34 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
-from boxkite.core.job.job import Job
 from boxkite.core.metadata.value import Fact, KnownFacts
-from boxkite.core.naming.tokens import TOKENS
 from boxkite.core.shots.placing import make_reel
 from boxkite.core.shots.shot import Shot
-from boxkite.core.shots.tokens import OUTPUT_TOKENS, ShotValues
+from boxkite.core.shots.tokens import TOKENS, NamingContext, ShotValues
 from boxkite.core.timebase import FrameRate, Span
-
-_ORIGINS = {
-    "clip": "file name",
-    "file": "file name",
-    "folder": "path",
-    "in": "timecode",
-    "out": "timecode",
-    "length": "length of the file",
-    "rate": "picture",
-    "created": "container",
-    "count": "place in the plan",
-    "total": "place in the plan",
-    "date": "today",
-    "time": "today",
-    "user": "this machine",
-}
-_OF_OUTPUT = (*OUTPUT_TOKENS, "version")
 
 
 @dataclass(frozen=True)
@@ -48,18 +28,18 @@ def list_tokens(source: Source, known: KnownFacts, user: str = "") -> Sequence[T
     """All tokens a pattern may use for the whole of a source, our own first; empty ones have no origin."""
     facts = known.values
     shot = whole_source(source, facts)
-    values = ShotValues(Job((Path(source.path),), (), user=user), [shot]).of(shot, 0)
+    values = ShotValues([shot], NamingContext(user=user)).of(shot, 0)
     own_names = {name.casefold(): name for name in facts}
     lines = []
-    for token in TOKENS:
-        if token in _OF_OUTPUT:
+    for name, token in TOKENS.items():
+        if token.is_of_file:
             continue
-        value = values[token].shown()
-        fact_name = own_names.get("keywords" if token == "keyword" and "keyword" not in own_names else token)
-        if value and fact_name and token not in _ORIGINS:
-            lines.append(TokenLine(token, value, known.held[fact_name].origin, known.lost.get(fact_name, ())))
+        value = values[name].shown()
+        fact_name = own_names.get("keywords" if name == "keyword" and "keyword" not in own_names else name)
+        if value and fact_name and not token.origin:
+            lines.append(TokenLine(name, value, known.held[fact_name].origin, known.lost.get(fact_name, ())))
         else:
-            lines.append(TokenLine(token, value, _ORIGINS.get(token, "") if value else ""))
+            lines.append(TokenLine(name, value, token.origin if value else ""))
     shown = {line.token for line in lines}
     for name, fact in known.held.items():
         if name.casefold() not in shown:

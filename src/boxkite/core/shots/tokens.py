@@ -1,93 +1,214 @@
-"""What each token stands for, for one shot and one output."""
+"""The tokens of name patterns, each declared once: its name, its help, and what it stands for."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
 
-from boxkite.core.job.job import Job
-from boxkite.core.naming.tokens import TABLE_TOKENS, TOKENS
 from boxkite.core.naming.values import SUBFOLDER, Counter, Date, Number, Text, Tick, Value
-from boxkite.core.presets.geometry import Geometry
-from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import EditPlace, Shot
 from boxkite.core.timebase import Timecode
 
-FACT_PREFIX = "metadata."
+COLUMN_PREFIX = "metadata."
 """Before a column's name where a token of the same name would hide it."""
 
 
-OUTPUT_TOKENS = ("resolution", "codec", "preset")
+@dataclass(frozen=True)
+class NamingContext:
+    """What names are made of beside the shot itself."""
+
+    now: datetime = field(default_factory=datetime.now)
+    """When the plan was asked for."""
+    user: str = ""
+    """Who asked for it."""
+    version: int | None = None
+    """The version of the plan; None where its names bear none, or it is not yet known."""
+    total: int = 0
+    """How many shots there are."""
+
+
+@dataclass(frozen=True)
+class OutputFacts:
+    """What names are made of that depends on what a shot is made into."""
+
+    preset: str
+    size: str
+    """Width and height after scaling, as 1920x1080; empty without a picture."""
+    codec: str
+
+
+@dataclass(frozen=True)
+class Token:
+    """A token of name patterns."""
+
+    name: str
+    help: str
+    """What it stands for, in one line."""
+    of_shot: Callable[[Shot, NamingContext], Value] | None = None
+    """Its value for a shot; None where only the place in the plan or the output tells."""
+    of_output: Callable[[OutputFacts], Value] | None = None
+    """Its value for an output; None where it does not depend on that."""
+    origin: str = ""
+    """Where its value comes from, in a word; empty for what a table may say."""
+    is_of_file: bool = False
+    """Whether only a file that is made has it."""
+
+
+def _own(value: Callable[[Shot], str]) -> Callable[[Shot, NamingContext], Value]:
+    """A text that only the shot itself fills."""
+    return lambda shot, _: Text(value(shot))
+
+
+def _column(name: str, own: Callable[[Shot], str] = lambda _: "") -> Callable[[Shot, NamingContext], Value]:
+    """A text that the shot itself fills where it can, else a column of that name."""
+    return lambda shot, _: Text(own(shot) or _metadata(shot, name))
+
+
+def _place(value: Callable[[EditPlace], Value]) -> Callable[[Shot, NamingContext], Value]:
+    """A value of the shot's place in an edit; empty where it comes of none."""
+    return lambda shot, _: value(shot.edited) if shot.edited else Text("")
+
+
+def _metadata(shot: Shot, name: str) -> str:
+    """The column of that name, case ignored."""
+    if name in shot.facts:
+        return shot.facts[name]
+    return next((text for column, text in shot.facts.items() if column.casefold() == name), "")
+
+
+def _frame(frame: Callable[[Shot], int]) -> Callable[[Shot, NamingContext], Value]:
+    return lambda shot, _: Tick(frame(shot), shot.reel.timecode(frame(shot)))
+
+
+_DECLARED = (
+    Token("marker", "name of the marker, range or chapter the shot was made from; unlike clip, it differs shot by shot",
+          _own(lambda shot: shot.marker)),
+    Token("clip", "name of the clip in the edit, else of the source, without its extension; of a sequence, without"
+          " number", _own(lambda shot: shot.clip_name), origin="file name"),
+    Token("file", "file name of the source with its extension; clip is the same without",
+          _own(lambda shot: shot.reel.source.path.name), origin="file name"),
+    Token("folder", "name of the folder the source is in, not the one the file goes to",
+          _own(lambda shot: shot.reel.source.path.absolute().parent.name), origin="path"),
+    Token("reel", "reel of the source, from a table, a sidecar, the edit or the container",
+          lambda shot, _: Text(_metadata(shot, "reel") or shot.reel.source.reel)),
+    Token("scene", "scene, from a table, a sidecar or the edit", _column("scene")),
+    Token("shot", "shot as slated (3b), from a table or a sidecar; count is the number in the plan", _column("shot")),
+    Token("take", "take, from a table, a sidecar or the edit", _column("take")),
+    Token("camera", "camera, from a table or a sidecar", _column("camera")),
+    Token("created", "when the source was made, as its container says; date is the day of the run",
+          lambda shot, _: Date(shot.reel.source.created) if shot.reel.source.created else Text(""),
+          origin="container"),
+    Token("keyword", "first keyword of the mark", _column("keyword", lambda shot: next(iter(shot.keywords), ""))),
+    Token("keywords", "all keywords of the mark, joined by dashes",
+          _column("keywords", lambda shot: "-".join(shot.keywords))),
+    Token("note", "note of the mark", _column("note", lambda shot: shot.note)),
+    Token("colour", "colour of the marker", _own(lambda shot: shot.colour)),
+    Token("count", "place among the shots of this plan; forms say digits, start, step and where it starts again",
+          origin="place in the plan"),
+    Token("total", "how many shots this plan has", lambda _, context: Number(context.total),
+          origin="place in the plan"),
+    Token("timeline", "name of the timeline, where an edit is cut", _place(lambda place: Text(place.timeline))),
+    Token("track", "track of the clip on the timeline, as V1", _place(lambda place: Text(place.track))),
+    Token("event", "event number in an EDL, as written there; count is numbered here",
+          _place(lambda place: Text(place.event))),
+    Token("record", "first frame of the shot, as timecode of the timeline; in is the source's",
+          _place(lambda place: Tick(place.record.start, place.record_in))),
+    Token("in", "first frame of the shot, as timecode of the source; record is the timeline's",
+          _frame(lambda shot: shot.span.start), origin="timecode"),
+    Token("out", "first frame after the shot, as timecode of the source", _frame(lambda shot: shot.span.end),
+          origin="timecode"),
+    Token("length", "length of the shot, as timecode or frames, handles included",
+          lambda shot, _: Tick(shot.span.length, Timecode(shot.span.length, shot.reel.table.rate)),
+          origin="length of the file"),
+    Token("rate", "frame rate of the source, in fps",
+          _own(lambda shot: str(shot.reel.table.rate).replace("/", "-")), origin="picture"),
+    Token("resolution", "width and height of the picture in this file, after scaling",
+          of_output=lambda output: Text(output.size), is_of_file=True),
+    Token("codec", "picture codec of this file, not of the source",
+          of_output=lambda output: Text(output.codec), is_of_file=True),
+    Token("preset", "name of the preset this file is made with",
+          of_output=lambda output: Text(output.preset), is_of_file=True),
+    Token("version", "one above the highest in the output folders, the same for the whole plan",
+          lambda _, context: Text("") if context.version is None else Number(context.version), is_of_file=True),
+    Token("date", "date of the run; created is the day of shooting", lambda _, context: Date(context.now),
+          origin="today"),
+    Token("time", "time of day of the run", lambda _, context: Date(context.now, usual="hh-mm-ss"), origin="today"),
+    Token("user", "who runs it", lambda _, context: Text(context.user), origin="this machine"),
+)  # fmt: skip
+TOKENS = {token.name: token for token in _DECLARED}
+"""Every token by its name, in the order in which they are listed."""
+OUTPUT_TOKENS = tuple(token.name for token in _DECLARED if token.of_output)
 """Tokens that depend on what a shot is made into."""
+FILE_TOKENS = tuple(token.name for token in _DECLARED if token.is_of_file)
+"""Tokens that only a file that is made has."""
+_OF_SHOT = {token.name: token.of_shot for token in _DECLARED if token.of_shot}
+
+
+def output_values(output: OutputFacts) -> dict[str, Value]:
+    """The values of tokens that depend on the output."""
+    return {token.name: token.of_output(output) for token in _DECLARED if token.of_output}
 
 
 def known_tokens(shots: Sequence[Shot]) -> set[str]:
     """Every token a pattern may use for these shots: the fixed ones, and the columns of their tables."""
     columns = set().union(*{tuple(shot.facts) for shot in shots})
-    return set(TOKENS) | columns | {FACT_PREFIX + column for column in columns}
+    return set(TOKENS) | columns | {COLUMN_PREFIX + column for column in columns}
 
 
 class LazyValues(Mapping[str, Value]):
     """Values by token name, each worked out when it is asked for: a pattern names few of them."""
 
-    __slots__ = ("_count", "_makers", "_shot")
+    __slots__ = ("_context", "_count", "_shot")
 
-    def __init__(self, executor: Mapping[str, Callable[[Shot], Value]], shot: Shot, count: Counter) -> None:
-        self._makers = executor
+    def __init__(self, shot: Shot, context: NamingContext, count: Counter) -> None:
         self._shot = shot
+        self._context = context
         self._count = count
 
     def __getitem__(self, name: str) -> Value:
-        if maker := self._makers.get(name):
-            return maker(self._shot)
+        if value_of := _OF_SHOT.get(name):
+            return value_of(self._shot, self._context)
         if name == "count":
             return self._count
-        facts = self._shot.facts
-        column = name.removeprefix(FACT_PREFIX)
-        if column in facts:
-            return Text(facts[column])
+        metadata = self._shot.facts
+        column = name.removeprefix(COLUMN_PREFIX)
+        if column in metadata:
+            return Text(metadata[column])
         raise KeyError(name)
 
     def __contains__(self, name: object) -> bool:
-        known = name in self._makers or name == "count"
-        return known or str(name).removeprefix(FACT_PREFIX) in self._shot.facts
+        known = name in _OF_SHOT or name == "count"
+        return known or str(name).removeprefix(COLUMN_PREFIX) in self._shot.facts
 
     def __iter__(self) -> Iterator[str]:
-        yield from self._makers
+        yield from _OF_SHOT
         yield "count"
         for column in self._shot.facts:
-            yield from (column, FACT_PREFIX + column)
+            yield from (column, COLUMN_PREFIX + column)
 
     def __len__(self) -> int:
         return sum(1 for _ in self)
 
 
 class ShotValues:
-    """The values of each shot of a plan, whatever it is made into."""
+    """The values of each of some shots, whatever they are made into."""
 
     def __init__(
         self,
-        job: Job,
         shots: Sequence[Shot],
-        *,
-        version: int | None = None,
+        context: NamingContext,
         subfolder_of: Callable[[Shot, int], str] | None = None,
     ) -> None:
-        """version: of the whole plan, where it is known. subfolder_of: what counters per subfolder go by."""
+        """context: its total is set to the number of shots. subfolder_of: what counters per subfolder go by."""
         self._shots = shots
+        self._context = replace(context, total=len(shots))
         self._subfolder_of = subfolder_of
         self._places: dict[str, list[int]] = {}
-        self._makers: dict[str, Callable[[Shot], Value]] = {
-            **_MAKERS,
-            "total": lambda _: Number(len(shots)),
-            "version": lambda _: Text("") if version is None else Number(version),
-            "date": lambda _: Date(job.now),
-            "time": lambda _: Date(job.now, usual="hh-mm-ss"),
-            "user": lambda _: Text(job.user),
-        }
 
     def of(self, shot: Shot, index: int) -> LazyValues:
         """The values of the shot at a place in the plan, counted from 0."""
-        return LazyValues(self._makers, shot, Counter(index, lambda word: self._place(index, word)))
+        return LazyValues(shot, self._context, Counter(index, lambda word: self._place(index, word)))
 
     def _place(self, index: int, word: str) -> int:
         """Its place among the shots that share what the word names. Raises KeyError for no such word."""
@@ -110,56 +231,3 @@ class ShotValues:
             raise KeyError(word)
         empty = Text("")
         return lambda shot, number: self.of(shot, number).get(name, empty).shown()
-
-
-def _from_table(name: str, own: Callable[[Shot], str] = lambda _: "") -> Callable[[Shot], Value]:
-    """A token that the shot itself fills where it can, else a column of that name."""
-
-    def value(shot: Shot) -> Value:
-        return Text(own(shot) or _fact(shot, name))
-
-    return value
-
-
-def _fact(shot: Shot, name: str) -> str:
-    """The column of that name, case ignored."""
-    if name in shot.facts:
-        return shot.facts[name]
-    return next((text for column, text in shot.facts.items() if column.casefold() == name), "")
-
-
-def _of_place(shot: Shot, value: Callable[[EditPlace], Value]) -> Value:
-    return value(shot.edited) if shot.edited else Text("")
-
-
-_MAKERS: dict[str, Callable[[Shot], Value]] = {
-    **{name: _from_table(name) for name in TABLE_TOKENS},
-    "marker": lambda shot: Text(shot.marker),
-    "clip": lambda shot: Text(shot.clip_name),
-    "file": lambda shot: Text(shot.reel.source.path.name),
-    "folder": lambda shot: Text(shot.reel.source.path.absolute().parent.name),
-    "colour": lambda shot: Text(shot.colour),
-    "in": lambda shot: Tick(shot.span.start, shot.reel.timecode(shot.span.start)),
-    "out": lambda shot: Tick(shot.span.end, shot.reel.timecode(shot.span.end)),
-    "length": lambda shot: Tick(shot.span.length, Timecode(shot.span.length, shot.reel.table.rate)),
-    "rate": lambda shot: Text(str(shot.reel.table.rate).replace("/", "-")),
-    "timeline": lambda shot: _of_place(shot, lambda place: Text(place.timeline)),
-    "track": lambda shot: _of_place(shot, lambda place: Text(place.track)),
-    "event": lambda shot: _of_place(shot, lambda place: Text(place.event)),
-    "record": lambda shot: _of_place(shot, lambda place: Tick(place.record.start, place.record_in)),
-    "reel": lambda shot: Text(_fact(shot, "reel") or shot.reel.source.reel),
-    "created": lambda shot: Date(shot.reel.source.created) if shot.reel.source.created else Text(""),
-    "keyword": _from_table("keyword", lambda shot: shot.keywords[0] if shot.keywords else ""),
-    "keywords": _from_table("keywords", lambda shot: "-".join(shot.keywords)),
-    "note": _from_table("note", lambda shot: shot.note),
-}
-
-
-def output_values(preset: Preset, geometry: Geometry | None, source_codec: str) -> dict[str, Value]:
-    """Values that depend on the output. source_codec: of the picture, which a copy keeps."""
-    codec = source_codec if preset.copy else preset.video.codec if preset.video else ""
-    return {
-        "resolution": Text(geometry.size if geometry else ""),
-        "codec": Text(codec),
-        "preset": Text(preset.name),
-    }

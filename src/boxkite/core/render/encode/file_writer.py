@@ -17,7 +17,9 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import RenderError
-from boxkite.core.picture.chain import PictureChain, colour_tags, is_full_range
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.colour_coding import colour_tags, is_full_range
+from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.plan.sound_tracks import file_tracks, layout_of
 from boxkite.core.presets.model import Audio, Video
@@ -63,7 +65,7 @@ class FileWriter:
         prepared = prepared or Prepared()
         self.row = row
         self.path = path
-        self.chain = PictureChain(row) if row.preset.video else None
+        self.chain = PictureChain(conversion_of(row)) if row.preset.video else None
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
         self._source_picture: VideoFrame | None = None
@@ -191,7 +193,7 @@ class FileWriter:
     def _tag_fields(self, context: Any, video: Video) -> None:
         source = self.row.shot.reel.source.video
         assert self.row.geometry
-        turned = self.row.geometry.turn_degrees  # which makes it progressive
+        turned = self.row.geometry.rotation_degrees  # which makes it progressive
         if video.scan == "keep" and source and source.is_interlaced and not turned:
             context.flags |= _INTERLACED_DCT
             context.field_order = 2 if source.field_order == "top first" else 3
@@ -220,7 +222,7 @@ def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoF
         context.bit_rate = round(video.bitrate_mbps * 1_000_000)
     elif video.codec in ("vp9", "av1"):
         context.bit_rate = 0  # with a bitrate the quality would only be a bound
-    for key, value in colour_tags(source_picture, row).items():
+    for key, value in colour_tags(source_picture, video, context.width, context.height).items():
         setattr(context, key, value)
     if is_full_range(video):
         context.color_range = 2

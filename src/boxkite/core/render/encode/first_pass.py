@@ -11,6 +11,7 @@ from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
 from boxkite.core.render.encode.file_writer import set_picture_facts
@@ -23,7 +24,7 @@ class FirstPass:
         """notes: where the encoder leaves them."""
         assert row.preset.video
         video = row.preset.video
-        self.chain = PictureChain(row)
+        self.chain = PictureChain(conversion_of(row))
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
         self.warnings: list[str] = []

@@ -11,7 +11,9 @@ from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError, VerificationError
-from boxkite.core.picture.chain import PictureChain, is_full_range
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.colour_coding import is_full_range
+from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import IMAGE_ENDINGS
 from boxkite.core.render.encode.background import Beside
@@ -32,7 +34,7 @@ class ImageWriter:
         assert row.preset.video
         self.row = row
         self.folder = folder
-        self.chain = PictureChain(row)
+        self.chain = PictureChain(conversion_of(row))
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
         self.warnings: list[str] = []
