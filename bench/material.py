@@ -9,7 +9,7 @@ import av
 import numpy as np
 from av.audio.frame import AudioFrame
 
-from boxkite.core.edit.edl.markers import write_edl
+from boxkite.core.edit.edl.markers import write_edl_markers
 from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.barcode import draw_barcode
@@ -51,7 +51,7 @@ def write_marks(path: Path, seconds: int, shots: int) -> None:
     frames = seconds * 25
     starts = [start + frames * index // shots for index in range(shots)]
     marks = [(first, "RED", f"shot {index}") for index, first in enumerate(starts, start=1)]
-    write_edl(path, "measured", start, start + frames, marks)
+    write_edl_markers(path, "measured", start, start + frames, marks)
 
 
 def write_cube(path: Path, size: int = 17) -> Path:

@@ -103,3 +103,8 @@ def decoded_hash(path: Path) -> str:
                 rows = np.frombuffer(plane, np.uint8).reshape(-1, plane.line_size)
                 found.update(rows[:, : plane.width * sample_bytes].tobytes())
     return found.hexdigest()
+
+
+def kinds(notices: list[dict]) -> list[str]:
+    """The kinds of warnings or notices as JSON gives them: what they say is tested in one place."""
+    return [one["kind"] for one in notices]

@@ -10,13 +10,13 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable, Generator, Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from boxkite.core.batch.events import Event, FileEnded
 from boxkite.core.batch.executors.local import LocalExecutor
-from boxkite.core.batch.recording import Batch, go_on, run_recorded
+from boxkite.core.batch.recording import Batch, resume_batch, run_recorded
 from boxkite.core.batch.resuming import rest_of
 from boxkite.core.errors import (
     BoxkiteError,
@@ -42,6 +42,7 @@ from boxkite.core.footage.source import Findings, Source
 from boxkite.core.job.file import read_job_file
 from boxkite.core.job.job import Job as _CoreJob
 from boxkite.core.job.options import JobOptions, job_from_options, options_from_tables
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.records.batch_lock import Holding
@@ -59,6 +60,7 @@ __all__ = [
     "MadeBatch",
     "MadeFile",
     "MarksError",
+    "Notice",
     "Output",
     "PatternError",
     "Plan",
@@ -150,7 +152,7 @@ class MadeFile:
     size_bytes: int = 0
     checksum: str = ""
     failure: str = ""
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -163,7 +165,7 @@ class MadeBatch:
     name: str
     files: tuple[MadeFile, ...]
     not_begun: int = 0
-    notices: tuple[str, ...] = ()
+    notices: tuple[Notice, ...] = ()
 
     @property
     def is_complete(self) -> bool:
@@ -182,11 +184,7 @@ def plan(job: Job, progress: Callable[[str], None] = lambda label: None) -> Plan
 
     Raises RequestError for what is wrong with the job: sources, marks, names that clash or are taken, folders.
     """
-    found = make_plan(job.core, progress)
-    rows = tuple(
-        replace(row, warnings=tuple(map(spoken, row.warnings))) if row.warnings else row for row in found.rows
-    )
-    return replace(found, rows=rows, notices=tuple(map(spoken, found.notices)))
+    return make_plan(job.core, progress)
 
 
 def run(
@@ -225,10 +223,10 @@ def resume(
         name = records.batch(name, with_files=False).name
         with Holding(records.folder, name):
             rest = rest_of(records, name, accept_changes=accept_changes, missing=missing)
-            batch = Batch(name=name, said=list(rest.said))
+            batch = Batch(name=name, notices=list(rest.notices))
             with LocalExecutor(workers or rest.record.workers) as executor:
                 executor.prepare(rest.work.rows)
-                return _made(batch, go_on(records, rest.work, executor, batch), progress)
+                return _made(batch, resume_batch(records, rest.work, executor, batch), progress)
 
 
 def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable[[Event], None]) -> MadeBatch:
@@ -239,18 +237,18 @@ def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable
             progress(event)
             if isinstance(event, FileEnded):
                 ended.append(event)
-    notices = [*([batch.problem] if batch.problem else []), *batch.said]
+    notices = [*([batch.problem] if batch.problem else []), *batch.notices]
     return MadeBatch(
         batch.name,
         tuple(_file(event) for event in sorted(ended, key=lambda event: event.row.number)),
         len(batch.lacking.rows) if batch.lacking else 0,
-        tuple(map(spoken, notices)),
+        tuple(notices),
     )
 
 
 def _file(event: FileEnded) -> MadeFile:
     result = event.result
-    warnings = tuple(map(spoken, result.warnings))
+    warnings = result.warnings
     if result.verification is None:
         return MadeFile(event.row.path, failure=spoken(result.failure), warnings=warnings)
     verification = result.verification

@@ -12,7 +12,7 @@ import pytest
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
-from tests.verification import Run, assert_holds, boxkite
+from tests.verification import Run, assert_holds, boxkite, kinds
 
 RATE = FrameRate.parse("25")
 RANGES = "name,in,out,scene\ndip,2,10,1\nlift,12,20,1\npress,20,28,2\n"
@@ -155,13 +155,15 @@ def test_since_a_batch_only_what_is_new_or_changed_is_made_and_what_is_gone_is_s
     assert [(row["name"], row["change"]) for row in asked["rows"]] == [
         ("lift_v2", "changed: was 10:00:00:12 to 10:00:00:20"), ("hang_v2", "new")]  # fmt: skip
     assert [Path(one["path"]).name for one in asked["gone"]] == ["press_v1.mp4"]
-    assert [one["reason"] for one in asked["left_out"]] == [f"unchanged since {batch}"]
+    assert [(one["reason"]["kind"], one["reason"]["values"]) for one in asked["left_out"]] == [
+        ("unchanged", {"batch": batch})
+    ]
     made = ask("run", folder, "--since", batch, names="@marker_v@version")
     assert names(made) == ["lift_v2.mp4", "hang_v2.mp4"]
     again = ["--marks", "picks.csv", "--names", "@marker_v@version", "--to", "web:out", "--since", "last"]
     (folder / "picks.csv").write_text("name,in,out,scene\nlift,12,22,1\nhang,30,36,3\n")
     nothing = boxkite("run", "vat.mov", *again, cwd=folder)
-    assert (nothing.status, "there is nothing to make" in nothing.out) == (0, True)
+    assert (nothing.status, "nothing to do" in nothing.out) == (0, True)
     assert "there is no batch “nonsense”" in ask("plan", folder, "--since", "nonsense").err
 
 
@@ -171,7 +173,7 @@ def test_a_batch_is_made_even_where_its_record_cannot_be_kept(folder: Path) -> N
                    env={**os.environ, "BOXKITE_STATE": str(folder / "state")})  # fmt: skip
     assert done.status == 0, done.err
     assert done.json["batch"] is None
-    assert any("without a record" in notice for notice in done.json["notices"])
+    assert "not-recorded" in kinds(done.json["notices"])
     assert json.loads(done.out)["files"][0]["checksum"]
 
 
@@ -208,4 +210,4 @@ def test_a_version_given_by_hand_goes_with_a_pattern_that_bears_one(folder: Path
     none = ask("plan", folder, "--version-number", "0", names="@marker_v@version").json
     assert (none["version"], none["rows"][0]["name"]) == (0, "dip_v0")
     assert "“qualty”" in ask("plan", folder, "--set", "web.video.qualty=3").err
-    assert "“wbe” is no word of a job" in ask("plan", folder, "--set", "wbe.fit=80x40").err
+    assert "“wbe” is no option of a job" in ask("plan", folder, "--set", "wbe.fit=80x40").err

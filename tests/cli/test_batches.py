@@ -256,7 +256,7 @@ def test_what_has_changed_since_is_said_and_not_mixed_in(
     lost.unlink()
     accepted = boxkite("resume", "--accept-changes", env=state)
     assert accepted.status == 0, accepted.out
-    assert f"{lost.name} was verified and is not there any more" in accepted.out
+    assert f"1 file verified, and no longer there: {lost.name}" in accepted.out
     assert not lost.exists()
     assert boxkite("resume", "last", "--missing", "--accept-changes", env=state).status == 0
     assert len(files_in(out)) == 2 * SHOTS and frames_of(lost)

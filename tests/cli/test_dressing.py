@@ -21,7 +21,7 @@ from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from boxkite.demo.ticks import tick_frames
 from tests.core.test_looks import write_cube
-from tests.verification import assert_holds, boxkite, decoded_hash, frames_of, sound_of
+from tests.verification import assert_holds, boxkite, decoded_hash, frames_of, kinds, sound_of
 
 RATE = FrameRate.parse("25")
 
@@ -74,7 +74,7 @@ def test_a_look_beside_the_clip_is_applied_by_itself_and_stands_in_the_plan(
         "proxy-dnxhr.look.cdl=true",
     )
     assert [file["look"] for file in plain["files"] + made["files"]] == [[], ["A-vat2.cube"], []]
-    assert "its look A-vat2.cube is not applied" in made["files"][1]["warnings"]
+    assert "look-not-applied" in kinds(made["files"][1]["warnings"])
     wanted = np.ascontiguousarray(pictures(tmp_path / "plain/A-vat2.mov")[10].astype(np.float32) / 255)
     processor_of((FileStep(tmp_path / "A-vat2.cube"),)).apply(wanted)
     found = pictures(tmp_path / "graded/A-vat2.mov")[10].astype(np.float32) / 255
@@ -120,7 +120,9 @@ def test_burn_ins_are_placed_nudged_and_coloured_and_say_what_they_cannot_show(
         '[[watermark]]\ntext = "B"\nposition = "left"\nwidth_percent = 5\n'
     )  # fmt: skip
     made = run(tmp_path, card / "B-quiet.mov", "--to", "lettered.toml:out")
-    assert any("no glyph for them: 紙" in warning for warning in made["files"][0]["warnings"])
+    assert [one["values"] for one in made["files"][0]["warnings"] if one["kind"] == "glyphs-missing"] == [
+        {"characters": "紙"}
+    ]
     first = image_of(tmp_path / "out/B-quiet/B-quiet.0001.png").astype(int)
     red, green, blue = np.moveaxis(first, -1, 0)
     magenta = np.argwhere(np.minimum(red, blue) - green > 120)
@@ -168,7 +170,9 @@ def test_a_recorders_wave_takes_the_place_of_the_cameras_sound_to_the_sample(
     (tmp_path / "m.csv").write_text("source,name,in,out\nA-vat2.mov,dip,25,75\n")
     made = run(tmp_path, card / "A-vat2.mov", "--by", "ranges", "--marks", "m.csv", "--sound", tmp_path,
                "--to", "stock:out")  # fmt: skip
-    assert "A-vat2.mov gets the sound of take1.wav" in made["notices"]
+    assert [one["values"] for one in made["notices"] if one["kind"] == "recording"] == [
+        {"source": "A-vat2.mov", "recording": "take1.wav"}
+    ]
     heard, rate = sound_of(Path(made["files"][0]["path"]))
     found = find_ticks(heard, rate)
     wanted = [tick - 96_000 - 48_000 for tick in find_ticks(samples, 48_000)]
@@ -203,7 +207,7 @@ def test_sound_is_mixed_made_as_loud_as_asked_and_silent_where_a_track_is_needed
     assert abs(loudness + 35) < 0.5
     silent, _ = sound_of(tmp_path / "out/B-quiet.mxf")
     assert len(silent) == 48_000 and not silent.any()
-    assert "it gets a silent track" in made["files"][2]["warnings"][0]
+    assert "silent-track-added" in kinds(made["files"][2]["warnings"])
     wave, rate = sound_of(tmp_path / "waves/A-vat2.wav")
     ticks = [sample_at(frame, RATE, rate) for frame in tick_frames(75, RATE)]
     assert all(abs(a - b) <= 1 for a, b in zip(find_ticks(wave, rate), ticks, strict=True))
@@ -331,7 +335,7 @@ def test_two_passes_hardware_that_is_not_there_and_chosen_image_numbers(card: Pa
     )  # fmt: skip
     by_preset = {file["preset"]: file for file in made["files"]}
     assert frames_of(tmp_path / "w/B-quiet.mp4") == frames_of(tmp_path / "h/B-quiet.mp4")
-    assert any("no nvenc encoder of h264 works here" in text for text in by_preset["web"]["warnings"])
+    assert "encoder-fell-back" in kinds(by_preset["web"]["warnings"])
     assert sorted(path.name for path in (tmp_path / "j/B-quiet").iterdir())[0] == "B-quiet.1001.jpg"
     assert sorted(path.name for path in (tmp_path / "x/B-quiet").iterdir())[0] == "B-quiet.000000.exr"
     assert not list(tmp_path.rglob(".*"))

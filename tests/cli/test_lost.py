@@ -316,9 +316,7 @@ def test_one_source_that_makes_no_sense_is_set_aside_and_a_gap_must_be_accepted(
             container.mux(stream.encode(None))
     planned = boxkite("plan", "card", "--to", "web:out", "--json", cwd=tmp_path)
     assert [row["name"] for row in planned.json["rows"]] == ["fine"]
-    assert any(
-        "gap.mkv: one of its 11 pictures stands for 2330.2 hours" in one for one in planned.json["notices"]
-    )
+    assert any("2330.2 hours" in one["text"] and "gap.mkv" in one["about"] for one in planned.json["notices"])
     assert boxkite("run", "card/gap.mkv", "--to", "web:out", cwd=tmp_path).status == 2
     accepted = boxkite("plan", "card/gap.mkv", "--accept-gaps", "--to", "web:out", "--json", cwd=tmp_path)
     assert accepted.json["rows"][0]["frames"] > 200_000_000

@@ -134,7 +134,7 @@ def test_every_built_in_preset_makes_what_it_can_of_any_footage_and_says_where_i
         "plan", *sources.values(), "--names", "@clip", *words, "--existing", "replace", "--json", cwd=tmp_path
     )
     assert [row["path"] for row in planned.json["rows"]] == [file["path"] for file in done.json["files"]]
-    unfit = {(one["name"], one["reason"].partition(":")[0]) for one in planned.json["left_out"]}
+    unfit = {(one["name"], one["reason"]["values"]["preset"]) for one in planned.json["left_out"]}
     for name in sources:
         clip = Path(name).stem
         for preset in presets:

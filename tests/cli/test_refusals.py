@@ -56,7 +56,7 @@ CASES = {
     "timecode that does not exist": ([*GOOD, "--marks", "drop.edl", "--marks-rate", "29.97"], ["drop.edl:1:", "does not exist"]),  # noqa: E501
     "drop-frame not defined": ([*GOOD, "--marks", "drop.edl"], ["drop.edl:1:", "not defined at 25"]),
     "frame the rate has not": ([*GOOD, "--marks", "rate.edl"], ["rate.edl:1:", "no frame 28", "--marks-rate"]),
-    "all outside": ([*GOOD, "--marks", "far.edl"], ["far.edl", "behind the last frame", "--start-timecode"]),
+    "all outside": ([*GOOD, "--marks", "far.edl"], ["far.edl", "after the last frame", "--start-timecode"]),
     "unknown token": ([*GOOD, "--names", "@markr"], ["column 1", "@marker"]),
     "no token": ([*GOOD, "--marks", "clash.edl", "--names", "shot"], ["no token", "double quotes"]),
     "single quotes": ([*GOOD, "--names", "'@clip'"], ["single quotes", '"@clip"']),

@@ -47,7 +47,7 @@ def test_a_variable_rate_keeps_its_length_whatever_its_steps(steps: list[int]) -
 def test_frames_before_the_first_keyframe_are_left_out_and_said() -> None:
     table = table_from_times(np.arange(10) * 40, 80, 40, Fraction(1, 1000), RATE)
     assert (table.frame_count, table.first_pts) == (8, 80)
-    assert "2 frames before the first keyframe" in table.warnings[0]
+    assert [(one.kind, one.values) for one in table.warnings] == [("before-keyframe", {"frames": 2})]
 
 
 def test_numbered_images_are_grouped_by_all_but_their_number(tmp_path: Path) -> None:
@@ -122,7 +122,7 @@ def test_sound_alone_is_a_source_and_is_cut_by_frames_of_a_usual_rate(tmp_path: 
 def test_everything_the_container_says_is_known(tmp_path: Path) -> None:
     path = tmp_path / "a.mov"
     write_movie(
-        Movie(path, 60, RATE, ((0, VAT),), width=160, height=90, rotation_degrees=90, sample_aspect=Fraction(4, 3),
+        Movie(path, 60, RATE, ((0, VAT),), width=160, height=90, turn_degrees=90, sample_aspect=Fraction(4, 3),
               timecode="01:00:00:00", reel="A003", chapters=((0, "dip"), (30, "lift")))
     )  # fmt: skip
     source = read_source(path)
@@ -139,7 +139,7 @@ def test_everything_the_container_says_is_known(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("turn", [0, 90, 180, 270])
 def test_the_stored_turn_is_what_the_codec_library_hands_out_with_frames(tmp_path: Path, turn: int) -> None:
-    write_movie(Movie(tmp_path / "a.mp4", 2, RATE, ((0, VAT),), width=160, height=90, rotation_degrees=turn))
+    write_movie(Movie(tmp_path / "a.mp4", 2, RATE, ((0, VAT),), width=160, height=90, turn_degrees=turn))
     with av.open(str(tmp_path / "a.mp4")) as container:
         handed_out = round(next(container.decode(video=0)).rotation) % 360
     video = read_source(tmp_path / "a.mp4").video

@@ -35,7 +35,7 @@ def test_texts_and_single_things_are_taken_where_paths_and_lists_are_meant(film:
                       handles=2, except_="name:lift", names="@marker")  # fmt: skip
     found = boxkite.plan(job)
     assert [(row.name, row.frames) for row in found.rows] == [("dip", 10)]
-    assert job.words["except"] == ("name:lift",)
+    assert job.options["except"] == ("name:lift",)
     assert boxkite.inspect(paths).sources[0].path.name == "film.mov"
 
 

@@ -136,7 +136,7 @@ def test_each_shot_gets_its_look_in_a_stated_order_and_hears_of_what_it_does_not
     ]  # fmt: skip
     assert isinstance(look[0], DecisionStep) and look[0].decision.saturation == 0.5
     assert look[1:3] == (FileStep(beside), FileStep(show))
-    assert said == ("the grade in A-vat2.mov.drx cannot be read, so it is not applied",)
+    assert [(one.kind, one.values) for one in said] == [("grade-unreadable", {"file": "A-vat2.mov.drx"})]
     tabled = a_shot(tmp_path, ASC_SOP="(1 1 1)(0.1 0 0)(1 1 1)", ASC_Sat="0.7", Look="show.cube")
     look, _ = finder.look_of(tabled, None)
     assert list(map(str, look)) == ["CDL of the table", "show.cube"]

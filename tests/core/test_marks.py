@@ -10,9 +10,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from boxkite.core.edit.edl.markers import read_edl, write_edl
+from boxkite.core.edit.edl.markers import read_edl_markers, write_edl_markers
 from boxkite.core.edit.reading import read_marks
-from boxkite.core.errors import BoxkiteError, MarksError, spoken
+from boxkite.core.errors import BoxkiteError, MarksError
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.marks.ranges import read_ranges
@@ -68,10 +68,10 @@ def test_bar_separated_notes_mark_the_event_above_and_only_long_ones_have_a_leng
     )
     path = write(tmp_path, text)
     assert shots(cut(path, reel())) == [("first | dip", 25, 75), ("a length", 75, 95), ("point", 125, 250)]
-    read = read_edl(path)
+    read = read_edl_markers(path)
     assert [mark.colour for mark in read.marks] == ["blue", "red", ""]
     assert read.marks[0].note == "3 hands: in the vat"
-    assert read.warnings == ("line 2 is not understood and left aside: dips will come and go in here",)
+    assert [(one.kind, one.about) for one in read.warnings] == [("line-skipped", "line 2")]
 
 
 def test_titles_modes_comments_and_blank_lines_come_in_any_order_and_encoding(tmp_path: Path) -> None:
@@ -90,11 +90,11 @@ def test_each_odd_marker_has_its_one_visible_outcome(tmp_path: Path) -> None:
     )
     found = cut(path, reel())
     assert shots(found) == [("first", 50, 150), ("later", 150, 200), ("", 200, 250)]
-    told = "\n".join(found.notices)
-    for words in ("not in the order of time", "“second” is on the same frame as “first”", "list.edl:4", "before the first",  # noqa: E501
-                  "list.edl:5", "behind the last"):  # fmt: skip
-        assert words in told
-    assert found.shots[2].warnings == ("its mark has no name",)
+    assert [(one.kind, one.about) for one in found.notices] == [
+        ("marks-unsorted", "list.edl"), ("mark-before-media", "list.edl:4"), ("mark-on-same-frame", "list.edl:3"),
+        ("mark-after-media", "list.edl:5"),
+    ]  # fmt: skip
+    assert [one.kind for one in found.shots[2].warnings] == ["unnamed-mark"]
 
 
 def test_drop_frame_lists_land_on_the_frames_a_counter_gives(tmp_path: Path) -> None:
@@ -108,7 +108,11 @@ def test_drop_frame_lists_land_on_the_frames_a_counter_gives(tmp_path: Path) -> 
     assert [span[1] for span in shots(cut(plain, on))] == [1800]
     other = write(tmp_path, "FCM: NON-DROP FRAME\n* LOC: 01:01:00:00 RED counted otherwise\n")
     assert [span[1] for span in shots(cut(other, on))] == [1800]
-    assert "non-drop" in (counting_notice(read_marks(other), on) or "")
+    told = counting_notice(read_marks(other), on)
+    assert told and (told.values["list_counting"], told.values["source_counting"]) == (
+        "non-drop",
+        "drop-frame",
+    )
 
 
 @pytest.mark.parametrize(
@@ -127,7 +131,8 @@ def test_a_list_that_seems_to_count_at_half_the_rate_is_wondered_at(tmp_path: Pa
     lines = [f"* LOC: 01:00:0{second}:{5 * second:02d} RED m{second}" for second in range(6)]
     marks = read_marks(write(tmp_path, "\n".join(lines)))
     fast = reel("59.94", 600)
-    assert "marks-rate 29.97" in spoken(half_rate_notice(marks, fast, None) or "")
+    wondered = half_rate_notice(marks, fast, None)
+    assert wondered and wondered.values["half"] == "29.97"
     assert half_rate_notice(marks, fast, FrameRate.parse("29.97")) is None
     assert half_rate_notice(marks, reel("29.97"), None) is None
     assert half_rate_notice(read_marks(write(tmp_path, lines[5].replace("25", "45"))), fast, None) is None
@@ -199,9 +204,10 @@ def test_ranges_are_cut_short_where_the_media_ends_and_said_so(tmp_path: Path) -
     path = write(tmp_path, "sep=,\nname,in,out\nlong,240,300\nbehind,250,260\nno out,3,3\n", "list.csv")
     found = cut(path, reel(), by="ranges")
     assert shots(found) == [("long", 240, 250)]
-    assert found.shots[0].warnings == ("cut short by 50 frames where the media ends",)
-    assert "list.csv:4" in found.notices[0]
-    assert "no out" in found.notices[1]
+    assert [(one.kind, one.values) for one in found.shots[0].warnings] == [("shortened", {"frames": 50})]
+    assert [(one.kind, one.about) for one in found.notices] == [
+        ("mark-after-media", "list.csv:4"), ("range-without-out", "list.csv:5"),
+    ]  # fmt: skip
 
 
 @pytest.mark.parametrize(
@@ -227,7 +233,7 @@ def test_what_we_write_we_read(tmp_path: Path) -> None:
     rate = FrameRate.parse("59.94")
     start = Timecode.parse("01:00:00;00", rate)
     marks = [(start + 7 * index, ("red", "", "teal")[index % 3], f"blue {index}") for index in range(600)]
-    write_edl(tmp_path / "w.edl", "A Hundred Sheets", start, start + 4300, marks)
+    write_edl_markers(tmp_path / "w.edl", "A Hundred Sheets", start, start + 4300, marks)
     found = cut(tmp_path / "w.edl", reel("59.94", 4300, "01:00:00;00"))
     assert [span[:2] for span in shots(found)] == [
         (name, time.frame - start.frame) for time, _, name in marks

@@ -146,7 +146,7 @@ def test_overlaps_and_short_shots_are_remarked_and_added_up(tmp_path: Path) -> N
     shots = [*shots_of(one, (0, 100), (90, 200), (200, 210)), *shots_of(other, (50, 120))]
     found = remarked(shots)
     assert [shot.unlike for shot in found] == [(), (EditDifference.OVERLAP,), (EditDifference.SHORT,), ()]
-    assert found[1].warnings == ("10 of its frames are in “m0” () too",)
+    assert [one.values for one in found[1].warnings] == [{"frames": 10, "name": "m0", "origin": ""}]
     plan = planned(tmp_path, found, outputs=(Output("web", tmp_path / "w"), Output("stock", tmp_path / "s")))
     totals = add_up(plan.rows)
     assert (totals.files, totals.shots, totals.sources, totals.source_bytes) == (8, 4, 2, 2_000_000)

@@ -20,7 +20,7 @@ from pathlib import Path
 
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard
-from boxkite.core.files.partials import sweep
+from boxkite.core.files.sweeping import sweep
 from tests.verification import Run, decoded_hash
 from tests.warm import Warm
 

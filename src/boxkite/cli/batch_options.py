@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from boxkite.core.batch.executors.cluster import ClusterExecutor
     from boxkite.core.batch.executors.local import LocalExecutor
-    from boxkite.core.batch.notifications import Notices
+    from boxkite.core.batch.notifications import Notifications
     from boxkite.core.batch.turns import Turn
 
 TURNS = ("wait", "share")
@@ -43,13 +43,13 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def notices_from(arguments: argparse.Namespace) -> Notices:
+def notifications_from(arguments: argparse.Namespace) -> Notifications:
     """Who is told. Raises RequestError."""
-    from boxkite.core.batch.notifications import Notices
+    from boxkite.core.batch.notifications import Notifications
     from boxkite.core.settings import read_settings
 
     own = read_settings()
-    return Notices(arguments.when_ended or own.when_ended, arguments.web_hook or own.web_hook)
+    return Notifications(arguments.when_ended or own.when_ended, arguments.web_hook or own.web_hook)
 
 
 def options_kept_nowhere(arguments: argparse.Namespace) -> list[str]:

@@ -42,8 +42,8 @@ def run(arguments: argparse.Namespace) -> int:
             hint="remove it, or name another: boxkite demo tryout",
         )
     console = make_console()
-    started = time.monotonic()
     print_line(console, f"Drawing “A Hundred Sheets”, one day at a paper mill, into {folder}", "bold")
+    started = time.monotonic()
     files = _draw(console, folder)
     print_line(console, f"drew {counted(len(files), 'file')} in {time.monotonic() - started:.1f} s")
     status = 0 if arguments.draw_only else _round(console, folder)
@@ -66,7 +66,7 @@ def _draw(console: Console, folder: Path) -> list[Path]:
 def _round(console: Console, folder: Path) -> int:
     from boxkite.cli import inspect_command
     from boxkite.cli.plan_command import show_plan
-    from boxkite.cli.run_command import make_files, show_summary
+    from boxkite.cli.run_command import exit_status, run_plan, show_summary
     from boxkite.cli.tables import print_line
     from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.recording import Batch
@@ -94,12 +94,11 @@ def _round(console: Console, folder: Path) -> int:
     show_plan(console, plan)
     console.print()
     print_line(console, f"$ boxkite run {command}", "bold cyan")
-    started = time.monotonic()
     with LocalExecutor() as executor:
         batch = Batch()
-        ended = make_files(console, plan, executor, batch)
-    show_summary(console, plan, ended, time.monotonic() - started, batch)
-    return 1 if any(event.result.failure for event in ended) else 0
+        outcome = run_plan(console, plan, executor, batch)
+    show_summary(console, outcome)
+    return exit_status(outcome)
 
 
 def _say_what_next(console: Console, folder: Path) -> None:

@@ -13,6 +13,8 @@ from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.edl.timelines import guessed_rate, told_rate
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.edit.timeline import ClipKind
+from boxkite.core.notices.edit import RATE_GUESSED
+from boxkite.core.notices.notice import notice_as_json
 from boxkite.core.timebase import FrameRate, Timecode
 
 if TYPE_CHECKING:
@@ -44,7 +46,7 @@ def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -
                         "path": str(edit.path),
                         "kind": edit.kind,
                         "timelines": [_timeline_as_json(timeline) for timeline in edit.timelines],
-                        "warnings": list(edit.warnings),
+                        "warnings": list(map(notice_as_json, edit.warnings)),
                     }
                     for edit in edits
                 ]
@@ -56,7 +58,7 @@ def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -
         for timeline in edit.timelines:
             _show(console, timeline)
         for warning in edit.warnings:
-            print_line(console, f"! {edit.path.name}: {warning}", "yellow")
+            print_line(console, f"! {edit.path.name}: {warning.marked}", "yellow")
     return 0
 
 
@@ -68,9 +70,8 @@ def _read(path: Path, rate: FrameRate | None) -> Edit:
     if told := told_rate(lists):
         return read_edit(path, told)
     guess = guessed_rate(lists)
-    warning = f"the list does not say its rate: shown as {guess} fps, unless --marks-rate says another"
     edit = read_edit(path, guess)
-    return replace(edit, warnings=(warning, *edit.warnings))
+    return replace(edit, warnings=(RATE_GUESSED(rate=str(guess)), *edit.warnings))
 
 
 def _show(console: Console, timeline: Timeline) -> None:

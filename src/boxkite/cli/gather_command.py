@@ -191,7 +191,13 @@ def _copy(console: Console, cards: Sequence[Card]) -> list[Copied]:
 
 
 def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path) -> int:
-    from boxkite.cli.batch_options import cluster_from, executor_from, notices_from, turn_from, workers_from
+    from boxkite.cli.batch_options import (
+        cluster_from,
+        executor_from,
+        notifications_from,
+        turn_from,
+        workers_from,
+    )
     from boxkite.cli.options import job_on
     from boxkite.cli.plan_command import plan_with_progress
     from boxkite.cli.run_command import run_and_tell
@@ -201,7 +207,7 @@ def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path
     batch = Batch(
         turn=turn_from(arguments),
         job=job,
-        notices=notices_from(arguments),
+        notifications=notifications_from(arguments),
         cluster=cluster_from(arguments),
     )
     with executor_from(batch.cluster, workers_from(arguments)) as executor:

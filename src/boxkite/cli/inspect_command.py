@@ -144,7 +144,7 @@ def _show(found: Findings, deep: Mapping[Path, DeepFacts], wants_deep: bool) -> 
                 _show_facts(console, source, deep.get(source.path), named=len(sources) > 1)
     for source in sources:
         for warning in source.warnings:
-            print_line(console, f"  {source.label}: {warning}", "yellow")
+            print_line(console, f"  {source.label}: {warning.marked}", "yellow")
     if unreadable:
         print_line(console, f"{counted(len(unreadable), 'file')} not read:", "bold")
         for item in unreadable:
@@ -211,6 +211,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
 
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
     from boxkite.core.metadata.lookup import know
+    from boxkite.core.notices.notice import notice_as_json
     from boxkite.core.shots.token_listing import list_tokens
 
     tables = [path_from(path) for path in arguments.metadata or ()]
@@ -234,7 +235,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
                     }
                     for path, lines in listed.items()
                 ],
-                "notices": notices,
+                "notices": list(map(notice_as_json, notices)),
             }
         )
         return 0
@@ -263,7 +264,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
         print_line(console, f"empty here: {empty}")
         console.print()
     for notice in notices:
-        print_line(console, f"! {notice}", "yellow")
+        print_line(console, f"! {notice.marked}", "yellow")
     return 0
 
 

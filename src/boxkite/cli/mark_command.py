@@ -59,7 +59,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     detect = _action(actions, "detect", "the cuts in a finished file that has no list, as marks to look over")
     detect.add_argument("path", metavar="PATH", help="a media file")
     detect.add_argument("--strip", metavar="PNG", help="draw the pictures on both sides of each cut")
-    for one in (add, change, taking, detect, giving):
+    for one in actions.choices.values():
         one.add_argument(
             "--marks-rate", metavar="RATE", help="frame rate of lists that do not give theirs, in fps"
         )
@@ -96,7 +96,7 @@ def _add_times(parser: argparse.ArgumentParser) -> None:
 
 def _add_words(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--keyword", metavar="WORD", action="append", default=[], help="repeatable")
-    parser.add_argument("--note", default=None, help="what is to be said of it")
+    parser.add_argument("--note", default=None, help="a note on it")
     parser.add_argument("--colour", default=None, help="of the marker, where lists have one")
     parser.add_argument("--circled", action="store_true", help="a good take")
 
@@ -114,7 +114,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli import mark_actions
 
     doing: dict[str, Callable[[argparse.Namespace], int]] = {
-        "add": mark_actions.add_marks,
+        "add": mark_actions.add_mark,
         "list": mark_actions.list_marks,
         "change": mark_actions.change_some,
         "remove": mark_actions.remove_marks,

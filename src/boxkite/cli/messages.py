@@ -1,5 +1,7 @@
 """What is said to the standard error, and text from strangers made safe to show."""
 
+from __future__ import annotations
+
 import sys
 from collections.abc import Iterable
 

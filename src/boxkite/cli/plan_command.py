@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 
     from boxkite.core.files.walking import Unseen
     from boxkite.core.job.job import Job
+    from boxkite.core.notices.notice import Notice
     from boxkite.core.plan.rows import Plan
     from boxkite.core.plan.totals import Totals
 
@@ -144,13 +145,13 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
         print_table(
             console,
             [Column("left out", gives_way=True), Column("where", gives_way=True), Column("why")],
-            [[one.name, one.origin, one.reason] for one in plan.left_out],
+            [[one.name, one.origin, one.reason.marked] for one in plan.left_out],
         )
     for gone in plan.gone:
         print_line(console, f"gone: {gone.path} is made no more", "yellow")
     _show_warnings(console, plan)
     for notice in plan.notices:
-        print_line(console, f"! {notice}", "yellow")
+        print_line(console, f"! {notice.marked}", "yellow")
     for row in plan.rows:
         if row.replaces:
             other = "" if row.replaces.is_ours else ", which no batch on record made"
@@ -273,14 +274,14 @@ def _show_warnings(console: Console, plan: Plan) -> None:
 
     lines = []
     for rows in rows_by_shot(plan.rows):
-        said: dict[str, list[int]] = {}
+        numbers_of: dict[Notice, list[int]] = {}
         for row in rows:
             for warning in row.warnings:
-                said.setdefault(warning, []).append(row.number)
-        for warning, numbers in said.items():
+                numbers_of.setdefault(warning, []).append(row.number)
+        for warning, numbers in numbers_of.items():
             which = f"{numbers[0]}" if len(numbers) == 1 else f"{numbers[0]}, {numbers[-1]}"
             which = f"{numbers[0]}-{numbers[-1]}" if len(numbers) > 2 else which
-            lines.append(f"! {which} {rows[0].name}: {warning}")
+            lines.append(f"! {which} {rows[0].name}: {warning.marked}")
     for line in lines[:_MOST_WARNINGS]:
         print_line(console, line, "yellow")
     if len(lines) > _MOST_WARNINGS:

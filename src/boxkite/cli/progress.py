@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from types import TracebackType
 from typing import Self
 
@@ -13,7 +14,7 @@ from rich.text import Text
 from boxkite.cli.messages import printable
 from boxkite.cli.tables import counted, file_size, print_line
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted, TriedAgain, TurnAwaited
-from boxkite.core.plan.rows import Plan, rows_by_stretch, stretch_of
+from boxkite.core.plan.rows import Row, rows_by_stretch, stretch_of
 
 
 class _Speed(ProgressColumn):
@@ -27,7 +28,7 @@ class _Speed(ProgressColumn):
 class WindowProgress:
     """A bar for the whole batch, one for each shot being made, a line above for each file that ends."""
 
-    def __init__(self, console: Console, plan: Plan) -> None:
+    def __init__(self, console: Console, rows: Sequence[Row]) -> None:
         self._console = console
         self._progress = Progress(
             TextColumn("{task.description}", table_column=Column(no_wrap=True, overflow="ellipsis", ratio=1)),
@@ -40,9 +41,9 @@ class WindowProgress:
             transient=True,
             speed_estimate_period=20,
         )
-        shots = {rows[0].number: stretch_of(rows).length for rows in rows_by_stretch(plan.to_make)}
+        shots = {group[0].number: stretch_of(group).length for group in rows_by_stretch(rows)}
         self._lengths = shots
-        self._files = len(plan.to_make)
+        self._files = len(rows)
         self._ended = 0
         self._done: dict[int, int] = {}
         self._tasks: dict[int, TaskID] = {}
@@ -108,9 +109,9 @@ class WindowProgress:
 class LinesProgress:
     """One line for each file that ends; for logs and pipes."""
 
-    def __init__(self, console: Console, plan: Plan) -> None:
+    def __init__(self, console: Console, rows: Sequence[Row]) -> None:
         self._console = console
-        self._files = len(plan.to_make)
+        self._files = len(rows)
         self._ended = 0
 
     def __enter__(self) -> Self:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import time
 from typing import TYPE_CHECKING
 
 from boxkite.cli.batch_options import (
     add_batch_arguments,
     cluster_from,
     executor_from,
-    notices_from,
+    notifications_from,
     options_kept_nowhere,
 )
 
@@ -69,36 +70,35 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
-    import time
-
-    from boxkite.cli.run_command import batch_as_json, exit_status, make_files, show_summary
+    from boxkite.cli.run_command import exit_status, make_files, show_summary
     from boxkite.cli.tables import counted, make_console, print_json, print_line
-    from boxkite.core.batch.recording import go_on
+    from boxkite.core.batch.outcome import Outcome, outcome_as_json
+    from boxkite.core.batch.recording import resume_batch
     from boxkite.core.batch.resuming import rest_of
-    from boxkite.core.plan.rows import Plan
 
     rest = rest_of(records, name, accept_changes=arguments.accept_changes, missing=arguments.missing)
     batch = _batch(arguments, rest)
     console = make_console(stderr=arguments.json)
-    rows = sorted((*rest.work.rows, *(row for row, _ in rest.work.refused)), key=lambda row: row.number)
-    plan = Plan(tuple(rows), rest.said, (), (), rest.record.pattern, version=rest.record.version)
+    rows = tuple(
+        sorted((*rest.work.rows, *(row for row, _ in rest.work.refused)), key=lambda row: row.number)
+    )
     if not arguments.json:
-        said = f"batch {name}: {counted(rest.done, 'file')} verified before, {len(rows)} to be made"
-        print_line(console, said, "bold")
-        for line in rest.said:
-            print_line(console, f"! {line}", "yellow")
+        begins = f"batch {name}: {counted(rest.done, 'file')} verified before, {len(rows)} to be made"
+        print_line(console, begins, "bold")
+        for notice in rest.notices:
+            print_line(console, f"! {notice.marked}", "yellow")
     started = time.monotonic()
     workers = arguments.workers or (None if batch.cluster else rest.record.workers)
     with executor_from(batch.cluster, workers) as executor:
         if rest.work.rows:
-            batch.said += executor.prepare(rest.work.rows)
-        ended = make_files(console, plan, executor, batch, go_on(records, rest.work, executor, batch))
-    seconds = time.monotonic() - started
+            batch.notices += executor.prepare(rest.work.rows)
+        ended = make_files(console, rows, resume_batch(records, rest.work, executor, batch))
+    outcome = Outcome(batch, rows, tuple(ended), time.monotonic() - started, rest.notices)
     if arguments.json:
-        print_json({**batch_as_json(plan, ended, seconds, batch), "verified_before": rest.done})
+        print_json({**outcome_as_json(outcome), "verified_before": rest.done})
     elif rows:
-        show_summary(console, plan, ended, seconds, batch, warnings=False)
-    return exit_status(ended, batch, plan)
+        show_summary(console, outcome, warnings=False)
+    return exit_status(outcome)
 
 
 def _name(records: Records, wanted: str | None) -> str:
@@ -115,20 +115,21 @@ def _name(records: Records, wanted: str | None) -> str:
 
 def _batch(arguments: argparse.Namespace, rest: Rest) -> Batch:
     from boxkite.core.batch.recording import Batch
+    from boxkite.core.notices.batches import CLUSTER_NOT_KEPT, COMMAND_NOT_KEPT, WEB_HOOK_NOT_KEPT
 
     turn = arguments.turn or rest.record.settings.get("turn")
     batch = Batch(
         turn="share" if turn == "share" else "wait",
-        notices=notices_from(arguments),
+        notifications=notifications_from(arguments),
         cluster=cluster_from(arguments),
         name=rest.record.name,
     )
-    given = {"command": batch.notices.command, "web hook": batch.notices.web_hook, "cluster": batch.cluster}
-    words = {
-        "command": "a command was to be run at its end: --when-ended gives it again",
-        "web hook": "a web address was to be told of its end: --web-hook gives it again",
-        "cluster": "it was begun on a cluster and is made on this machine now: --cluster gives it again",
+    given = {
+        "command": batch.notifications.command,
+        "web hook": batch.notifications.web_hook,
+        "cluster": batch.cluster,
     }
+    kinds = {"command": COMMAND_NOT_KEPT, "web hook": WEB_HOOK_NOT_KEPT, "cluster": CLUSTER_NOT_KEPT}
     asked = rest.record.settings.get("asked", ())
-    batch.said += [text for what, text in words.items() if what in asked and not given[what]]
+    batch.notices += [kind() for what, kind in kinds.items() if what in asked and not given[what]]
     return batch

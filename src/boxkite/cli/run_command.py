@@ -6,13 +6,13 @@ import argparse
 import contextlib
 import sys
 import time
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from boxkite.cli.batch_options import (
     add_batch_arguments,
     cluster_from,
     executor_from,
-    notices_from,
+    notifications_from,
     options_kept_nowhere,
     turn_from,
     workers_from,
@@ -21,14 +21,15 @@ from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
 
 if TYPE_CHECKING:
-    from collections.abc import Generator
+    from collections.abc import Generator, Sequence
 
     from rich.console import Console
 
     from boxkite.core.batch.events import Event, FileEnded
     from boxkite.core.batch.executors.executor import Executor
+    from boxkite.core.batch.outcome import Outcome
     from boxkite.core.batch.recording import Batch
-    from boxkite.core.plan.rows import Plan
+    from boxkite.core.plan.rows import Plan, Row
 
 EXAMPLES = """\
 examples:
@@ -66,7 +67,7 @@ def _batch_from(arguments: argparse.Namespace) -> Batch:
     return Batch(
         turn=turn_from(arguments),
         job=job,
-        notices=notices_from(arguments),
+        notifications=notifications_from(arguments),
         cluster=cluster_from(arguments),
         words={"typed": sys.argv[1:]},
     )
@@ -75,23 +76,30 @@ def _batch_from(arguments: argparse.Namespace) -> Batch:
 def run_and_tell(plan: Plan, executor: Executor, batch: Batch, *, as_json: bool) -> int:
     """Run a plan, show how it goes and what came of it; the exit status."""
     from boxkite.cli.tables import make_console, print_json
+    from boxkite.core.batch.outcome import outcome_as_json
 
     console = make_console(stderr=as_json)
-    started = time.monotonic()
-    ended = make_files(console, plan, executor, batch)
-    seconds = time.monotonic() - started
+    outcome = run_plan(console, plan, executor, batch)
     if as_json:
-        print_json(batch_as_json(plan, ended, seconds, batch))
+        print_json(outcome_as_json(outcome))
     else:
-        show_summary(console, plan, ended, seconds, batch)
-    return exit_status(ended, batch, plan)
+        show_summary(console, outcome)
+    return exit_status(outcome)
 
 
-def exit_status(ended: list[FileEnded], batch: Batch, plan: Plan) -> int:
+def run_plan(console: Console, plan: Plan, executor: Executor, batch: Batch) -> Outcome:
+    """Run a plan with progress; what came of it."""
+    from boxkite.core.batch.outcome import Outcome
+    from boxkite.core.batch.recording import run_recorded
+
+    started = time.monotonic()
+    ended = make_files(console, plan.to_make, run_recorded(plan, executor, batch))
+    return Outcome.of_plan(plan, batch, ended, time.monotonic() - started)
+
+
+def exit_status(outcome: Outcome) -> int:
     """0 all well, 1 some files failed, were not begun or could not be seen, 130 stopped."""
-    if batch.stopped:
-        return 130
-    return 1 if batch.lacking or plan.unseen or any(event.result.failure for event in ended) else 0
+    return 130 if outcome.batch.stopped else int(not outcome.is_complete)
 
 
 def _in_background(arguments: argparse.Namespace) -> int:
@@ -107,7 +115,7 @@ def _in_background(arguments: argparse.Namespace) -> int:
     assert batch.job
     plan = plan_with_progress(batch.job)
     if not plan.to_make:
-        print_line(make_console(), "there is nothing to make", "bold green")
+        print_line(make_console(), "nothing to do", "bold green")
         return 0
     with Records() as records:
         if batch.cluster:
@@ -130,23 +138,15 @@ def _in_background(arguments: argparse.Namespace) -> int:
 
 
 def make_files(
-    console: Console,
-    plan: Plan,
-    executor: Executor,
-    batch: Batch,
-    events: Generator[Event, None, None] | None = None,
+    console: Console, rows: Sequence[Row], events: Generator[Event, None, None]
 ) -> list[FileEnded]:
-    """Run a plan with progress on the terminal, or a line a file where there is none.
-
-    events: of a batch that is resumed; None for a new one.
-    """
+    """Follow a batch with progress on the terminal, or one line per file where there is none."""
     from boxkite.cli.progress import LinesProgress, WindowProgress
     from boxkite.core.batch.events import FileEnded
-    from boxkite.core.batch.recording import run_recorded
 
     ended: list[FileEnded] = []
-    drawing = WindowProgress(console, plan) if console.is_terminal else LinesProgress(console, plan)
-    with drawing, contextlib.closing(events or run_recorded(plan, executor, batch)) as heard:
+    drawing = WindowProgress(console, rows) if console.is_terminal else LinesProgress(console, rows)
+    with drawing, contextlib.closing(events) as heard:
         for event in heard:
             drawing.show(event)
             if isinstance(event, FileEnded):
@@ -154,99 +154,58 @@ def make_files(
     return sorted(ended, key=lambda event: event.row.number)
 
 
-def show_summary(
-    console: Console,
-    plan: Plan,
-    ended: list[FileEnded],
-    seconds: float,
-    batch: Batch,
-    *,
-    warnings: bool = True,
-) -> None:
+def show_summary(console: Console, outcome: Outcome, *, warnings: bool = True) -> None:
     """What was made, what failed and why, and what the plan had warned of, if it was not just shown."""
     from boxkite.cli.tables import counted, file_size, print_line
     from boxkite.core.shots.choosing import why
 
-    verified = [event for event in ended if event.result.verification]
-    failed = [event for event in ended if event.result.failure]
+    batch, verified, failed = outcome.batch, outcome.verified, outcome.failed
     size = sum(event.result.verification.size_bytes for event in verified if event.result.verification)
     frames = sum(event.row.frames for event in verified)
-    speed = f"{frames / seconds:.0f} fps" if seconds > 0 else ""
-    if not plan.to_make:
-        print_line(console, "there is nothing to make", "bold green")
+    speed = f"{frames / outcome.seconds:.0f} fps" if outcome.seconds > 0 else ""
+    if not outcome.to_make:
+        print_line(console, "nothing to do", "bold green")
     else:
         print_line(
             console,
             f"{counted(len(verified), 'file')} verified, {len(failed)} failed:"
-            f" {file_size(size)}, {frames} frames in {seconds:.1f} s, {speed}",
+            f" {file_size(size)}, {frames} frames in {outcome.seconds:.1f} s, {speed}",
             "bold green" if not failed else "bold red",
         )
-    for folder in dict.fromkeys(str(row.folder) for row in plan.rows):
+    for folder in dict.fromkeys(str(row.folder) for row in outcome.rows):
         print_line(console, f"in {folder}")
-    kept = sum(row.action.value == "keep" for row in plan.rows)
-    if kept:
-        print_line(console, f"{counted(kept, 'file')} kept: the same was there already")
-    if warnings and plan.left_out:
-        print_line(console, f"{why(plan.left_out)} (plan --left-out lists them)", "yellow")
+    if kept := len(outcome.rows) - len(outcome.to_make):
+        print_line(console, f"{counted(kept, 'file')} kept: identical files exist already")
+    if warnings and outcome.left_out:
+        print_line(console, f"{why(outcome.left_out)} (plan --left-out lists them)", "yellow")
     if batch.name:
         print_line(console, f"batch {batch.name}; plan --since {batch.name} shows what changes later")
-    for line in ([batch.problem] if batch.problem else []) + batch.said:
-        print_line(console, f"! {line}", "yellow")
-    _show_what_is_left(console, plan, ended, batch)
+    for notice in outcome.notices:
+        print_line(console, f"! {notice.marked}", "yellow")
+    _show_what_is_left(console, outcome)
     for event in failed:
         print_line(console, f"failed: {event.row.path.name}: {event.result.failure}", "red")
     if failed and batch.name:
         print_line(console, f"boxkite log {batch.name} --errors has the detail")
-    for event in ended:
+    for event in outcome.ended:
         for warning in (*(event.row.warnings if warnings else ()), *event.result.warnings):
-            print_line(console, f"! {event.row.name} ({event.row.preset.name}): {warning}", "yellow")
-    for notice in plan.notices if warnings else ():
-        print_line(console, f"! {notice}", "yellow")
+            print_line(console, f"! {event.row.name} ({event.row.preset.name}): {warning.marked}", "yellow")
+    for notice in outcome.plan_notices if warnings else ():
+        print_line(console, f"! {notice.marked}", "yellow")
 
 
-def _show_what_is_left(console: Console, plan: Plan, ended: list[FileEnded], batch: Batch) -> None:
+def _show_what_is_left(console: Console, outcome: Outcome) -> None:
     """What was not begun, and what to do about it."""
     from boxkite.cli.tables import counted, file_size, print_line
 
-    left = len(plan.to_make) - len(ended)
+    batch, left = outcome.batch, counted(outcome.not_begun, "file")
     if batch.lacking:
         lacking = batch.lacking
         print_line(
             console,
-            f"! {counted(left, 'file')} not begun: {lacking.folder} has {file_size(lacking.free_bytes)} left;"
+            f"! {left} not begun: {lacking.folder} has {file_size(lacking.free_bytes)} left;"
             f" make room, then: boxkite resume {batch.name}",
             "bold yellow",
         )
     elif batch.stopped:
-        said = f"stopped: {counted(left, 'file')} left; boxkite resume {batch.name} makes them"
-        print_line(console, said, "bold yellow")
-
-
-def batch_as_json(plan: Plan, ended: list[FileEnded], seconds: float, batch: Batch) -> dict[str, Any]:
-    """A batch that has ended as plain values."""
-    from boxkite.core.plan.rows import left_out_as_json, row_as_json
-
-    files = []
-    for event in ended:
-        verification = event.result.verification
-        files.append(
-            {
-                **row_as_json(event.row),
-                "state": "failed" if event.result.failure else "verified",
-                "failure": event.result.failure or None,
-                "size_bytes": verification.size_bytes if verification else None,
-                "checksum": verification.checksum if verification else None,
-                "warnings": [*event.row.warnings, *event.result.warnings],
-            }
-        )
-    kept = [{**row_as_json(row), "state": "kept"} for row in plan.rows if row.action.value == "keep"]
-    done = {event.row.number for event in ended}
-    left = [{**row_as_json(row), "state": "planned"} for row in plan.to_make if row.number not in done]
-    return {
-        "batch": batch.name or None,
-        "files": sorted([*files, *kept, *left], key=lambda file: file["number"]),
-        "left_out": left_out_as_json(plan),
-        "notices": [*plan.notices, *([batch.problem] if batch.problem else []), *batch.said],
-        "stopped": batch.stopped,
-        "seconds": round(seconds, 3),
-    }
+        print_line(console, f"stopped: {left} left; boxkite resume {batch.name} makes them", "bold yellow")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
+from boxkite.core.notices.notice import notice_as_json
 from boxkite.core.timebase import Timecode
 
 if TYPE_CHECKING:
@@ -143,5 +144,5 @@ def source_as_json(source: Source, deep: DeepFacts | None = None) -> dict[str, A
             and dict(zip(("least", "median", "longest"), deep.spacing, strict=True)),
         },
         "metadata": source.metadata,
-        "warnings": list(source.warnings),
+        "warnings": list(map(notice_as_json, source.warnings)),
     }

@@ -289,6 +289,8 @@ def _as_json(
     batches = [_overview_as_json(one) for one in found]
     if not name:
         return {"batches": batches}
+    from boxkite.core.notices.notice import notice_as_json
+
     files = [
         {
             "number": file.number,
@@ -301,7 +303,7 @@ def _as_json(
             "attempts": file.attempts,
             "threads": file.threads,
             "failure": file.failure or None,
-            "warnings": list(file.warnings),
+            "warnings": list(map(notice_as_json, file.warnings)),
             "started": file.started or None,
             "ended": file.ended or None,
             "seconds": round(file.seconds, 3),

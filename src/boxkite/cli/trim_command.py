@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -38,9 +37,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Show what comes out, make it, write the edit; status 1 when files failed, and then no edit."""
-    from boxkite.cli.run_command import batch_as_json, exit_status, make_files, show_summary
+    from boxkite.cli.run_command import exit_status, run_plan, show_summary
     from boxkite.cli.tables import make_console, print_json, print_line
     from boxkite.core.batch.executors.local import LocalExecutor
+    from boxkite.core.batch.outcome import outcome_as_json
     from boxkite.core.batch.recording import Batch
     from boxkite.core.plan.rows import plan_as_json
     from boxkite.core.projects.trimming import plan_trim
@@ -55,21 +55,19 @@ def run(arguments: argparse.Namespace) -> int:
             print_json({**plan_as_json(trim.plan), "source_bytes": trim.source_bytes})
         return 0
     batch = Batch()
-    started = time.monotonic()
     with LocalExecutor(arguments.workers) as executor:
-        ended = make_files(console, trim.plan, executor, batch)
-    seconds = time.monotonic() - started
-    failed = len(ended) < len(trim.plan.to_make) or any(event.result.failure for event in ended)
+        outcome = run_plan(console, trim.plan, executor, batch)
+    failed = outcome.failed or outcome.not_begun
     if not failed:
         _write_edits(trim, edits)
     if arguments.json:
         made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
-        print_json({**batch_as_json(trim.plan, ended, seconds, batch), **made})
-        return exit_status(ended, batch, trim.plan)
-    show_summary(console, trim.plan, ended, seconds, batch, warnings=False)
+        print_json({**outcome_as_json(outcome), **made})
+        return exit_status(outcome)
+    show_summary(console, outcome, warnings=False)
     for path in edits:
         print_line(console, f"no edit was written: {path}" if failed else f"edit: {path}")
-    return exit_status(ended, batch, trim.plan)
+    return exit_status(outcome)
 
 
 def _show(console: Console, trim: Trim) -> None:

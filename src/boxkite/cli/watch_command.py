@@ -10,7 +10,7 @@ from boxkite.cli.batch_options import (
     add_batch_arguments,
     cluster_from,
     executor_from,
-    notices_from,
+    notifications_from,
     turn_from,
     workers_from,
 )
@@ -99,7 +99,7 @@ def run(arguments: argparse.Namespace) -> int:
         turn=turn_from(arguments),
         cluster=cluster_from(arguments),
         executor_of=executor_from,
-        notices=notices_from(arguments),
+        notifications=notifications_from(arguments),
         images=job_of([]).images,
     )
     console = make_console()
@@ -126,18 +126,19 @@ def _tell(console: Console, event: WatchEvent) -> int:
     if isinstance(event, Unreachable):
         print_line(console, f"{at} ! {event.folder}: {event.reason}", "yellow")
     elif isinstance(event, BatchBegins):
-        sources = dict.fromkeys(row.shot.reel.source.label for row in event.plan.to_make)
+        sources = dict.fromkeys(row.shot.reel.source.label for row in event.rows)
         names = ", ".join(sources)
         how = "goes on" if event.resumed else "begins"
-        files = counted(len(event.plan.to_make), "file")
+        files = counted(len(event.rows), "file")
         print_line(console, f"{at} batch {event.batch.name} {how}: {files} of {names}", "bold")
     elif isinstance(event, FileEnded):
         text, style = file_line(event)
         print_line(console, f"{at} {text}", style)
         return int(bool(event.result.failure))
     elif isinstance(event, BatchEnds):
-        for said in (*([event.batch.problem] if event.batch.problem else []), *event.batch.said):
-            print_line(console, f"{at} ! {said}", "yellow")
+        problems = [event.batch.problem] if event.batch.problem else []
+        for notice in (*problems, *event.batch.notices):
+            print_line(console, f"{at} ! {notice.marked}", "yellow")
     elif isinstance(event, NoRoom):
         left = counted(len(event.rows), "file")
         print_line(console, f"{at} ! {left} not begun: no room in {event.folder}", "bold yellow")

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PIL import Image, ImageDraw, ImageFont
 
-from boxkite.core.edit.edl.markers import write_edl
+from boxkite.core.edit.edl.markers import write_edl_markers
 from boxkite.core.presets.fonts import TEXT_FONT
 from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.day import START, CardClip, DayEdit
@@ -107,7 +107,7 @@ def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _t
         write_movie(movie, lambda done, base=before: told(base + done, total))  # type: ignore[misc]
         before += movie.frames
     start = Timecode.parse(PROGRAM_START, RATE)
-    write_edl(
+    write_edl_markers(
         folder / "mill.edl",
         "A Hundred Sheets",
         start,

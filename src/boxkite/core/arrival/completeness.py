@@ -15,9 +15,9 @@ from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import ImageSettings, Source
+from boxkite.core.notices.footage import BREAKS_OFF, HEADER_LONGER
 from boxkite.core.timebase import Span
 
-_SIGNS_OF_AN_END = ("breaks off", "its header says")
 _INDEXED = ("mov",)
 _UNCERTAIN_SECONDS = Fraction(1, 5)
 """As far as headers are off by themselves: a picture or two, a packet of sound."""
@@ -70,8 +70,8 @@ def _lacking_in(source: Source) -> str:
     if source.video:
         table = measure_frames(source)
         for warning in table.warnings:
-            if any(sign in warning for sign in _SIGNS_OF_AN_END):
-                return warning
+            if warning.is_a(BREAKS_OFF, HEADER_LONGER):
+                return str(warning)
         last = table.frame_count - 1
         for _ in read_pictures(source, table, Span(last, last + 1), threads=1):
             pass

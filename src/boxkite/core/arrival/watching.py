@@ -16,8 +16,8 @@ from boxkite.core.batch.events import Event, FileEnded, NoRoom
 from boxkite.core.batch.executors.executor import Executor
 from boxkite.core.batch.executors.local import LocalExecutor
 from boxkite.core.batch.machine import usable_cores
-from boxkite.core.batch.notifications import Notices
-from boxkite.core.batch.recording import Batch, Work, begin_batch, go_on
+from boxkite.core.batch.notifications import Notifications
+from boxkite.core.batch.recording import Batch, Work, begin_batch, resume_batch
 from boxkite.core.batch.resuming import rest_of
 from boxkite.core.batch.turns import Turn
 from boxkite.core.errors import BoxkiteError, RequestError
@@ -26,7 +26,7 @@ from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.job import Job
 from boxkite.core.plan.planning import make_plan
-from boxkite.core.plan.rows import Plan, Row
+from boxkite.core.plan.rows import Row
 from boxkite.core.records.arrivals import Landed, Landing
 from boxkite.core.records.batch_lock import Holding
 from boxkite.core.records.store import Records
@@ -52,7 +52,7 @@ class WatchSettings:
     executor_of: Callable[[str, int | None], AbstractContextManager[Executor]] = lambda cluster, workers: (
         LocalExecutor(workers)
     )
-    notices: Notices = field(default_factory=Notices)
+    notifications: Notifications = field(default_factory=Notifications)
     images: ImageSettings = field(default_factory=ImageSettings)
 
 
@@ -69,7 +69,7 @@ class BatchBegins:
     """Sources that came whole are being made. resumed: a batch that an earlier watch did not end."""
 
     batch: Batch
-    plan: Plan
+    rows: tuple[Row, ...]
     resumed: bool = False
 
 
@@ -228,11 +228,14 @@ class _Watch:
             yield SetAside(whole[0], reason)
             return
         batch = Batch(
-            turn=self._settings.turn, job=job, notices=self._settings.notices, cluster=self._settings.cluster
+            turn=self._settings.turn,
+            job=job,
+            notifications=self._settings.notifications,
+            cluster=self._settings.cluster,
         )
         stamps = {arrival.path: arrival.stamp for arrival in whole}
         with self._executor(self._settings.workers) as executor:
-            batch.said += executor.prepare(plan.to_make)
+            batch.notices += executor.prepare(plan.to_make)
             work = begin_batch(
                 plan,
                 batch,
@@ -242,7 +245,7 @@ class _Watch:
                 also=self._landed.take(stamps),
             )
             with Holding(self._records.folder, batch.name):
-                yield BatchBegins(batch, plan)
+                yield BatchBegins(batch, plan.to_make)
                 yield from self._run(batch, work, executor)
 
     def _go_on_with(self, name: str) -> Iterator[WatchEvent]:
@@ -251,13 +254,12 @@ class _Watch:
         try:
             with Holding(self._records.folder, name):
                 rest = rest_of(self._records, name)
-                batch = Batch(turn=self._settings.turn, notices=self._settings.notices, name=name)
-                batch.said.extend(rest.said)
-                plan = Plan(rest.work.rows, rest.said, (), (), rest.record.pattern)
-                yield BatchBegins(batch, plan, resumed=True)
+                batch = Batch(turn=self._settings.turn, notifications=self._settings.notifications, name=name)
+                batch.notices.extend(rest.notices)
+                yield BatchBegins(batch, rest.work.rows, resumed=True)
                 workers = self._settings.workers or rest.record.workers or usable_cores()
                 with self._executor(workers) as executor:
-                    batch.said += executor.prepare(rest.work.rows)
+                    batch.notices += executor.prepare(rest.work.rows)
                     yield from self._run(batch, rest.work, executor)
         except BoxkiteError as error:
             yield Unreachable(self._folder, f"batch {name} cannot be resumed: {error.text}")
@@ -274,7 +276,7 @@ class _Watch:
     def _run(self, batch: Batch, work: Work, executor: Executor) -> Iterator[WatchEvent]:
         """Run a batch that is held, and go on looking into the folder meanwhile."""
         full: list[Row] = []
-        with contextlib.closing(go_on(self._records, work, executor, batch)) as events:
+        with contextlib.closing(resume_batch(self._records, work, executor, batch)) as events:
             for event in events:
                 if isinstance(event, FileEnded) and event.result.no_room:
                     full.append(event.row)

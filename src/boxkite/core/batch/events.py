@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Result
 
@@ -68,10 +69,10 @@ class NoRoom:
 
 
 @dataclass(frozen=True)
-class Said:
-    """Something is to be known of the batch. text: in one line."""
+class Noted:
+    """Something is to be known of the batch."""
 
-    text: str
+    notice: Notice
 
 
 @dataclass(frozen=True)
@@ -79,4 +80,4 @@ class Tick:
     """Time has passed and nothing happened; told at least twice a second."""
 
 
-Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Said | Tick
+Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Noted | Tick

@@ -1,4 +1,4 @@
-"""Notices when a batch ends: a command that is run, an address on the web that is told."""
+"""Notifications when a batch ends: a command that is run, an address on the web that is told."""
 
 from __future__ import annotations
 
@@ -12,6 +12,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from boxkite.core.errors import RequestError, setting
+from boxkite.core.notices.batches import NOT_NOTIFIED
+from boxkite.core.notices.notice import Notice
 from boxkite.core.records.record import Overview
 
 _COMMAND_SECONDS = 60
@@ -21,7 +23,7 @@ _MOST_SAID = 400
 
 
 @dataclass(frozen=True)
-class Notices:
+class Notifications:
     """Who is told. command: as typed in a shell, run without one; web_hook: an http or https address."""
 
     command: str = ""
@@ -44,12 +46,12 @@ class Notices:
     def __bool__(self) -> bool:
         return bool(self.command or self.web_hook)
 
-    def send(self, batch: Overview) -> list[str]:
-        """Tell everyone how a batch has ended; what went wrong with that, a line for each."""
+    def send(self, batch: Overview) -> list[Notice]:
+        """Tell everyone how a batch has ended; notices of what went wrong with that."""
         facts = notice_of(batch)
         problems = [_run(self.command, facts)] if self.command else []
         problems += [_post(self.web_hook, facts)] if self.web_hook else []
-        return [problem for problem in problems if problem]
+        return [NOT_NOTIFIED(reason=problem) for problem in problems if problem]
 
 
 def notice_of(batch: Overview) -> dict[str, Any]:

@@ -18,20 +18,22 @@ from boxkite.core.batch.events import (
     FileReady,
     FramesDone,
     NoRoom,
-    Said,
+    Noted,
     ShotStarted,
     TriedAgain,
     TurnAwaited,
 )
 from boxkite.core.batch.executors.executor import Executor
 from boxkite.core.batch.machine import usable_cores
-from boxkite.core.batch.notifications import Notices
+from boxkite.core.batch.notifications import Notifications
 from boxkite.core.batch.packing import Packed, pack
 from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import settle_threads
 from boxkite.core.batch.turns import Share, Turn, batches_ahead
 from boxkite.core.errors import RecordsError
 from boxkite.core.job.job import Job
+from boxkite.core.notices.batches import NOT_RECORDED, RECORD_HAS_GAPS
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Plan, Row, stretch_of
 from boxkite.core.plan.since import stamp_of_source
@@ -52,22 +54,22 @@ Asked = Literal["command", "web hook", "cluster"]
 class Batch:
     """A plan being run, as whoever runs it wants it and as it turns out.
 
-    turn: wait for other batches, or share the cores with them. words: what the job was said in. notices: who is
-    told of its end. cluster: address of the farm that makes it, empty for this machine. name: that its journal
+    turn: wait for other batches, or share the cores with them. words: what the job was said in. notifications: who
+    is told of its end. cluster: address of the farm that makes it, empty for this machine. name: that its journal
     bears, empty while it has none; problem: why it cannot be kept. stopped: whether it was asked to stop.
-    lacking: what it had no room for. said: what else is to be known.
+    lacking: what it had no room for. notices: what else is to be known.
     """
 
     turn: Turn = "wait"
     job: Job | None = None
     words: Mapping[str, Any] = field(default_factory=dict)
-    notices: Notices = field(default_factory=Notices)
+    notifications: Notifications = field(default_factory=Notifications)
     cluster: str = ""
     name: str = ""
-    problem: str = ""
+    problem: Notice | None = None
     stopped: bool = False
     lacking: NoRoom | None = None
-    said: list[str] = field(default_factory=list)
+    notices: list[Notice] = field(default_factory=list)
 
 
 @dataclass(frozen=True)
@@ -117,8 +119,8 @@ def begin_batch(
 def _asked(batch: Batch) -> tuple[tuple[Asked, bool], ...]:
     """What was asked for beside the files. What exactly is not kept: no record may decide what is run or called."""
     return (
-        ("command", bool(batch.notices.command)),
-        ("web hook", bool(batch.notices.web_hook)),
+        ("command", bool(batch.notifications.command)),
+        ("web hook", bool(batch.notifications.web_hook)),
         ("cluster", bool(batch.cluster)),
     )
 
@@ -138,20 +140,22 @@ def run_recorded(plan: Plan, executor: Executor, batch: Batch) -> Generator[Even
     """
     if not plan.to_make:
         return
-    batch.said += executor.prepare(plan.to_make)
+    batch.notices += executor.prepare(plan.to_make)
     with contextlib.ExitStack() as stack:
         try:
             records = stack.enter_context(Records())
             work = begin_batch(plan, batch, records, executor.size, cores=executor.cores)
             stack.enter_context(Holding(records.folder, batch.name))
         except RecordsError as error:
-            batch.problem = f"{error.text}; this batch is made without a record"
+            batch.problem = NOT_RECORDED(reason=error.text)
             yield from run_plan(plan.to_make, executor)
             return
-        yield from go_on(records, work, executor, batch)
+        yield from resume_batch(records, work, executor, batch)
 
 
-def go_on(records: Records, work: Work, executor: Executor, batch: Batch) -> Generator[Event, None, None]:
+def resume_batch(
+    records: Records, work: Work, executor: Executor, batch: Batch
+) -> Generator[Event, None, None]:
     """Make what is to be made of a batch that is held, journal kept. Its turn comes first, notices at its end."""
     recorder = _Recorder(records, work, batch, executor.size)
     try:
@@ -234,9 +238,9 @@ class _Recorder:
             self._note(journal.planned_again, [row.number for row in event.rows], event.reason, event.detail)
         elif isinstance(event, NoRoom):
             self._batch.lacking = event
-        elif isinstance(event, Said):
-            self._batch.said.append(event.text)
-            self._note(journal.say, event.text)
+        elif isinstance(event, Noted):
+            self._batch.notices.append(event.notice)
+            self._note(journal.note, event.notice)
         self._now_and_then()
         yield event
 
@@ -255,11 +259,13 @@ class _Recorder:
             note=note,
             waits_for="room" if self._batch.lacking or self._was_full else "",
         )
-        if self._batch.notices and self.is_through:
+        if self._batch.notifications and self.is_through:
             with contextlib.suppress(RecordsError):
-                for problem in self._batch.notices.send(overviews(self._records, (self._batch.name,))[0]):
-                    self._batch.said.append(problem)
-                    self._note(self._journal.say, problem)
+                for problem in self._batch.notifications.send(
+                    overviews(self._records, (self._batch.name,))[0]
+                ):
+                    self._batch.notices.append(problem)
+                    self._note(self._journal.note, problem)
 
     def _ended(self, row: Row, result: Result) -> None:
         self._was_full |= result.no_room
@@ -302,7 +308,7 @@ class _Recorder:
         try:
             step(*what, **more)
         except RecordsError as error:
-            self._batch.problem = f"{error.text}; the record of this batch has gaps"
+            self._batch.problem = RECORD_HAS_GAPS(reason=error.text)
 
 
 def file_record(row: Row, recipes: Recipes, threads: int) -> FileRecord:

@@ -11,10 +11,18 @@ from boxkite.core.batch.recording import Work, versions
 from boxkite.core.errors import BoxkiteError, PlanError, RecordsError, setting
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.identity import FileIdentity
-from boxkite.core.files.partials import sweep
+from boxkite.core.files.sweeping import sweep
 from boxkite.core.footage.opening import current_identity
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
+from boxkite.core.notices.batches import (
+    OTHER_CODECS,
+    OTHER_VERSION,
+    PRESET_CHANGED,
+    PRESETS_UNREADABLE,
+    VERIFIED_BUT_GONE,
+)
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.clashes import check_inside
 from boxkite.core.plan.planning import Outputs
 from boxkite.core.plan.recipes import Recipes
@@ -29,12 +37,12 @@ _MOST_NAMED = 3
 
 @dataclass(frozen=True)
 class Rest:
-    """What is left of a batch. done: files that are verified and stay as they are. said: what has changed since."""
+    """What is left of a batch. done: files that are verified and stay as they are. notices: what has changed since."""
 
     work: Work
     record: BatchRecord
     done: int
-    said: tuple[str, ...]
+    notices: tuple[Notice, ...]
 
 
 def rest_of(records: Records, name: str, *, accept_changes: bool = False, missing: bool = False) -> Rest:
@@ -51,20 +59,18 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
     check_inside(packed.rows)
     journal = Journal(records, record.name)
     finished = [
-        line for folder in sorted({file.path.parent for file in record.files}) for line in sweep(folder)
+        notice for folder in sorted({file.path.parent for file in record.files}) for notice in sweep(folder)
     ]
     files = [_settled(file, journal) for file in record.files]
-    said = [*finished, *_other_versions(record), *_other_presets(packed.job, packed.rows)]
+    notices = [*finished, *_other_versions(record), *_other_presets(packed.job, packed.rows)]
     verified = [file for file in files if file.state == "verified"]
     gone = [file for file in verified if not file.path.exists()]
     if gone and missing:
         journal.planned_again([file.number for file in gone], "it was not there any more")
         verified = [file for file in verified if file not in gone]
     elif gone:
-        said.append(
-            f"{_named(gone)} {'was' if len(gone) == 1 else 'were'} verified and is not there any more;"
-            f" {setting('missing')} makes it again"
-        )
+        names = [file.path.name for file in gone]
+        notices.append(VERIFIED_BUT_GONE(count=len(gone), names=names))
     kept = {file.number for file in verified}
     left = [file for file in files if file.number not in kept]
     refused = _refused(left, rows, accept_changes=accept_changes)
@@ -75,7 +81,7 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
         seconds=record.seconds,
         refused=tuple((rows[number], reason) for number, reason in refused.items()),
     )
-    return Rest(work, record, len(kept), tuple(said))
+    return Rest(work, record, len(kept), tuple(notices))
 
 
 def _unpacked(records: Records, record: BatchRecord) -> Packed:
@@ -223,43 +229,27 @@ def _composition_of(
     return Composition(tracks, sounds)
 
 
-def _other_versions(record: BatchRecord) -> list[str]:
+def _other_versions(record: BatchRecord) -> list[Notice]:
     now = versions()
-    said = []
+    found = []
     if record.settings.get("version") not in (None, now["version"]):
-        said.append(
-            f"it was planned by Box Kite {record.settings['version']}, this is {now['version']}:"
-            " what is made now may differ from what is there"
-        )
+        found.append(OTHER_VERSION(planned=str(record.settings["version"]), now=now["version"]))
     if record.settings.get("codecs") not in (None, now["codecs"]):
-        said.append(
-            "the codec libraries are of other versions than when it began: what is made now may differ"
-        )
-    return said
+        found.append(OTHER_CODECS())
+    return found
 
 
-def _other_presets(job: Job | None, rows: Sequence[Row]) -> list[str]:
+def _other_presets(job: Job | None, rows: Sequence[Row]) -> list[Notice]:
     """Which presets are not what they were; the batch keeps to them as they were."""
     if job is None:
         return []
     used = {row.preset.name: row.preset for row in rows if not row.exact}
-    said = []
     try:
         outputs = Outputs(job)
         now = {preset.name: preset for _, preset in outputs.of(job.outputs)}
         for one in job.exceptions:
             now |= {preset.name: preset for _, preset in outputs.of(one.outputs)}
         changed = [name for name, preset in used.items() if now.get(name) != preset]
-        said += [
-            f"preset {name} has changed since: the batch is resumed with it as it was" for name in changed
-        ]
+        return [PRESET_CHANGED(preset=name) for name in changed]
     except BoxkiteError as error:
-        said.append(
-            f"its presets cannot be read any more ({error.text}): the batch is resumed with them as they were"
-        )
-    return said
-
-
-def _named(files: Sequence[FileRecord]) -> str:
-    names = ", ".join(file.path.name for file in files[:_MOST_NAMED])
-    return names + (f" and {len(files) - _MOST_NAMED} more" if len(files) > _MOST_NAMED else "")
+        return [PRESETS_UNREADABLE(reason=error.text)]

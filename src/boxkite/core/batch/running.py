@@ -14,7 +14,7 @@ from boxkite.core.batch.events import (
     FileReady,
     FramesDone,
     NoRoom,
-    Said,
+    Noted,
     ShotStarted,
     Tick,
     TriedAgain,
@@ -220,8 +220,8 @@ def run_plan(
     A shot's files share one decode. threads: those settled for each row, by its number. A worker that dies costs
     its own files one more attempt. Raises PlanError, before anything is made, when a folder cannot be written to.
     """
-    for line in prepare_folders({row.path.parent for row in rows}):
-        yield Said(line)
+    for notice in prepare_folders({row.path.parent for row in rows}):
+        yield Noted(notice)
     settled = threads or settle_threads(rows, executor.cores, executor.size)
     shots = [
         _Shot(alike, count)

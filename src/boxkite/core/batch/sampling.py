@@ -13,6 +13,7 @@ import av
 from boxkite.core.batch.events import FileEnded
 from boxkite.core.batch.executors.local import LocalExecutor
 from boxkite.core.batch.running import run_plan
+from boxkite.core.notices.files import NO_PROBE
 from boxkite.core.plan.rows import Action, Plan, Row
 from boxkite.core.plan.totals import by_output
 from boxkite.core.timebase import Span
@@ -60,9 +61,7 @@ def sample_sizes(plan: Plan, executor: LocalExecutor, progress: Progress = lambd
             own = [(row, path) for row, path in taken if owner[row.number] == key]
             if not own:
                 if not rows[0].preset.copy:
-                    failed.append(
-                        f"{key[0]}: no probe could be encoded; its sizes are as uncertain as before"
-                    )
+                    failed.append(NO_PROBE().of(key[0]))
                 continue
             measured = _measure(own)
             for row in rows:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from boxkite.core.edit.edl.markers import read_edl
+from boxkite.core.edit.edl.markers import read_edl_markers
 from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.timeline import Edit, Timeline
@@ -26,14 +26,14 @@ def read_marks(path: Path) -> MarkList:
     """Read a marker list or a table of ranges. Raises MarksError with file and line."""
     suffix = path.suffix.lower()
     if suffix == ".edl":
-        return read_edl(path)
+        return read_edl_markers(path)
     if suffix in EDIT_SUFFIXES:
         return marks_from_edit(read_otio_edit(path))
     if suffix in (".csv", ".tsv"):
         return read_ranges(path)
     text = read_text(path)
     if "LOC:" in text or "TITLE:" in text or "FCM:" in text:
-        return read_edl(path)
+        return read_edl_markers(path)
     first = next((line for line in text.splitlines() if line.strip()), "")
     if any(sign in first for sign in ",;\t"):
         return read_ranges(path)

@@ -12,6 +12,7 @@ from enum import StrEnum
 from fractions import Fraction
 from pathlib import Path
 
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
 NO_REELS = frozenset({"AX", "AUX", "BL", "BLK", "BLACK"})
@@ -194,4 +195,4 @@ class Edit:
     path: Path
     kind: str
     timelines: tuple[Timeline, ...]
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()

@@ -7,21 +7,23 @@ from pathlib import Path
 
 from boxkite.core.errors import PlanError
 from boxkite.core.files.moving import make_folders, remove_empty
-from boxkite.core.files.partials import partial_of, sweep
+from boxkite.core.files.partials import partial_of
+from boxkite.core.files.sweeping import sweep
+from boxkite.core.notices.notice import Notice
 
 
-def prepare_folders(folders: Iterable[Path]) -> list[str]:
-    """Make the folders files will be written to, and make sure that they can be; what is to be known, in lines.
+def prepare_folders(folders: Iterable[Path]) -> list[Notice]:
+    """Make the folders files will be written to, and make sure that they can be; notices of what was finished there.
 
     Partial files of processes that have ended are removed, replacements that were cut short are finished. Raises
     PlanError for the first folder that cannot be written to, after removing the folders made so far.
     """
     made: list[Path] = []
-    said: list[str] = []
+    notices: list[Notice] = []
     for folder in sorted(set(folders)):
         try:
             made += make_folders(folder)
-            said += sweep(folder)
+            notices += sweep(folder)
             with partial_of(folder / "trial"):
                 pass
         except OSError as error:
@@ -31,4 +33,4 @@ def prepare_folders(folders: Iterable[Path]) -> list[str]:
                 path=folder,
                 hint="choose another output folder",
             ) from None
-    return said
+    return notices

@@ -209,39 +209,6 @@ def _touched(path: Path) -> float:
     return newest
 
 
-def sweep(folder: Path) -> list[str]:
-    """Remove the partial files in a folder that nobody owns any more, and finish replacements that were cut short.
-
-    What is to be known of the latter, in lines.
-    """
-    from boxkite.core.files.replacing import NOTE, finish
-
-    said = []
-    hidden = _hidden(folder)
-    for path in hidden:
-        if path.name.endswith(NOTE):
-            said += finish(path)
-    for path in hidden:
-        if path.name.endswith(PARTIAL):
-            with contextlib.suppress(OSError):
-                if claim := claimed(path):
-                    discard(path)
-                    claim.release()
-    for path in hidden:
-        owner, notes, _ = path.name.partition(NOTES)
-        if notes and not path.with_name(f"{owner}{PARTIAL}").exists():
-            with contextlib.suppress(OSError):
-                path.unlink(missing_ok=True)
-    return said
-
-
-def _hidden(folder: Path) -> list[Path]:
-    try:
-        return [Path(folder, entry.name) for entry in os.scandir(folder) if entry.name.startswith(PREFIX)]
-    except OSError:
-        return []
-
-
 @contextlib.contextmanager
 def partial_of(final: Path) -> Iterator[Partial]:
     """A partial file for as long as it is written; what is not given its name by then is removed. Raises OSError."""

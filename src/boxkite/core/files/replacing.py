@@ -20,6 +20,8 @@ from boxkite.core.files.identity import stamp_of
 from boxkite.core.files.moving import discard, exchange, place, sync_folder
 from boxkite.core.files.partials import PARTIAL, PREFIX, Partial, claimed, key_of, new_token
 from boxkite.core.files.reading import read_bytes
+from boxkite.core.notices.batches import KEPT_BESIDE, REPLACEMENT_FINISHED, REPLACEMENT_UNFINISHED
+from boxkite.core.notices.notice import Notice
 
 NOTE, NEW, OLD = ".note", ".new", ".old"
 _MOST_NOTE_BYTES = 1 << 16
@@ -114,10 +116,10 @@ def _kept(path: Path, note: _Note) -> Iterator[None]:
         claim.release()
 
 
-def finish(path: Path) -> list[str]:
+def finish(path: Path) -> list[Notice]:
     """Finish a replacement that was cut short, if nobody is at it: one version gets the name, the other goes.
 
-    path: of its note. What is to be known, in lines. Never raises.
+    path: of its note. Notices of what was done. Never raises.
     """
     try:
         claim = claimed(path)
@@ -128,10 +130,11 @@ def finish(path: Path) -> list[str]:
         finally:
             claim.release()
     except OSError as error:
-        return [f"{path}: a replacement that was cut short cannot be finished: {error.strerror or error}"]
+        unfinished = REPLACEMENT_UNFINISHED(reason=error.strerror or str(error))
+        return [unfinished.of(str(path))]
 
 
-def _finish(path: Path) -> list[str]:
+def _finish(path: Path) -> list[Notice]:
     stem = path.name.removesuffix(NOTE)
     note = _read(path)
     if note is None:  # cut short while the note was written: nothing was moved yet
@@ -143,10 +146,8 @@ def _finish(path: Path) -> list[str]:
     path.unlink(missing_ok=True)
     sync_folder(path.parent)
     final = path.parent / note.name
-    said = [f"{final}: a replacement that was cut short was finished"] if was_begun else []
-    return said + [
-        f"{one}: another file had taken the name of {note.name}; this one was kept" for one in kept
-    ]
+    finished = [REPLACEMENT_FINISHED().of(str(final))] if was_begun else []
+    return finished + [KEPT_BESIDE(name=note.name).of(str(one)) for one in kept]
 
 
 def _finished(folder: Path, stem: str, note: _Note) -> list[Path]:

@@ -6,7 +6,8 @@ import os
 from pathlib import Path
 
 from boxkite.core.files.moving import place, sync_folder
-from boxkite.core.files.partials import PREFIX, Partial, key_of, partial_of, sweep
+from boxkite.core.files.partials import PREFIX, Partial, key_of, partial_of
+from boxkite.core.files.sweeping import sweep
 
 
 def replace_file(path: Path, content: bytes) -> None:

@@ -19,6 +19,8 @@ from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
+from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_MISSING
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import Span
 
 LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
@@ -30,28 +32,23 @@ _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 
 @dataclass
 class Damage:
-    """What was found to be damaged while reading: numbers of frames, and how many are lacking at the end."""
+    """What was found to be damaged while reading: by the numbers of frames."""
 
     missing: list[int] = field(default_factory=list)
     corrupt: list[int] = field(default_factory=list)
-    lacking: int = 0
 
-    def words(self, span: Span) -> list[str]:
-        """What is to be said of a span that was read with it."""
-        said = []
+    def notices(self, span: Span) -> list[Notice]:
+        """The damage in a span that was read with it."""
+        found = []
         missing, corrupt = (
             [number for number in numbers if span.start <= number < span.end]
             for numbers in (self.missing, self.corrupt)
         )
         if missing:
-            said.append(
-                f"{len(missing)} frames are missing, from frame {missing[0]} on: they show the picture before them"
-            )
+            found.append(FRAMES_MISSING(frames=len(missing), first=missing[0]))
         if corrupt:
-            said.append(
-                f"{len(corrupt)} frames are damaged, from frame {corrupt[0]} on: shown as far as they decode"
-            )
-        return said
+            found.append(FRAMES_DAMAGED(frames=len(corrupt), first=corrupt[0]))
+        return found
 
 
 def read_pictures(
@@ -217,7 +214,5 @@ def _fill_span(
     while not table.constant and held is not None and wanted < span.end:
         yield wanted, held
         wanted += 1
-    if wanted < span.end and damage:
-        damage.lacking = span.end - wanted
-    elif wanted < span.end:
+    if wanted < span.end and not damage:
         raise DamagedError(f"the picture ends at frame {wanted}, {span.end - wanted} frames before it should")

@@ -16,6 +16,8 @@ from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.opening import open_source, picture_stream
 from boxkite.core.footage.source import Source
+from boxkite.core.notices.footage import BEFORE_KEYFRAME, BREAKS_OFF, HEADER_LONGER, LONG_HOLD, VARIABLE_RATE
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Span, round_fraction
 
 _REORDER_WINDOW = 64
@@ -57,7 +59,7 @@ class FrameIndex:
     constant: bool
     timestamped: bool = True
     rotation_degrees: int = 0
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
     longest_hold: int = 1
 
     @property
@@ -105,8 +107,8 @@ def _measured(source: Source) -> FrameIndex:
             table = _from_index(container, stream, source) or _from_packets(container, stream, source)
             assert source.video
             rotation = source.video.rotation_degrees or _rotation(container, stream)
-            said = _broken_off(stream, source, table)
-            table = replace(table, rotation_degrees=rotation, warnings=(*table.warnings, *said))
+            warnings = (*table.warnings, *_broken_off(stream, source, table))
+            table = replace(table, rotation_degrees=rotation, warnings=warnings)
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
     if table.frame_count < 1:
@@ -158,16 +160,14 @@ def _from_index(container: InputContainer, stream: VideoStream, source: Source) 
     return FrameIndex(rate, len(shown), len(shown), first, stream.time_base, constant=True)
 
 
-def _broken_off(stream: VideoStream, source: Source, table: FrameIndex) -> list[str]:
-    """What is to be said of a file that ends before its index or its header says."""
+def _broken_off(stream: VideoStream, source: Source, table: FrameIndex) -> list[Notice]:
+    """Whether a file ends before its index or its header says."""
     lost = sum(entry.pos + entry.size > source.size_bytes for entry in stream.index_entries)
     if lost:
-        return [f"the file breaks off: {lost} of its {table.picture_count} pictures lie behind its end"]
+        return [BREAKS_OFF(lost=lost, frames=table.picture_count)]
     lasts = table.rate.seconds(table.frame_count)
     if source.duration > lasts + 1 and source.duration > lasts * Fraction(21, 20):
-        return [
-            f"its header says {float(source.duration):.1f} s, its pictures end after {float(lasts):.1f} s"
-        ]
+        return [HEADER_LONGER(header_seconds=float(source.duration), seconds=float(lasts))]
     return []
 
 
@@ -247,10 +247,10 @@ def table_from_times(
     the file does not say. rate: that the file states; another one is taken where times lie on it.
     """
     times = np.unique(times)
-    warnings: list[str] = []
+    warnings: list[Notice] = []
     if first_key is not None and (lost := int(np.count_nonzero(times < first_key))):
         times = times[times >= first_key]
-        warnings.append(f"{lost} frames before the first keyframe cannot be decoded and are left out")
+        warnings.append(BEFORE_KEYFRAME(frames=lost))
     first, last = int(times[0]), int(times[-1])
     if _on_grid(times - first, rate, time_base):
         return FrameIndex(rate, len(times), len(times), first, time_base, True, warnings=tuple(warnings))
@@ -260,13 +260,10 @@ def table_from_times(
     frame_ticks = 1 / (time_base * grid_rate.fraction)
     end = last + max(last_duration, round_fraction(frame_ticks))
     count = max(1, round_fraction((end - first) / frame_ticks))
-    warnings.append(
-        f"variable frame rate: {len(times)} pictures laid on {count} frames at {grid_rate} a second"
-    )
+    warnings.append(VARIABLE_RATE(stored=len(times), frames=count, rate=str(grid_rate)))
     longest = max(1, int(np.diff(times, append=end).max() / float(frame_ticks)))
     if longest > grid_rate.frames_in(_PLAUSIBLE_HOLD_SECONDS):
-        hours = float(grid_rate.seconds(longest)) / 3600
-        warnings.append(f"one picture stands for {hours:.1f} hours: its times may be damaged")
+        warnings.append(LONG_HOLD(hours=float(grid_rate.seconds(longest)) / 3600))
     return FrameIndex(
         grid_rate, count, len(times), first, time_base, False, warnings=tuple(warnings), longest_hold=longest
     )

@@ -16,7 +16,7 @@ from av.audio.stream import AudioStream
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
-from boxkite.core.errors import BoxkiteError, FootageError, setting
+from boxkite.core.errors import BoxkiteError, FootageError
 from boxkite.core.files.identity import FileIdentity, identity_of
 from boxkite.core.footage.exr import choose_layer, layers_of
 from boxkite.core.footage.kinds import STILL_SUFFIXES
@@ -39,6 +39,14 @@ from boxkite.core.footage.source import (
     SourceKind,
     VideoFacts,
 )
+from boxkite.core.notices.footage import (
+    IMAGES_MISSING,
+    IMAGES_TINY,
+    IMAGES_WITHOUT_RATE,
+    NO_RATE,
+    START_UNUSABLE,
+)
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Timecode
 
 _FIELD_ORDERS = {1: "progressive", 2: "top first", 3: "bottom first", 4: "top first", 5: "bottom first"}
@@ -111,14 +119,9 @@ def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None
     usual = sorted(sizes)[len(sizes) // 2]
     odd = sum(one < usual // 20 for one in sizes)
     if odd:
-        source = replace(
-            source, warnings=(*source.warnings, f"{odd} of its images are far too small and may be broken")
-        )
+        source = replace(source, warnings=(*source.warnings, IMAGES_TINY(count=odd)))
     if rate is None:
-        guessed = (
-            f"images carry no rate: taken as {SEQUENCE_RATE} fps,"
-            f" unless {setting('images-rate')} says another"
-        )
+        guessed = IMAGES_WITHOUT_RATE(rate=str(SEQUENCE_RATE))
         source = replace(source, warnings=(*source.warnings, guessed))
     return source
 
@@ -148,7 +151,7 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
     if picture is None and not sounds:
         raise FootageError("there is neither picture nor sound the codec library can decode in it", path=path)
     words = _words_of(container)
-    warnings: list[str] = []
+    warnings: list[Notice] = []
     duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
     video = _video_facts(picture, duration, warnings) if picture else None
     audio = tuple(_audio_facts(stream) for stream in sounds)
@@ -157,9 +160,8 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
         video = replace(video, frame_count=count, frame_count_exact=True)
         duration = video.rate.seconds(count)
         if sequence.missing:
-            listed = ", ".join(str(number) for number in sequence.missing[:5])
-            more = "…" if len(sequence.missing) > 5 else ""
-            warnings.append(f"{len(sequence.missing)} of its frames are missing: {listed}{more}")
+            missing = sequence.missing
+            warnings.append(IMAGES_MISSING(count=len(missing), numbers=list(missing)))
     else:
         duration = _stream_duration(picture or sounds[0]) or duration
     kind = SourceKind.AUDIO
@@ -199,7 +201,7 @@ def _created(words: Sequence[Mapping[str, str]]) -> datetime | None:
     return None
 
 
-def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[str]) -> VideoFacts:
+def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[Notice]) -> VideoFacts:
     context = stream.codec_context
     if not context.width or not context.height:
         raise FootageError(
@@ -250,7 +252,7 @@ def _fraction(ratio: Any) -> Fraction:
     return Fraction(int(ratio.numerator), int(ratio.denominator)) if ratio else Fraction(1)
 
 
-def _rate(stream: VideoStream, warnings: list[str]) -> FrameRate:
+def _rate(stream: VideoStream, warnings: list[Notice]) -> FrameRate:
     """The stream's frames a second; the average where base and average agree, else the likelier of the two."""
     average = stream.average_rate
     guessed = stream.guessed_rate
@@ -260,7 +262,7 @@ def _rate(stream: VideoStream, warnings: list[str]) -> FrameRate:
                 # A short or slightly odd file's average is off its nominal rate; the base rate is not.
                 candidate = guessed  # noqa: PLW2901
             return FrameRate.near(Fraction(candidate).limit_denominator(1_000_000))
-    warnings.append("the file says no frame rate: taken as 25")
+    warnings.append(NO_RATE())
     return FrameRate(Fraction(25))
 
 
@@ -298,7 +300,7 @@ def _first_value(words: Sequence[Mapping[str, str]], keys: tuple[str, ...]) -> s
 
 
 def _start_timecode(
-    words: Sequence[Mapping[str, str]], video: VideoFacts | None, warnings: list[str]
+    words: Sequence[Mapping[str, str]], video: VideoFacts | None, warnings: list[Notice]
 ) -> Timecode | None:
     text = _first_value(words, ("timecode",))
     if not text or not video:
@@ -306,7 +308,7 @@ def _start_timecode(
     try:
         return Timecode.parse(text, video.rate)
     except BoxkiteError as error:
-        warnings.append(f"its start timecode cannot be used: {error.message}")
+        warnings.append(START_UNUSABLE(reason=error.message))
         return None
 
 

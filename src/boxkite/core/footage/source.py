@@ -10,6 +10,7 @@ from pathlib import Path
 
 from boxkite.core.files.identity import FileIdentity
 from boxkite.core.files.walking import Unseen
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Timecode
 
 
@@ -190,7 +191,7 @@ class Source:
     chapters: tuple[Chapter, ...] = ()
     sequence: SequencePattern | None = None
     left_out: tuple[str, ...] = ()
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
     metadata: dict[str, str] = field(default_factory=dict)
     created: datetime | None = None
     layers: tuple[ImageLayer, ...] = ()

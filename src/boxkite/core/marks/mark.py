@@ -8,6 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 from typing import NamedTuple
 
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate
 
 
@@ -61,5 +62,5 @@ class MarkList:
     kind: str
     marks: tuple[Mark, ...]
     other_times: tuple[WrittenTime, ...] = ()
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
     rate: FrameRate | None = None

@@ -13,6 +13,8 @@ from boxkite.core.footage.source import Source
 from boxkite.core.marks.ranges import COLUMN_NAMES
 from boxkite.core.metadata.log import read_log
 from boxkite.core.metadata.value import Fact
+from boxkite.core.notices.marks import ROW_WITHOUT_SOURCE, ROWS_WITHOUT_SOURCE, SOURCES_WITHOUT_ROW
+from boxkite.core.notices.notice import Notice
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import Timecode, is_timecode_like
 
@@ -31,21 +33,18 @@ class Joined:
     unmatched_rows: tuple[tuple[int, str], ...]
     unmatched_sources: tuple[Source, ...]
 
-    def notices(self) -> list[str]:
-        """What found no partner, in lines for people."""
-        said = [
-            f"{self.path.name}:{line}: no source is called “{words}”"
-            for line, words in self.unmatched_rows[:_MOST_NAMED]
+    def notices(self) -> list[Notice]:
+        """What found no partner."""
+        found = [
+            ROW_WITHOUT_SOURCE(names=names).of(f"{self.path.name}:{line}")
+            for line, names in self.unmatched_rows[:_MOST_NAMED]
         ]
-        if len(self.unmatched_rows) > _MOST_NAMED:
-            said.append(
-                f"{self.path.name}: {len(self.unmatched_rows) - _MOST_NAMED} more rows find no source"
-            )
+        if (more := len(self.unmatched_rows) - _MOST_NAMED) > 0:
+            found.append(ROWS_WITHOUT_SOURCE(count=more).of(self.path.name))
         if self.unmatched_sources:
-            names = ", ".join(source.label for source in self.unmatched_sources[:_MOST_NAMED])
-            more = " …" if len(self.unmatched_sources) > _MOST_NAMED else ""
-            said.append(f"{self.path.name}: no row is about {names}{more}")
-        return said
+            sources = [source.label for source in self.unmatched_sources]
+            found.append(SOURCES_WITHOUT_ROW(sources=sources).of(self.path.name))
+        return found
 
 
 def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joined:

@@ -11,17 +11,19 @@ from boxkite.core.metadata.joining import join_table
 from boxkite.core.metadata.value import Fact, KnownFacts, put_together
 from boxkite.core.metadata.wave import read_wave
 from boxkite.core.metadata.xmp import read_sidecar, sidecar_of
+from boxkite.core.notices.footage import FILE_SKIPPED
+from boxkite.core.notices.notice import Notice
 
 
 def know(
     sources: Sequence[Source], tables: Sequence[Path], match_by: str | None = None
-) -> tuple[dict[Path, KnownFacts], list[str]]:
-    """What is known of each source, by path, and what is to be said of tables and sidecars.
+) -> tuple[dict[Path, KnownFacts], list[Notice]]:
+    """What is known of each source, by path, and notices of tables and sidecars.
 
     Tables go first, in the order they were named; then the sidecar beside the file, the chunks of a wave file, and
-    the container. Raises MarksError for a table that cannot be read; a sidecar that cannot be is only said.
+    the container. Raises MarksError for a table that cannot be read; of a sidecar that cannot be there is a notice.
     """
-    notices: list[str] = []
+    notices: list[Notice] = []
     joined = []
     for path in tables:
         table = join_table(path, sources, match_by)
@@ -35,14 +37,14 @@ def know(
     return known, notices
 
 
-def _beside(source: Source, notices: list[str]) -> list[Fact]:
+def _beside(source: Source, notices: list[Notice]) -> list[Fact]:
     facts: list[Fact] = []
     sidecar = None if source.sequence else sidecar_of(source.path)
     if sidecar:
         try:
             facts += read_sidecar(sidecar)
         except MarksError as error:
-            notices.append(f"{error.text}: left aside")
+            notices.append(FILE_SKIPPED(reason=error.text))
     if source.path.suffix.lower() in (".wav", ".bwf", ".w64", ".rf64"):
         facts += read_wave(source.path)
     return facts

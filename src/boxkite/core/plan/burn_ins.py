@@ -7,6 +7,8 @@ from collections.abc import Mapping
 
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.values import Text, Value
+from boxkite.core.notices.files import GLYPHS_MISSING
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.fonts import unshown_signs
 from boxkite.core.presets.model import BurnIn, Preset
@@ -24,7 +26,7 @@ class BurnIns:
 
     def of(
         self, preset: Preset, name: str, of_output: Mapping[str, Value], of_shot: Mapping[str, Value]
-    ) -> tuple[tuple[PlannedBurnIn, ...], tuple[str, ...]]:
+    ) -> tuple[tuple[PlannedBurnIn, ...], tuple[Notice, ...]]:
         """The burn-ins of a row called `name`, and what of them cannot be shown.
 
         Raises PatternError for a token that is not known, PresetError for a font that cannot be read.
@@ -39,7 +41,7 @@ class BurnIns:
                 planned.append(alike)
                 fixed = "".join(part for part in alike.parts if not isinstance(part, LiveToken))
                 if not fixed.isascii() and (signs := unshown_signs(fixed, one.font)):
-                    warnings.append(_lacking(signs))
+                    warnings.append(GLYPHS_MISSING(characters=signs))
                 continue
             values: ChainMap[str, Value] = ChainMap(own, of_output, of_shot)  # type: ignore[arg-type]
             if any(choice.name not in own and choice.name not in TOKENS for choice in pattern.choices):
@@ -47,12 +49,8 @@ class BurnIns:
             text = plain_text(pattern, values)
             planned.append(PlannedBurnIn(_parts(text), one))
             if not text.isascii() and (signs := unshown_signs(text, one.font)):
-                warnings.append(_lacking(signs))
+                warnings.append(GLYPHS_MISSING(characters=signs))
         return tuple(planned), tuple(warnings)
-
-
-def _lacking(signs: str) -> str:
-    return f"missing from its burn-in, because the font has no glyph for them: {signs}"
 
 
 def _always_alike(wanted: BurnIn, pattern: Pattern) -> PlannedBurnIn | None:

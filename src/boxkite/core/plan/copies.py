@@ -10,6 +10,8 @@ from boxkite.core.errors import FootageError, PlanError, setting
 from boxkite.core.footage.keyframes import StoredPictures
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import Source
+from boxkite.core.notices.files import COPY_MOVES_ENDS
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import CODECS, COPIED_AS
 from boxkite.core.presets.model import Audio, Preset, Video
@@ -25,8 +27,8 @@ _FINE = {"h264": 12.0, "hevc": 14.0, "av1": 20.0, "vp9": 20.0, "mjpeg": 2.0}
 """Constant qualities at which what is encoded again can hardly be told from its source."""
 
 
-def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[str, ...]]:
-    """The frames that a copy of a shot holds, and by how many its ends move where they are not keyframes."""
+def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[Notice, ...]]:
+    """The frames that a copy of a shot holds, and a notice where its ends move, as they are not keyframes."""
     reel, wanted = shot.reel, shot.span
     span = stored.copied_span(reel.table, wanted)
     if span is None:
@@ -45,7 +47,7 @@ def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[str, 
     ]
     if not moves:
         return span, ()
-    return span, (f"copied from keyframe to keyframe: {' and '.join(moves)}",)
+    return span, (COPY_MOVES_ENDS(moves=moves),)
 
 
 def preset_like(source: Source, name: str) -> Preset | None:
@@ -102,7 +104,7 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
         _check_alike(parts)
         first = parts[0]
         name = f"{first.name}-joined"
-        warnings = tuple(dict.fromkeys(f"{part.name}: {text}" for part in parts for text in part.warnings))
+        warnings = tuple(dict.fromkeys(one.of(part.name) for part in parts for one in part.warnings))
         kept.append(
             replace(
                 first,

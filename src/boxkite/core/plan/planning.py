@@ -13,6 +13,8 @@ from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
 from boxkite.core.job.job import Job, Output
 from boxkite.core.looks.look import Look
 from boxkite.core.naming.values import Value
+from boxkite.core.notices.files import ENCODED_NOT_COPIED, NOTHING_CHANGED, SPACE_SHORT
+from boxkite.core.notices.shots import UNCHANGED, UNFIT
 from boxkite.core.plan.burn_ins import BurnIns
 from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
 from boxkite.core.plan.copies import copied_frames, joined_rows, preset_like
@@ -107,14 +109,15 @@ def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
             batch = records.batch(job.since)
         rows, same, now_gone = compare_with(rows, batch)
         gone = tuple(now_gone)
-        left_out += [LeftOut(row.name, row.shot.origin, f"unchanged since {batch.name}") for row in same]
+        left_out += [LeftOut(row.name, row.shot.origin, UNCHANGED(batch=batch.name)) for row in same]
         if not rows:
-            notices.append(f"nothing is new or changed since {batch.name}")
+            notices.append(NOTHING_CHANGED(batch=batch.name))
     rows = settle_existing(rows, job, progress)
     volumes = _volumes([row for row in rows if row.how != "keep"])
     notices += [
-        f"{volume.folder}: about {volume.needed_bytes // 1_000_000} MB are needed,"
-        f" {volume.free_bytes // 1_000_000} MB are free"
+        SPACE_SHORT(needed_mb=volume.needed_bytes // 1_000_000, free_mb=volume.free_bytes // 1_000_000).of(
+            str(volume.folder)
+        )
         for volume in volumes
         if volume.needed_bytes > volume.free_bytes
     ]
@@ -199,7 +202,11 @@ def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatmen
             ]
         treatments.append([treatment for treatment in known[key] if not treatment.unfit])
         left_out += [
-            LeftOut(shot.marker or shot.clip_name, shot.origin, f"{treatment.preset.name}: {treatment.unfit}")
+            LeftOut(
+                shot.marker or shot.clip_name,
+                shot.origin,
+                UNFIT(preset=treatment.preset.name, reason=treatment.unfit),
+            )
             for treatment in known[key]
             if treatment.unfit
         ]
@@ -236,14 +243,14 @@ class _RowMaker:
         look: Look = ()
         warnings = (*shot.warnings, *treatment.warnings)
         if preset.video:
-            look, said = self._looks.look_of(shot, preset.look)
-            warnings += said
+            look, added = self._looks.look_of(shot, preset.look)
+            warnings += added
         elif preset.copy:
             warnings += self._looks.unapplied(shot)
-        burn_ins, said = (
+        burn_ins, added = (
             self._burn_ins.of(preset, name, treatment.values, values) if preset.burn_in else ((), ())
         )
-        warnings += said
+        warnings += added
         if preset.copy:
             if id(shot.reel) not in self._stored:
                 self._stored[id(shot.reel)] = stored_pictures(shot.reel.source)
@@ -294,8 +301,7 @@ class _RowMaker:
             )
         encoding = Treatment.of(shot.reel, treatment.output, replace(preset, look=NO_LOOK))
         row = self.row(number, shot, encoding, name, plain_name, values)
-        said = "encoded, not copied: its ends are no keyframes"
-        return replace(row, exact=True, warnings=(*row.warnings, said))
+        return replace(row, exact=True, warnings=(*row.warnings, ENCODED_NOT_COPIED()))
 
 
 def _volumes(rows: Sequence[Row]) -> tuple[Volume, ...]:

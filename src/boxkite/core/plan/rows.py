@@ -13,6 +13,7 @@ from typing import Any
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
+from boxkite.core.notices.notice import Notice, notice_as_json
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import BurnIn, Preset
 from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
@@ -80,7 +81,7 @@ class Row:
     sound_tracks: tuple[int, ...]
     expected_bytes: int
     spread: tuple[float, float] = (1.0, 1.0)
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
     copied: Span | None = None
     action: Action = Action.MAKE
     replaces: Replaced | None = None
@@ -218,7 +219,7 @@ class Plan:
     """All rows, and all that is to be said beside them. unseen: what could not be looked into, and may hold more."""
 
     rows: tuple[Row, ...]
-    notices: tuple[str, ...]
+    notices: tuple[Notice, ...]
     uncovered: tuple[tuple[IndexedSource, Span], ...]
     volumes: tuple[Volume, ...]
     pattern: str
@@ -290,7 +291,7 @@ def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, An
         "look": list(map(str, row.look)),
         "expected_bytes": row.expected_bytes,
         "expected_between": list(row.bytes_between),
-        "warnings": list(row.warnings),
+        "warnings": list(map(notice_as_json, row.warnings)),
     }
 
 
@@ -350,9 +351,11 @@ def _place_as_json(place: EditPlace | None) -> dict[str, Any]:
     }
 
 
-def left_out_as_json(plan: Plan) -> list[dict[str, str]]:
+def left_out_as_json(left_out: Sequence[LeftOut]) -> list[dict[str, Any]]:
     """What became no row, as plain values."""
-    return [{"name": one.name, "origin": one.origin, "reason": one.reason} for one in plan.left_out]
+    return [
+        {"name": one.name, "origin": one.origin, "reason": notice_as_json(one.reason)} for one in left_out
+    ]
 
 
 def plan_as_json(plan: Plan) -> dict[str, Any]:
@@ -361,8 +364,8 @@ def plan_as_json(plan: Plan) -> dict[str, Any]:
         "pattern": plan.pattern,
         "version": plan.version,
         "rows": list(_rows_as_json(plan.rows)),
-        "notices": list(plan.notices),
-        "left_out": left_out_as_json(plan),
+        "notices": list(map(notice_as_json, plan.notices)),
+        "left_out": left_out_as_json(plan.left_out),
         "unseen": [{"path": str(one.path), "reason": one.reason} for one in plan.unseen],
         "gone": [{"name": one.name, "path": str(one.path)} for one in plan.gone],
         "uncovered": [

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from boxkite.core.footage.source import AudioFacts, Source
+from boxkite.core.notices.files import CHANNELS_MIXED, CHANNELS_UNNAMED, LAYOUT_MIXED
+from boxkite.core.notices.notice import Notice
 from boxkite.core.presets.codecs import held_layout, is_unsaid
 from boxkite.core.presets.model import Audio
 
@@ -46,20 +48,20 @@ def unheld_sound(source: Source, audio: Audio) -> str:
     return f"FLAC holds {_MOST_FLAC} channels at most, not its {most}: set audio.codec=pcm24"
 
 
-def words_on_layouts(source: Source, audio: Audio, tracks: tuple[int, ...]) -> list[str]:
-    """What is to be said of tracks whose channels do not come out as they are."""
-    said = []
+def layout_notices(source: Source, audio: Audio, tracks: tuple[int, ...]) -> list[Notice]:
+    """Notices of tracks whose channels are not kept as they are."""
+    found = []
     for positions in file_tracks(audio, tracks):
         parts = [source.audio[position] for position in positions]
         channels, held = sum(part.channels for part in parts), layout_of(audio, parts)
         unsaid = [part for part in parts if is_unsaid(part.layout) and part.channels > 2]
         many = max((part.channels for part in unsaid), default=0)
         if unsaid and many != _CHANNELS_OF.get(held, many):
-            said.append(f"the file does not say what its {many} channels are: all are mixed at equal power")
+            found.append(CHANNELS_UNNAMED(channels=many))
         elif audio.channels == "keep" and len(parts) == 1:
             own = parts[0].layout
             if not is_unsaid(own) and held not in (own, own.replace("(side)", "")):
-                said.append(f"its {own} sound is mixed to {held}: {audio.codec} does not take it")
+                found.append(LAYOUT_MIXED(layout=own, held=held, codec=audio.codec))
         elif audio.tracks == "merged" and audio.channels == "keep" and held == "stereo" and channels > 2:
-            said.append(f"its {channels} channels are mixed to stereo: {audio.codec} does not take so many")
-    return list(dict.fromkeys(said))
+            found.append(CHANNELS_MIXED(channels=channels, codec=audio.codec))
+    return list(dict.fromkeys(found))

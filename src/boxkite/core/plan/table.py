@@ -18,6 +18,7 @@ from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.job.job import FIELD_OF, OPTIONS, Job, Output
 from boxkite.core.job.option import default_of
 from boxkite.core.marks.ranges import YES, split_keywords
+from boxkite.core.notices.shots import NOT_MADE
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.model import Preset
@@ -130,7 +131,7 @@ class TableReader:
         for line in self.table.rows:
             if self._cell(line, "make").casefold() in _NO:
                 left_out.append(
-                    LeftOut(self._cell(line, "file"), f"{self.path.name}:{line.line}", "make is no")
+                    LeftOut(self._cell(line, "file"), f"{self.path.name}:{line.line}", NOT_MADE())
                 )
                 continue
             try:

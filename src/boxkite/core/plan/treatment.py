@@ -12,8 +12,18 @@ from boxkite.core.files.reading import MOST_IMAGE_PIXELS, require_file
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
+from boxkite.core.notices.files import (
+    ALPHA_LEFT_OUT,
+    AUDIO_LEFT_OUT,
+    FIRST_TRACK_ONLY,
+    SILENT_TRACK_ADDED,
+    STREAM_LEFT_OUT,
+    TRACKS_OF_OTHER_RATE,
+    TRACKS_UNDECODABLE,
+)
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.copies import uncopied_ending
-from boxkite.core.plan.sound_tracks import unheld_sound, words_on_layouts
+from boxkite.core.plan.sound_tracks import layout_notices, unheld_sound
 from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry, sizing_of
 from boxkite.core.presets.model import Preset
@@ -21,7 +31,6 @@ from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.shots.tokens import OutputFacts, output_values
 
 _COPY_SPREAD = (0.8, 1.3)
-_NO_SOUND = "its sound is left out"
 
 
 @dataclass(frozen=True)
@@ -34,7 +43,7 @@ class Treatment:
     values: Mapping[str, Value]
     sound_tracks: tuple[int, ...]
     bytes_per_frame: Fraction
-    warnings: tuple[str, ...]
+    warnings: tuple[Notice, ...]
     spread: tuple[float, float] = (1.0, 1.0)
     unfit: str = ""
 
@@ -70,11 +79,11 @@ class Treatment:
             )
         tracks, warnings = _sound_tracks(reel.sound_source, preset)
         if sound_beside and preset.audio is None:
-            warnings = [said for said in warnings if said != _NO_SOUND]
+            warnings = [one for one in warnings if not one.is_a(AUDIO_LEFT_OUT)]
         if preset.video:
-            warnings += [f"{left} left out" for left in source.left_out]
+            warnings += [STREAM_LEFT_OUT(stream=left) for left in source.left_out]
             if video and video.has_alpha and not keeps_alpha(preset.video.written_format):
-                warnings.append("its transparency is left out")
+                warnings.append(ALPHA_LEFT_OUT())
         elif not tracks:
             unfit = unfit or "there is no sound in it"
         width, height = (geometry.width_px, geometry.height_px) if geometry else (0, 0)
@@ -82,9 +91,9 @@ class Treatment:
         size = preset.bytes_per_frame(width, height, rate.fraction, len(tracks))
         size *= rate.fraction / reel.table.rate.fraction
         if not tracks and preset.audio and preset.audio.if_none == "silence":
-            warnings.append("there is no sound in it: it gets a silent track")
-        said = (*reel.table.warnings, *warnings)
-        return cls(output, preset, geometry, values, tracks, size, said, spread, unfit)
+            warnings.append(SILENT_TRACK_ADDED())
+        all_warnings = (*reel.table.warnings, *warnings)
+        return cls(output, preset, geometry, values, tracks, size, all_warnings, spread, unfit)
 
 
 def _output_facts(preset: Preset, geometry: Geometry | None, source_codec: str) -> OutputFacts:
@@ -109,16 +118,16 @@ def _unfit(reel: IndexedSource, preset: Preset) -> str:
     return unheld_sound(reel.sound_source, preset.audio) if preset.audio else ""
 
 
-def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[str]]:
-    """Which sound streams go along, by position, and what is to be said about the others."""
+def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[Notice]]:
+    """Which audio streams go along, by position, and notices of the others."""
     usable = [index for index, audio in enumerate(source.audio) if audio.sample_rate_hz and audio.channels]
-    warnings = []
+    warnings: list[Notice] = []
     if len(usable) < len(source.audio):
-        warnings.append(f"{len(source.audio) - len(usable)} sound tracks cannot be decoded and are left out")
+        warnings.append(TRACKS_UNDECODABLE(count=len(source.audio) - len(usable)))
     if preset.audio is None:
-        return (), [*warnings, _NO_SOUND] if usable else warnings
+        return (), [*warnings, AUDIO_LEFT_OUT()] if usable else warnings
     if preset.audio.tracks == "first" and len(usable) > 1:
-        warnings.append(f"the first of {len(usable)} sound tracks goes along")
+        warnings.append(FIRST_TRACK_ONLY(count=len(usable)))
         usable = usable[:1]
     if (
         preset.audio.tracks in ("merged", "mixed")
@@ -126,9 +135,9 @@ def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list
     ):
         first = source.audio[usable[0]].sample_rate_hz
         alike = [index for index in usable if source.audio[index].sample_rate_hz == first]
-        warnings.append(f"{len(usable) - len(alike)} sound tracks of another sample rate are left out")
+        warnings.append(TRACKS_OF_OTHER_RATE(count=len(usable) - len(alike)))
         usable = alike
-    return tuple(usable), [*warnings, *words_on_layouts(source, preset.audio, tuple(usable))]
+    return tuple(usable), [*warnings, *layout_notices(source, preset.audio, tuple(usable))]
 
 
 def check_image(path: Path) -> None:

@@ -13,6 +13,8 @@ from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job, Otherwise
+from boxkite.core.notices.edit import AUDIO_CLIPS_KEPT, USED_TIMES
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.shots.conforming import source_span
@@ -78,7 +80,7 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
             reels[source.path] = make_reel(source, measure_frames(source), None)
         return reels[source.path]
 
-    notices: list[str] = []
+    notices: list[Notice] = []
     unseen: list[Unseen] = []
     cutter = EditCutter(replace(job, picture="originals"), job.paths, (), reel_of, notices, unseen)
     edit = cutter.edits[0]
@@ -100,7 +102,7 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
 
 
 def _uses(
-    edit: Edit, cutter: EditCutter, reel_of: Callable[[Source], IndexedSource], notices: list[str]
+    edit: Edit, cutter: EditCutter, reel_of: Callable[[Source], IndexedSource], notices: list[Notice]
 ) -> list[Use]:
     found, missing, silent = [], [], 0
     finder = cutter.finder_of(edit)
@@ -118,9 +120,7 @@ def _uses(
     if not found:
         raise PlanError("this edit uses no media", path=edit.path)
     if silent:
-        notices.append(
-            f"{silent} clips of sound alone stay as they are: their media are not among the footage"
-        )
+        notices.append(AUDIO_CLIPS_KEPT(count=silent))
     return found
 
 
@@ -196,8 +196,7 @@ def _shared(first: Span, second: Span) -> int:
 
 def _part(uses: Sequence[Use], span: Span, reel: IndexedSource) -> Part:
     names = list(dict.fromkeys(use.clip.name for use in uses))
-    said = f"used {len(uses)} times, as {', '.join(names[:6])}{' …' if len(names) > 6 else ''}"
-    warnings = (said,) if len(uses) > 1 else ()
+    warnings = (USED_TIMES(count=len(uses), names=names),) if len(uses) > 1 else ()
     keywords = tuple(dict.fromkeys(word for use in uses for word in use.clip.keywords))
     return Part(
         Shot(reel, span, keywords=keywords, note="; ".join(names), origin=uses[0].clip.origin, warnings=warnings,

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import cast
 
 from boxkite.core.errors import RecordsError
+from boxkite.core.notices.notice import Notice, notice_as_json
 from boxkite.core.records.record import Awaited, BatchState, Entry, Stop
 from boxkite.core.records.store import Records, storable
 
@@ -86,18 +87,27 @@ class Journal:
             )
 
     def verified(
-        self, number: int, *, checksum: str, size_bytes: int, seconds: float, warnings: Sequence[str] = ()
+        self, number: int, *, checksum: str, size_bytes: int, seconds: float, warnings: Sequence[Notice] = ()
     ) -> None:
         """A file has its name."""
+        kept = json.dumps(list(map(notice_as_json, warnings)))
         with self._records.change() as store:
             store.execute(
                 "update file set state = 'verified', ended = ?, checksum = ?, size_bytes = ?, seconds = ?,"
                 " failure = '', warnings = ?, frames_done = frames, partial = '' where batch = ? and number = ?",
-                (now_text(), checksum, size_bytes, seconds, json.dumps(list(warnings)), self._batch, number),
+                (
+                    now_text(),
+                    checksum,
+                    size_bytes,
+                    seconds,
+                    kept,
+                    self._batch,
+                    number,
+                ),
             )
             self._enter(store, number, "state", "verified")
             for warning in warnings:
-                self._enter(store, number, "warning", warning)
+                self._enter(store, number, "warning", str(warning))
 
     def failed(self, number: int, failure: str, *, seconds: float = 0.0, detail: str = "") -> None:
         """A file could not be made. detail: what a developer would want to know of it."""
@@ -124,10 +134,10 @@ class Journal:
                 if detail:
                     self._enter(store, number, "detail", detail)
 
-    def say(self, text: str, number: int = 0) -> None:
-        """Note something that is to be known of the batch, or of a file."""
+    def note(self, notice: Notice) -> None:
+        """Note something that is to be known of the batch."""
         with self._records.change() as store:
-            self._enter(store, number, "warning", text)
+            self._enter(store, 0, "warning", str(notice))
 
     def ask_to_stop(self, how: Stop) -> None:
         """Ask whoever runs the batch to stop."""

@@ -8,6 +8,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
 
+from boxkite.core.notices.notice import Notice
+
 BatchState = Literal["waiting", "running", "stopped", "ended"]
 """As it is stored: waiting for its turn, running, stopped before its end, at its end."""
 Awaited = Literal["", "room"]
@@ -55,7 +57,7 @@ class FileRecord:
     started: str = ""
     ended: str = ""
     failure: str = ""
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
     partial: Path | None = None
 
     @property

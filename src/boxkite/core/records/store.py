@@ -16,6 +16,7 @@ from typing import Any
 
 from boxkite.core.errors import RecordsError
 from boxkite.core.files.reading import path_from
+from boxkite.core.notices.notice import notice_from_json
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.tables import bring_up_to_date
 from boxkite.core.suggest import did_you_mean
@@ -242,5 +243,5 @@ def _as_record(row: Sequence[object]) -> FileRecord:
     for key in ("path", "source"):
         values[key] = Path(os.fsdecode(values[key]))
     values["partial"] = Path(os.fsdecode(values["partial"])) if values["partial"] else None
-    values["warnings"] = tuple(json.loads(values["warnings"]))
+    values["warnings"] = tuple(map(notice_from_json, json.loads(values["warnings"])))
     return FileRecord(**values)

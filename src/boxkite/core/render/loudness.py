@@ -10,6 +10,8 @@ import av
 import av.filter
 from av.audio.frame import AudioFrame
 
+from boxkite.core.notices.files import QUIETER, TOO_SILENT
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.inputs import open_sounds
 from boxkite.core.render.mixing import SoundChain
@@ -96,27 +98,27 @@ def measure(row: Row) -> list[Loudness]:
     return [meters[track].result() for track in sorted(meters)]
 
 
-def gains_for(row: Row) -> tuple[tuple[float, ...], list[str]]:
+def gains_for(row: Row) -> tuple[tuple[float, ...], list[Notice]]:
     """The factor that brings each track to the preset's loudness, held back where its true peak would go too high.
 
-    Also what is to be said: tracks that end up quieter than asked, or that are silent.
+    Also notices: tracks that end up quieter than asked, or that are silent.
     """
     audio = row.preset.audio
     if audio is None or audio.loudness_lufs is None or not row.sound_tracks:
         return (), []
-    gains, said = [], []
+    gains, notices = [], []
     for track, found in enumerate(measure(row)):
-        which = f"sound track {track + 1}" if track else "its sound"
+        which = f"audio track {track + 1}" if track else "its audio"
         if found.lufs <= _QUIETEST_LUFS:
             gains.append(1.0)
-            said.append(f"{which} is silent or too short to measure, its loudness is left")
+            notices.append(TOO_SILENT(track=which))
             continue
         wanted = audio.loudness_lufs - found.lufs
         room = audio.most_peak_dbtp - found.peak_dbtp
         if room < wanted:
-            said.append(
-                f"{which} ends at {found.lufs + room:.1f} LUFS, not {audio.loudness_lufs:g}:"
-                f" louder its true peak would pass {audio.most_peak_dbtp:g} dBTP"
+            quieter = QUIETER(
+                track=which, lufs=found.lufs + room, wanted=audio.loudness_lufs, peak=audio.most_peak_dbtp
             )
+            notices.append(quieter)
         gains.append(10 ** (min(wanted, room) / 20))
-    return tuple(gains), said
+    return tuple(gains), notices

@@ -17,6 +17,8 @@ from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.files.partials import discard_notes, notes_beside
 from boxkite.core.footage.decoding import Damage
 from boxkite.core.footage.opening import works_here
+from boxkite.core.notices.files import DECODER_FELL_BACK, ENDS_EARLY, SILENCE_FILLED
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row, stretch_of
 from boxkite.core.plan.sound_tracks import file_tracks
 from boxkite.core.render.copying import copy_shot
@@ -41,7 +43,7 @@ class Writer(Protocol):
 
     first_picture: VideoFrame | None
     last_picture: VideoFrame | None
-    warnings: list[str]
+    warnings: list[Notice]
 
     def put_picture(self, picture: VideoFrame) -> None:
         """Take the next picture, as decoded."""
@@ -65,7 +67,7 @@ class _FileBeingMade:
     writer: Writer
     reached: int
     failure: Result | None = None
-    warnings: list[str] = field(default_factory=list)
+    warnings: list[Notice] = field(default_factory=list)
 
     def fail(self, error: Exception) -> None:
         self.failure = failed(self.row, error)
@@ -157,8 +159,8 @@ def _first_passes(
     prepared: dict[int, Prepared] = {}
     for row in rows:
         try:
-            gains, said = gains_for(row)
-            prepared[row.number] = Prepared(gains=gains, warnings=tuple(said))
+            gains, warnings = gains_for(row)
+            prepared[row.number] = Prepared(gains=gains, warnings=tuple(warnings))
         except Exception as error:
             results.append(failed(row, error))
     twice = [
@@ -214,9 +216,7 @@ class _Sounds:
         """Say how much silence there was, and let go of the file."""
         if self.reader.silence_samples > 1:
             for making in self.makings:
-                making.warnings.append(
-                    f"{self.reader.silence_samples} samples of silence where its sound is missing"
-                )
+                making.warnings.append(SILENCE_FILLED(samples=self.reader.silence_samples))
         self.reader.close()
 
 
@@ -300,13 +300,11 @@ def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
         return failed(row, error)
     warnings = [*making.writer.warnings, *making.warnings]
     if row.decode_with and not works_here(row.decode_with):
-        warnings.append(f"no {row.decode_with} decoder works here: the CPU decoded it")
+        warnings.append(DECODER_FELL_BACK(kind=row.decode_with))
     if damage:
-        warnings += damage.words(row.span)
+        warnings += damage.notices(row.span)
     if making.reached < row.span.end:
-        warnings.append(
-            f"{row.span.end - making.reached} frames are lacking at its end, where the source breaks off"
-        )
+        warnings.append(ENDS_EARLY(frames=row.span.end - making.reached))
     return Result(row.number, row.path, verification=verification, warnings=tuple(warnings))
 
 

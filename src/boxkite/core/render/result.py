@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from boxkite.core.notices.notice import Notice
+
 
 @dataclass(frozen=True)
 class Verification:
@@ -28,7 +30,7 @@ class Result:
     path: Path
     verification: Verification | None = None
     failure: str = ""
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
     seconds: float = 0.0
     detail: str = ""
     may_pass: bool = False

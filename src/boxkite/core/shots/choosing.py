@@ -11,6 +11,7 @@ from fractions import Fraction
 from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.job.choice import ALONE, KINDS, Choice
 from boxkite.core.naming.values import Value
+from boxkite.core.notices.shots import EXCLUDED, NOT_CHOSEN
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import FrameRate, timecode_to_frames
@@ -47,7 +48,7 @@ def choose(
             kept.append(shot)
         else:
             choice, _, wanted = against
-            reason = f"not {choice.text}" if wanted else choice.text
+            reason = (NOT_CHOSEN if wanted else EXCLUDED)(choice=choice.text)
             left_out.append(LeftOut(shot.marker or shot.clip_name, shot.origin, reason))
     return kept, left_out
 
@@ -131,7 +132,8 @@ def why(left_out: Sequence[LeftOut]) -> str:
     """What was left out and why, counted, in one line; empty where nothing was."""
     counts: dict[str, int] = {}
     for one in left_out:
-        counts[one.reason] = counts.get(one.reason, 0) + 1
+        reason = one.reason.marked
+        counts[reason] = counts.get(reason, 0) + 1
     if not counts:
         return ""
     parts = ", ".join(f"{count} {reason}" for reason, count in counts.items())

@@ -9,6 +9,16 @@ from fractions import Fraction
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Transition
 from boxkite.core.footage.source import AudioFacts
 from boxkite.core.looks.look import Look
+from boxkite.core.notices.edit import (
+    AUDIO_EFFECTS_NOT_RENDERED,
+    EFFECTS_NOT_RENDERED,
+    NO_AUDIO_FOR_TRACK,
+    RENDERED_AS_DISSOLVE,
+    SPED_AUDIO_LEFT_OUT,
+    TITLES_NOT_RENDERED,
+)
+from boxkite.core.notices.notice import Notice
+from boxkite.core.notices.shots import TITLE
 from boxkite.core.shots.conforming import source_frames_of
 from boxkite.core.shots.edit_clips import Flat, flattened
 from boxkite.core.shots.shot import Composition, IndexedSource, Layer, LeftOut, SoundLayer
@@ -36,27 +46,27 @@ def compose(
     reel_of_clip: Callable[[Clip], IndexedSource],
     look_of_clip: Callable[[Clip, IndexedSource], Look],
     wished: Wished,
-) -> tuple[Composition, list[str]]:
-    """The layers of a timeline, nested ones opened, and what of it cannot be rendered, in words.
+) -> tuple[Composition, list[Notice]]:
+    """The layers of a timeline, nested ones opened, and what of it cannot be rendered.
 
     Pictures hide those on tracks below; sounds are added up. Times of layers are frames of the timeline.
     """
-    said: list[str] = []
+    notices: list[Notice] = []
     left: list[LeftOut] = []
     by_layer: dict[tuple[int, ...], list[Flat]] = {}
     for flat in flattened(timeline, left, origin):
         if wished.takes(flat.track):
             by_layer.setdefault(flat.layer, []).append(flat)
-    titles = dict.fromkeys(one.name for one in left if one.reason == ClipKind.TITLE.value)
+    titles = dict.fromkeys(one.name for one in left if one.reason.is_a(TITLE))
     if titles:
-        said.append(f"titles and generators that are not rendered: {', '.join(titles)}")
+        notices.append(TITLES_NOT_RENDERED(names=list(titles)))
     tracks = []
     for _, flats in sorted(by_layer.items()):
         flats.sort(key=lambda one: one.record.start)
-        layers = [_layer(timeline, one, flats, reel_of_clip, look_of_clip, said) for one in flats]
+        layers = [_layer(timeline, one, flats, reel_of_clip, look_of_clip, notices) for one in flats]
         tracks.append(tuple(layers))
-    sounds = _sounds(timeline, reel_of_clip, wished, said)
-    return Composition(tuple(tracks), tuple(sounds)), list(dict.fromkeys(said))
+    sounds = _sounds(timeline, reel_of_clip, wished, notices)
+    return Composition(tuple(tracks), tuple(sounds)), list(dict.fromkeys(notices))
 
 
 def _layer(
@@ -65,15 +75,16 @@ def _layer(
     on_track: Sequence[Flat],
     reel_of_clip: Callable[[Clip], IndexedSource],
     look_of_clip: Callable[[Clip, IndexedSource], Look],
-    said: list[str],
+    notices: list[Notice],
 ) -> Layer:
     clip = flat.clip
     if flat.effects:
-        said.append(f"effects that are not rendered: {', '.join(dict.fromkeys(flat.effects))} on {clip.name}")
+        names = list(dict.fromkeys(flat.effects))
+        notices.append(EFFECTS_NOT_RENDERED(names=names, clip=clip.name))
     place = on_track.index(flat)
     is_followed = place + 1 < len(on_track) and on_track[place + 1].record.start == flat.record.end
-    fade_in = _fade(clip.transition_in, said)
-    fade_out = (0, 0) if is_followed else _fade(clip.transition_out, said)
+    fade_in = _fade(clip.transition_in, notices)
+    fade_out = (0, 0) if is_followed else _fade(clip.transition_out, notices)
     tail = _fade(on_track[place + 1].clip.transition_in, []) if is_followed else (0, 0)
     if clip.kind is ClipKind.BLACK:
         return Layer(flat.record, None, Fraction(0), Fraction(0), fade_in, fade_out, tail[1])
@@ -94,17 +105,17 @@ def longest_hold(layer: Layer) -> int:
     return int(beyond / abs(layer.step))
 
 
-def _fade(transition: Transition | None, said: list[str]) -> tuple[int, int]:
+def _fade(transition: Transition | None, notices: list[Notice]) -> tuple[int, int]:
     """Frames before and behind a cut over which two pictures are mixed."""
     if transition is None or not transition.length:
         return 0, 0
     if transition.kind.casefold() not in _DISSOLVES:
-        said.append(f"transitions that are rendered as dissolves: {transition.kind}")
+        notices.append(RENDERED_AS_DISSOLVE(transition=transition.kind))
     return transition.before, transition.after
 
 
 def _sounds(
-    timeline: Timeline, reel_of_clip: Callable[[Clip], IndexedSource], wished: Wished, said: list[str]
+    timeline: Timeline, reel_of_clip: Callable[[Clip], IndexedSource], wished: Wished, notices: list[Notice]
 ) -> list[SoundLayer]:
     found = []
     for track in timeline.sound_tracks:
@@ -114,14 +125,14 @@ def _sounds(
             if not clip.enabled or clip.kind is not ClipKind.MEDIA:
                 continue
             if clip.speed != 1:
-                said.append(f"sound whose speed is changed is left out: {clip.name} on {track.name}")
+                notices.append(SPED_AUDIO_LEFT_OUT(clip=clip.name, track=track.name))
                 continue
             if clip.effects:
-                names = ", ".join(dict.fromkeys(clip.effects))
-                said.append(f"effects that are not rendered: {names} on the sound of {clip.name}")
+                names = list(dict.fromkeys(clip.effects))
+                notices.append(AUDIO_EFFECTS_NOT_RENDERED(names=names, clip=clip.name))
             reel = reel_of_clip(clip)
             if not reel.sound_source.audio:
-                said.append(f"{reel.source.label} has no sound for {track.name}")
+                notices.append(NO_AUDIO_FOR_TRACK(source=reel.source.label, track=track.name))
                 continue
             first, step = source_frames_of(timeline, clip, reel, clip.record, Fraction(0), Fraction(1))
             start = int(first)

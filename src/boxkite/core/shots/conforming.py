@@ -11,9 +11,22 @@ from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
 from boxkite.core.errors import BoxkiteError, setting
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import AudioFacts, Source, SourceKind
+from boxkite.core.notices.edit import (
+    EFFECTS_NOT_MADE,
+    FREEZE,
+    HIDDEN,
+    HIDDEN_IN_EDIT,
+    OWN_RATE,
+    OWN_SPEED,
+    TITLES_NOT_MADE,
+    TRANSITION_NOT_MADE,
+    TRANSITION_SHOWN,
+)
+from boxkite.core.notices.notice import Kind, Notice
+from boxkite.core.notices.shots import SHORTENED
 from boxkite.core.shots.edit_clips import Wanted
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.shot import Composition, EditDifference, IndexedSource, Shot
+from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
 
 ReelOf = Callable[[Source], IndexedSource]
@@ -30,13 +43,13 @@ def on_program(wanted: Sequence[Wanted], program: IndexedSource, way: str) -> li
 def _on_program(wanted: Wanted, program: IndexedSource, way: str) -> Shot:
     asked = program_span(wanted.timeline, wanted.place.record, program)
     span = asked.clipped_to(program.table.span)
-    warnings = [*_transitions(wanted, mixed=True), *_covered(wanted)]
+    warnings = [*_transitions(wanted, TRANSITION_SHOWN), *_covered(wanted, HIDDEN)]
     problem = ""
     if not span.length:
-        side = "before the first frame" if asked.start < 0 else "behind the last frame"
-        problem = f"it lies {side} of {program.source.label}"
+        side = "before the first frame" if asked.start < 0 else "after the last frame"
+        problem = f"it is {side} of {program.source.label}"
     elif span != asked:
-        warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
+        warnings.append(SHORTENED(frames=asked.length - span.length))
     return _shot(wanted, program, span, way, warnings, problem)
 
 
@@ -76,8 +89,7 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
         return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], error.text)
     asked = source_span(wanted, clip, reel)
     span = asked.clipped_to(reel.table.span)
-    said = _not_as_in_the_edit(wanted, clip, reel)
-    warnings = [text for _, text in said]
+    warnings = _not_as_in_the_edit(wanted, clip, reel)
     problem = ""
     if not span.length:
         problem = (
@@ -85,11 +97,10 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str
             f" which has {reel.table.frame_count}"
         )
     elif span != asked:
-        warnings.append(f"cut short by {asked.length - span.length} frames where the media ends")
-    unlike = tuple(dict.fromkeys(kind for kind, _ in said))
+        warnings.append(SHORTENED(frames=asked.length - span.length))
     shot = _shot(wanted, reel, span, way, warnings, problem)
     grade = decision_as_facts(clip.colour_decision)
-    return shot.with_changes(unlike=unlike, facts={**shot.facts, **grade})
+    return shot.with_changes(facts={**shot.facts, **grade})
 
 
 def decision_as_facts(decision: ColourDecision | None) -> dict[str, str]:
@@ -102,22 +113,17 @@ def decision_as_facts(decision: ColourDecision | None) -> dict[str, str]:
     return {"ASC_SOP": "".join(f"({triple})" for triple in triples), "ASC_SAT": f"{decision.saturation:g}"}
 
 
-def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: IndexedSource) -> list[tuple[EditDifference, str]]:
+def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: IndexedSource) -> list[Notice]:
     """All that the edit does to a clip and its camera file does not show."""
-    said = [(EditDifference.TRANSITION, text) for text in _transitions(wanted, mixed=False)]
-    said += [(EditDifference.SPEED, text) for text in _speed_words(wanted.speed)]
+    found = [*_transitions(wanted, TRANSITION_NOT_MADE), *_speed(wanted.speed)]
     if wanted.effects:
-        names = ", ".join(dict.fromkeys(wanted.effects))
-        said.append((EditDifference.EFFECTS, f"effects of the edit that are not in it: {names}"))
+        found.append(EFFECTS_NOT_MADE(names=list(dict.fromkeys(wanted.effects))))
     if wanted.titles:
-        said.append(
-            (EditDifference.TITLES, f"titles above it that are not in it: {', '.join(wanted.titles)}")
-        )
-    said += [(EditDifference.HIDDEN, f"in the edit, {text}") for text in _covered(wanted)]
+        found.append(TITLES_NOT_MADE(names=list(wanted.titles)))
+    found += _covered(wanted, HIDDEN_IN_EDIT)
     if reel.table.rate != wanted.timeline.rate:
-        rates = f"{reel.table.rate} fps, the edit runs at {wanted.timeline.rate}"
-        said.append((EditDifference.RATE, f"it keeps its own rate of {rates}"))
-    return said
+        found.append(OWN_RATE(rate=str(reel.table.rate), edit_rate=str(wanted.timeline.rate)))
+    return found
 
 
 def source_span(wanted: Wanted, clip: Clip, reel: IndexedSource) -> Span:
@@ -182,7 +188,9 @@ def on_edit(
 ) -> list[Shot]:
     """Shots of the timeline itself, as it will be rendered."""
     return [
-        _shot(one, timeline_reel(one.timeline), one.place.record, way, _transitions(one, mixed=True), "")
+        _shot(
+            one, timeline_reel(one.timeline), one.place.record, way, _transitions(one, TRANSITION_SHOWN), ""
+        )
         for one in wanted
     ]
 
@@ -233,7 +241,7 @@ def _no_reel(wanted: Wanted) -> IndexedSource:
 
 
 def _shot(
-    wanted: Wanted, reel: IndexedSource, span: Span, way: str, warnings: Sequence[str], problem: str
+    wanted: Wanted, reel: IndexedSource, span: Span, way: str, warnings: Sequence[Notice], problem: str
 ) -> Shot:
     clip = wanted.clip
     first_marker = clip.markers[0] if clip and clip.markers else None
@@ -265,8 +273,8 @@ def _shot(
     )
 
 
-def _transitions(wanted: Wanted, *, mixed: bool) -> list[str]:
-    """What to say of transitions: in a finished picture they show, in the originals they are not."""
+def _transitions(wanted: Wanted, kind: Kind) -> list[Notice]:
+    """Its transitions: in a finished picture they show, in the originals they do not."""
     clip = wanted.clip
     if clip is None:
         return []
@@ -276,22 +284,16 @@ def _transitions(wanted: Wanted, *, mixed: bool) -> list[str]:
         (clip.transition_out, clip.transition_out.before if clip.transition_out else 0, "last"),
     ):
         if transition and frames:
-            where = "show" if mixed else "are, in the edit, part of"
-            found.append(f"its {end} {frames} frames {where} a {transition.kind}")
+            found.append(kind(end=end, frames=frames, transition=transition.kind))
     return found
 
 
-def _covered(wanted: Wanted) -> list[str]:
-    return [
-        f"{span.length} of its {wanted.place.record.length} frames are hidden by {name}"
-        for span, name in wanted.covered
-    ]
+def _covered(wanted: Wanted, kind: Kind) -> list[Notice]:
+    length = wanted.place.record.length
+    return [kind(frames=span.length, of=length, clip=name) for span, name in wanted.covered]
 
 
-def _speed_words(speed: Fraction) -> list[str]:
+def _speed(speed: Fraction) -> list[Notice]:
     if speed == 1:
         return []
-    if speed == 0:
-        return ["the edit freezes this frame; here it is one frame"]
-    percent = f"{float(speed * 100):.4g} %"
-    return [f"it runs at {percent} in the edit, here at its own speed"]
+    return [FREEZE()] if speed == 0 else [OWN_SPEED(percent=float(speed * 100))]

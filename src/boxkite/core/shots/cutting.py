@@ -8,13 +8,24 @@ from collections.abc import Sequence
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.mark import Mark, MarkList
+from boxkite.core.notices.marks import (
+    AFTER_MEDIA,
+    BEFORE_MEDIA,
+    CLOSING_MARKER_LATE,
+    RANGE_WITHOUT_OUT,
+    SAME_FRAME,
+    UNSORTED,
+    WITHOUT_SOURCE,
+)
+from boxkite.core.notices.notice import Notice
+from boxkite.core.notices.shots import SHORTENED, UNNAMED_MARK
 from boxkite.core.shots.placing import PlacedMark
 from boxkite.core.shots.shot import Cut, IndexedSource, Shot
 from boxkite.core.timebase import Span, uncovered
 
 
-def assign_marks(marks: MarkList, sources: Sequence[Source]) -> tuple[dict[int, list[Mark]], list[str]]:
-    """Which marks belong to which source, by the position of the source, and what found no source.
+def assign_marks(marks: MarkList, sources: Sequence[Source]) -> tuple[dict[int, list[Mark]], list[Notice]]:
+    """Which marks belong to which source, by the position of the source, and notices of those that found none.
 
     Raises MarksError, with the line, for a mark that names no source or fits several.
     """
@@ -38,7 +49,7 @@ def assign_marks(marks: MarkList, sources: Sequence[Source]) -> tuple[dict[int, 
         if fitting:
             by_source.setdefault(fitting[0], []).append(mark)
         else:
-            notices.append(f"{_where(marks, mark)}: no source is called “{mark.source_name}”: no file")
+            notices.append(WITHOUT_SOURCE(source=mark.source_name).of(_where(marks, mark)))
     return by_source, notices
 
 
@@ -47,25 +58,23 @@ def cut_at_markers(
 ) -> Cut:
     """A shot from each marker to the next mark, or to the end of the media.
 
-    A marker with a length of its own ends there. A closing marker, known by its name whatever its case,
+    A marker with a length ends there. A closing marker, known by its name whatever its case,
     ends the shot before it and makes none. Of several markers on one frame the first in the list makes the
     shot. What lies outside the media makes none. All of that is told in the notices.
     """
-    notices: list[str] = []
+    notices: list[Notice] = []
     whole = reel.table.span
     ordered = sorted(placed, key=lambda one: one.start)
     if [one.start for one in ordered] != [one.start for one in placed]:
-        notices.append(f"{marks.path.name}: its marks are not in the order of time; they were sorted")
+        notices.append(UNSORTED().of(marks.path.name))
     starts = sorted({one.start for one in ordered})
     shots: list[Shot] = []
     first_on_frame: dict[int, PlacedMark] = {}
     for one in ordered:
         if _is_closing(one.mark, closing_name):
             if one.start > whole.end:
-                notices.append(
-                    f"{_where(marks, one.mark)}: the closing marker lies {one.start - whole.end} frames behind"
-                    " the end of the media; the last shot ends with the media"
-                )
+                late = CLOSING_MARKER_LATE(frames=one.start - whole.end)
+                notices.append(late.of(_where(marks, one.mark)))
             continue
         if not whole.start <= one.start < whole.end:
             notices.append(_outside(marks, one, whole))
@@ -75,10 +84,8 @@ def cut_at_markers(
             continue
         if one.start in first_on_frame:
             first = first_on_frame[one.start].mark
-            notices.append(
-                f"{_where(marks, one.mark)}: “{one.mark.name}” is on the same frame as “{first.name}”"
-                f" ({_where(marks, first)}): no file of its own"
-            )
+            same = SAME_FRAME(name=one.mark.name, first=first.name, first_origin=_where(marks, first))
+            notices.append(same.of(_where(marks, one.mark)))
             continue
         first_on_frame[one.start] = one
         later = bisect_right(starts, one.start)
@@ -88,13 +95,13 @@ def cut_at_markers(
 
 
 def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: IndexedSource) -> Cut:
-    """A shot for each range, cut short at the ends of the media; points make none."""
-    notices: list[str] = []
+    """A shot for each range, shortened at the ends of the media; points make none."""
+    notices: list[Notice] = []
     whole = reel.table.span
     shots: list[Shot] = []
     for one in placed:
         if one.end is None:
-            notices.append(f"{_where(marks, one.mark)}: “{one.mark.name}” has no out: no file")
+            notices.append(RANGE_WITHOUT_OUT(name=one.mark.name).of(_where(marks, one.mark)))
         elif one.start >= whole.end or one.end <= whole.start:
             notices.append(_outside(marks, one, whole))
         else:
@@ -107,7 +114,7 @@ def cut_whole(reel: IndexedSource) -> Cut:
     return Cut((Shot(reel, reel.table.span, origin=reel.source.label, way="files"),))
 
 
-def _finished(shots: list[Shot], notices: list[str], reel: IndexedSource) -> Cut:
+def _finished(shots: list[Shot], notices: list[Notice], reel: IndexedSource) -> Cut:
     gaps = uncovered(reel.table.span, [shot.span for shot in shots])
     return Cut(tuple(shots), tuple(notices), tuple((reel, gap) for gap in gaps))
 
@@ -120,11 +127,10 @@ def _shot(marks: MarkList, placed: PlacedMark, reel: IndexedSource, wanted: Span
     span = wanted.clipped_to(reel.table.span)
     warnings = []
     if span != wanted:
-        cut_off = wanted.length - span.length
-        warnings.append(f"cut short by {cut_off} frames where the media ends")
+        warnings.append(SHORTENED(frames=wanted.length - span.length))
     mark = placed.mark
     if not mark.name:
-        warnings.append("its mark has no name")
+        warnings.append(UNNAMED_MARK())
     return Shot(
         reel=reel,
         span=span,
@@ -145,8 +151,6 @@ def _where(marks: MarkList, mark: Mark) -> str:
     return f"{marks.path.name}:{mark.start.line}"
 
 
-def _outside(marks: MarkList, placed: PlacedMark, whole: Span) -> str:
-    side = "before the first frame" if placed.start < whole.start else "behind the last frame"
-    return (
-        f"{_where(marks, placed.mark)}: “{placed.mark.name}” ({placed.mark.start.text}) lies {side}: no file"
-    )
+def _outside(marks: MarkList, placed: PlacedMark, whole: Span) -> Notice:
+    kind = BEFORE_MEDIA if placed.start < whole.start else AFTER_MEDIA
+    return kind(name=placed.mark.name, time=placed.mark.start.text).of(_where(marks, placed.mark))

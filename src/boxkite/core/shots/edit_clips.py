@@ -9,6 +9,8 @@ from fractions import Fraction
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Track, TrackKind
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
+from boxkite.core.notices.notice import Notice
+from boxkite.core.notices.shots import AUDIO, BLACK, DISABLED, TITLE
 from boxkite.core.shots.shot import EditPlace, LeftOut
 from boxkite.core.timebase import Span, round_fraction
 
@@ -143,7 +145,7 @@ def flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: i
             if reason:
                 left_out.append(LeftOut(clip.name or clip.kind.value, f"{origin}, {clip.origin}", reason))
             if reason or clip.kind not in (ClipKind.MEDIA, ClipKind.TIMELINE):
-                if not reason or reason == ClipKind.BLACK.value:
+                if not reason or reason.is_a(BLACK):
                     yield Flat(clip, track.name, (number,), clip.record, Fraction(0), Fraction(1), ())
                 continue
             effects = (*clip.effects, *track.effects, *timeline.effects)
@@ -158,7 +160,7 @@ def flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: i
                 yield Flat(clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects, over)
     for track in timeline.tracks:
         if track.kind is TrackKind.SOUND:
-            left_out += [LeftOut(clip.name, f"{origin}, {clip.origin}", "sound") for clip in track.clips]
+            left_out += [LeftOut(clip.name, f"{origin}, {clip.origin}", AUDIO()) for clip in track.clips]
 
 
 def _opened(
@@ -189,12 +191,12 @@ def _opened(
             )
 
 
-def _reason_to_leave_out(clip: Clip, track: Track) -> str:
+def _reason_to_leave_out(clip: Clip, track: Track) -> Notice | None:
     if not clip.enabled or not track.enabled:
-        return "disabled"
-    if clip.kind in (ClipKind.TITLE, ClipKind.BLACK):
-        return clip.kind.value
-    return ""
+        return DISABLED()
+    if clip.kind is ClipKind.TITLE:
+        return TITLE()
+    return BLACK() if clip.kind is ClipKind.BLACK else None
 
 
 def _effects_above(tracks: Sequence[Track]) -> list[tuple[Span, str]]:

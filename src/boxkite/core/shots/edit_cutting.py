@@ -18,6 +18,9 @@ from boxkite.core.job.allowed import By, PictureFrom
 from boxkite.core.job.job import Job
 from boxkite.core.looks.look import Look
 from boxkite.core.marks.mark_table import marks_beside
+from boxkite.core.notices.edit import BEGIN_TOGETHER, FREEZE, MARKERS_UNUSED, OWN_SPEED, RETIMED
+from boxkite.core.notices.footage import MEDIA_UNREADABLE
+from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.composing import SOUND, Wished, compose, longest_hold
 from boxkite.core.shots.conforming import (
     decision_as_facts,
@@ -35,7 +38,6 @@ from boxkite.core.shots.media import MediaFinder
 from boxkite.core.shots.shot import (
     Composition,
     Cut,
-    EditDifference,
     EditPlace,
     IndexedSource,
     Layer,
@@ -58,7 +60,7 @@ class EditCutter:
     paths: Sequence[Path]
     programs: Sequence[Source]
     reel_of: Callable[[Source], IndexedSource]
-    notices: list[str] = field(default_factory=list)
+    notices: list[Notice] = field(default_factory=list)
     unseen: list[Unseen] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -74,7 +76,7 @@ class EditCutter:
         list_rate = self._list_rate() if any(path.suffix.lower() == ".edl" for path in self.paths) else None
         self.edits = [read_edit(path, list_rate) for path in self.paths]
         for edit in self.edits:
-            self.notices += [f"{edit.path.name}: {warning}" for warning in edit.warnings]
+            self.notices += [warning.of(edit.path.name) for warning in edit.warnings]
         self._timeline_reels: dict[int, IndexedSource] = {}
         self._finders = {
             edit.path: MediaFinder(edit.path, [*self.media, *self.programs], self.job.images)
@@ -99,12 +101,7 @@ class EditCutter:
             for timeline in edit.timelines:
                 wanted, others = wanted_clips(timeline, origin)
                 if timeline.markers and "markers" not in self.job.by:
-                    many = (
-                        f"{len(timeline.markers)} markers cut" if len(timeline.markers) > 1 else "marker cuts"
-                    )
-                    self.notices.append(
-                        f"{origin}: cut at its clips; its {many} nothing, {setting('by')} markers would"
-                    )
+                    self.notices.append(MARKERS_UNUSED(count=len(timeline.markers)).of(origin))
                 left_out += others
                 shots += self._limited(edit, self._laid(edit, wanted, way), left_out)
         return Cut(tuple(shots), left_out=tuple(left_out))
@@ -124,12 +121,12 @@ class EditCutter:
         for one in wanted:
             program = self.reel_of(self._program(one.timeline))
             if not (one.timeline.start_known and program.has_timecode):
-                lacking = program.source.label if one.timeline.start_known else f"“{one.timeline.name}”"
-                self._say_once(f"{lacking} has no timecode: timeline and program are taken to begin together")
+                name = program.source.label if one.timeline.start_known else f"“{one.timeline.name}”"
+                self._note_once(BEGIN_TOGETHER(name=name))
             shots += on_program([one], program, way)
         return shots
 
-    def _say_once(self, notice: str) -> None:
+    def _note_once(self, notice: Notice) -> None:
         if notice not in self.notices:
             self.notices.append(notice)
 
@@ -163,9 +160,7 @@ class EditCutter:
             if item.path in named or item.path in self.job.media:
                 raise PlanError(f"{setting('media')}: {item.reason}", path=item.path, hint=item.hint)
         if found.unreadable:
-            self.notices.append(
-                f"{len(found.unreadable)} files among the media cannot be read: boxkite inspect lists them"
-            )
+            self.notices.append(MEDIA_UNREADABLE(count=len(found.unreadable)))
         return list(found.sources)
 
     def _list_rate(self) -> FrameRate | None:
@@ -213,7 +208,7 @@ class EditCutter:
         return self._composed(edit, timeline, model)
 
     def _composed(self, edit: Edit, timeline: Timeline, model: IndexedSource) -> IndexedSource:
-        """The timeline as a reel that is put together when it is read; what cannot be rendered is said."""
+        """The timeline as a reel that is put together when it is read; what cannot be rendered is in the notices."""
         looks = LookFinder()
 
         def reel_of_clip(clip: Clip) -> IndexedSource:
@@ -232,9 +227,9 @@ class EditCutter:
 
         self._check_tracks(timeline)
         wished = Wished(self.job.tracks)
-        composition, said = compose(timeline, edit.path.name, reel_of_clip, look_of_clip, wished)
+        composition, notices = compose(timeline, edit.path.name, reel_of_clip, look_of_clip, wished)
         self._check_holds(edit, timeline, composition)
-        self.notices += [f"{edit.path.name}, “{timeline.name}”: {text}" for text in said]
+        self.notices += [one.of(f"{edit.path.name}, “{timeline.name}”") for one in notices]
         return make_timeline_reel(edit.path, timeline, model, composition, SOUND)
 
     def _check_holds(self, edit: Edit, timeline: Timeline, composition: Composition) -> None:
@@ -271,10 +266,9 @@ class EditCutter:
         composition = Composition(((layer,),), ())
         self._check_holds(edit, alone, composition)
         reel = make_timeline_reel(shot.reel.source.path, alone, shot.reel, composition, SOUND)
-        said = tuple(text for text in shot.warnings if " its own speed" not in text and "freezes" not in text)
-        unlike = tuple(kind for kind in shot.unlike if kind is not EditDifference.SPEED)
-        speed = f"at the edit's speed, {float(wanted.speed * 100):.4g} %, without sound"
-        return shot.with_changes(reel=reel, span=clip.record, warnings=(*said, speed), unlike=unlike)
+        kept = [one for one in shot.warnings if not one.is_a(OWN_SPEED, FREEZE)]
+        retimed = RETIMED(percent=float(wanted.speed * 100))
+        return shot.with_changes(reel=reel, span=clip.record, warnings=(*kept, retimed))
 
 
 def _with_marks_of_whole(shots: Sequence[Shot], edit: Edit) -> list[Shot]:

@@ -20,6 +20,9 @@ from boxkite.core.marks.mark_table import marks_beside
 from boxkite.core.marks.ranges import YES
 from boxkite.core.metadata.lookup import know
 from boxkite.core.metadata.value import KnownFacts
+from boxkite.core.notices.footage import FILE_SKIPPED, IMAGE_SKIPPED, NO_PICTURE_SKIPPED
+from boxkite.core.notices.marks import MARKS_BESIDE
+from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.choosing import Candidate, choose, fitting_all
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.edit_cutting import EditCutter, lacking_media
@@ -42,7 +45,7 @@ class Gathered:
     """
 
     shots: tuple[Shot, ...]
-    notices: tuple[str, ...]
+    notices: tuple[Notice, ...]
     uncovered: tuple[tuple[IndexedSource, Span], ...]
     left_out: tuple[LeftOut, ...]
     otherwise: Mapping[int, Otherwise]
@@ -118,7 +121,7 @@ def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
 
 def _sources(
     job: Job, paths: Sequence[Path], sound_alone: bool, unseen: list[Unseen]
-) -> tuple[list[Source], list[str]]:
+) -> tuple[list[Source], list[Notice]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
     found = find_sources(paths, job.images)
     named = {path for path in paths if not path.is_dir()}
@@ -126,7 +129,7 @@ def _sources(
     for item in found.unreadable:
         if item.path in named:
             raise FootageError(item.reason, path=item.path, hint=item.hint)
-        notices.append(f"{item.path}: {item.reason}: left aside")
+        notices.append(FILE_SKIPPED(reason=item.reason).of(str(item.path)))
     for blind in found.unseen:
         if blind.path in named:
             raise FootageError(blind.reason, path=blind.path)
@@ -134,14 +137,12 @@ def _sources(
     with_picture = []
     for source in found.sources:
         if source.kind is SourceKind.STILL and source.path not in named:
-            notices.append(
-                f"{source.label}: a single image: left aside; name it by itself to make a file of it"
-            )
+            notices.append(IMAGE_SKIPPED().of(source.label))
         elif source.video or (sound_alone and source.audio):
             with_picture.append(source)
-            notices += [f"{source.label}: {warning}" for warning in source.warnings]
+            notices += [warning.of(source.label) for warning in source.warnings]
         else:
-            notices.append(f"{source.label}: there is no picture in it: left aside")
+            notices.append(NO_PICTURE_SKIPPED().of(source.label))
     if not with_picture:
         if found.unreadable and not found.sources:
             raise FootageError(
@@ -188,7 +189,7 @@ class _Cutter:
         self.sources = sources
         self.marks = marks
         self.progress = progress
-        self.notices: list[str] = []
+        self.notices: list[Notice] = []
         self.unseen: list[Unseen] = []
         self._reels: dict[Path, IndexedSource] = {}
         self._recordings: tuple[Source, ...] | None = None
@@ -229,8 +230,8 @@ class _Cutter:
                 )
             is_program = any(source is one for one in self.sources)
             reel = make_reel(source, table, self.job.start_timecode if is_program else None)
-            reel, said = with_recorded_sound(reel, self._recorded())
-            self.notices += [said] if said else []
+            reel, notice = with_recorded_sound(reel, self._recorded())
+            self.notices += [notice] if notice else []
             self._reels[source.path] = reel
         return self._reels[source.path]
 
@@ -261,7 +262,8 @@ class _Cutter:
                 if self.sources[index].path in self.job.paths:
                     raise
                 failed = error
-                self.notices.append(f"{self.sources[index].path}: {error.message}: left aside")
+                skipped = FILE_SKIPPED(reason=error.message)
+                self.notices.append(skipped.of(str(self.sources[index].path)))
                 if isinstance(error, InaccessibleError):
                     self.unseen.append(Unseen(self.sources[index].path, error.message))
                 continue
@@ -273,7 +275,7 @@ class _Cutter:
             raise failed
         return replace(cut, shots=tuple(shot.with_changes(way=way) for shot in cut.shots))
 
-    def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[str]]:
+    def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[Notice]]:
         """Which marks each source is cut at, by its position; None for sources that stay whole."""
         marks = self.marks
         if way == "detected-cuts":
@@ -314,7 +316,7 @@ class _Cutter:
             found[index] = (marks, list(marks.marks))
         return found
 
-    def _marks_beside(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[str]] | None:
+    def _marks_beside(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[Notice]] | None:
         """The marks kept beside each source, or beside the edit of the one program; None where there are none."""
         found = {}
         for index, source in enumerate(self.sources):
@@ -326,8 +328,8 @@ class _Cutter:
         if not found:
             return None
         count = sum(len(marks) for _, marks in found.values())
-        tables = ", ".join(dict.fromkeys(str(listed.path) for listed, _ in found.values()))
-        return found, [f"cut at {count} marks kept beside the footage, in {tables}"]
+        tables = list(dict.fromkeys(str(listed.path) for listed, _ in found.values()))
+        return found, [MARKS_BESIDE(count=count, tables=tables)]
 
     def _cut_source(self, way: By, reel: IndexedSource, marks: MarkList, chosen: list[Mark]) -> Cut:
         """The shots of one source at its marks. Raises PlanError when not one comes of them."""
@@ -360,7 +362,7 @@ def _all_outside(marks: MarkList, reel: IndexedSource, cut: Cut) -> RequestError
         if reel.has_timecode
         else f"{reel.source.label} has no timecode of its own, so it was taken to start at {reel.start}"
     )
-    reason = cut.notices[0] if cut.notices else "it holds no mark that makes a shot"
+    reason = cut.notices[0].marked if cut.notices else "it holds no mark that makes a shot"
     return PlanError(
         f"no shot comes of this list: {reason}",
         path=marks.path,
@@ -368,9 +370,11 @@ def _all_outside(marks: MarkList, reel: IndexedSource, cut: Cut) -> RequestError
     )
 
 
-def _nothing_to_cut(ways: Sequence[By], notices: Sequence[str], left_out: Sequence[LeftOut]) -> RequestError:
+def _nothing_to_cut(
+    ways: Sequence[By], notices: Sequence[Notice], left_out: Sequence[LeftOut]
+) -> RequestError:
     if left_out:
-        reasons = ", ".join(dict.fromkeys(one.reason for one in left_out))
+        reasons = ", ".join(dict.fromkeys(one.reason.marked for one in left_out))
         return PlanError(f"all {len(left_out)} shots are left out: {reasons}")
-    reason = notices[0] if notices else "nothing was found"
+    reason = notices[0].marked if notices else "nothing was found"
     return PlanError(f"no shot comes of cutting by {' and '.join(ways)}: {reason}")

@@ -8,12 +8,21 @@ from fractions import Fraction
 from itertools import pairwise
 
 from boxkite.core.job.handles import Handles
-from boxkite.core.shots.shot import EditDifference, LeftOut, Shot
+from boxkite.core.notices.notice import Notice
+from boxkite.core.notices.shots import (
+    HANDLES_SHORTENED,
+    JOINED_WITH,
+    OUTSIDE_RANGE,
+    OVERLAP,
+    PARTLY_OUTSIDE,
+    SHORT,
+)
+from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.timebase import Span, round_fraction
 
 
 def with_handles(shots: Sequence[Shot], handles: Handles) -> list[Shot]:
-    """The shots with handles, cut short where the media ends, which their warnings then say."""
+    """The shots with handles, shortened where the media ends, which their warnings then tell."""
     return [_with_handles(shot, handles) for shot in shots]
 
 
@@ -29,11 +38,11 @@ def _with_handles(shot: Shot, handles: Handles) -> Shot:
         f"{frames} at its {end}" for frames, end in ((before, "head"), (after, "tail")) if frames < asked
     ]
     if short and not handles.are_whole:
-        warnings.append(f"handles cut short where the media ends: {' and '.join(short)} instead of {asked}")
+        warnings.append(HANDLES_SHORTENED(ends=short, asked=asked))
     return shot.with_changes(span=span, handle_in=before, handle_out=after, warnings=tuple(warnings))
 
 
-def limited(shots: Sequence[Shot], record: Span, said: str) -> tuple[list[Shot], list[LeftOut]]:
+def limited(shots: Sequence[Shot], record: Span, asked: str) -> tuple[list[Shot], list[LeftOut]]:
     """The shots as far as they lie within a range of their timeline; those that do not are left out."""
     kept, left_out = [], []
     for shot in shots:
@@ -41,37 +50,38 @@ def limited(shots: Sequence[Shot], record: Span, said: str) -> tuple[list[Shot],
         own = shot.edited.record
         inside = own.clipped_to(record)
         if not inside.length:
-            left_out.append(LeftOut(shot.clip_name, shot.origin, f"outside {said}"))
+            left_out.append(LeftOut(shot.clip_name, shot.origin, OUTSIDE_RANGE(range=asked)))
         elif inside == own:
             kept.append(shot)
         else:
-            kept.append(_shortened(shot, inside, said))
+            kept.append(_shortened(shot, inside, asked))
     return kept, left_out
 
 
-def _shortened(shot: Shot, inside: Span, said: str) -> Shot:
+def _shortened(shot: Shot, inside: Span, asked: str) -> Shot:
     assert shot.edited
     own = shot.edited.record
     scale = Fraction(shot.span.length, own.length) if own.length else Fraction(1)
     start = shot.span.start + round_fraction((inside.start - own.start) * scale)
     end = shot.span.end - round_fraction((own.end - inside.end) * scale)
     span = Span(start, max(end, start + 1)).clipped_to(shot.reel.table.span)
-    warning = f"{own.length - inside.length} of its {own.length} frames lie outside {said}"
+    warning = PARTLY_OUTSIDE(frames=own.length - inside.length, of=own.length, range=asked)
     place = replace(shot.edited, record=inside)
     return replace(shot, span=span, edited=place, warnings=(*shot.warnings, warning))
 
 
-def limited_in_source(shots: Sequence[Shot], limit: Span, said: str) -> tuple[list[Shot], list[LeftOut]]:
+def limited_in_source(shots: Sequence[Shot], limit: Span, asked: str) -> tuple[list[Shot], list[LeftOut]]:
     """The same for shots that come of no edit, by the frames of their source."""
     kept, left_out = [], []
     for shot in shots:
         span = shot.span.clipped_to(limit)
         if not span.length:
-            left_out.append(LeftOut(shot.marker or shot.clip_name, shot.origin, f"outside {said}"))
+            left_out.append(LeftOut(shot.marker or shot.clip_name, shot.origin, OUTSIDE_RANGE(range=asked)))
         elif span == shot.span:
             kept.append(shot)
         else:
-            warning = f"{shot.span.length - span.length} of its {shot.span.length} frames lie outside {said}"
+            length = shot.span.length
+            warning = PARTLY_OUTSIDE(frames=length - span.length, of=length, range=asked)
             kept.append(replace(shot, span=span, warnings=(*shot.warnings, warning)))
     return kept, left_out
 
@@ -98,7 +108,7 @@ def joined(shots: Sequence[Shot]) -> list[Shot]:
             keywords=tuple(dict.fromkeys([*last.keywords, *shot.keywords])),
             warnings=tuple(
                 dict.fromkeys(
-                    [*last.warnings, f"joined with {shot.marker or shot.clip_name}", *shot.warnings]
+                    [*last.warnings, JOINED_WITH(name=shot.marker or shot.clip_name), *shot.warnings]
                 )
             ),
         )
@@ -106,33 +116,28 @@ def joined(shots: Sequence[Shot]) -> list[Shot]:
 
 
 def remarked(shots: Sequence[Shot]) -> list[Shot]:
-    """The shots with a word on those that share frames with another of their source, or last under a second.
+    """The shots with a warning on those that share frames with another of their source, or last under a second.
 
     Shots cut in different ways may share frames as they like, and so may the clips of an edit.
     """
     shared = _shared_frames(shots)
     found = []
     for index, shot in enumerate(shots):
-        warnings, unlike = list(shot.warnings), list(shot.unlike)
-        if index in shared:
-            warnings.append(shared[index])
-            unlike.append(EditDifference.OVERLAP)
+        added = [shared[index]] if index in shared else []
         asked = shot.span.length - shot.handle_in - shot.handle_out
         if asked < shot.reel.table.rate.fraction:
-            warnings.append(f"it lasts {asked} frames, less than a second")
-            unlike.append(EditDifference.SHORT)
-        changed = len(unlike) > len(shot.unlike)
-        found.append(shot.with_changes(warnings=tuple(warnings), unlike=tuple(unlike)) if changed else shot)
+            added.append(SHORT(frames=asked))
+        found.append(shot.with_changes(warnings=(*shot.warnings, *added)) if added else shot)
     return found
 
 
-def _shared_frames(shots: Sequence[Shot]) -> dict[int, str]:
-    """By place: what to say of a shot that begins before another of its source and way has ended."""
+def _shared_frames(shots: Sequence[Shot]) -> dict[int, Notice]:
+    """By place: of a shot that begins before another of its source and way has ended."""
     order = sorted(
         (index for index in range(len(shots)) if not shots[index].edited),
         key=lambda index: (shots[index].way, str(shots[index].reel.source.path), _asked(shots[index]).start),
     )
-    said: dict[int, str] = {}
+    found: dict[int, Notice] = {}
     last: Shot | None = None
     for index in order:
         shot = shots[index]
@@ -141,11 +146,11 @@ def _shared_frames(shots: Sequence[Shot]) -> dict[int, str]:
             until = min(_asked(last).end, own.end)
             if until > own.start:
                 name = last.marker or last.clip_name
-                said[index] = f"{until - own.start} of its frames are in “{name}” ({last.origin}) too"
+                found[index] = OVERLAP(frames=until - own.start, name=name, origin=last.origin)
             if _asked(last).end >= own.end:
                 continue
         last = shot
-    return said
+    return found
 
 
 def _asked(shot: Shot) -> Span:

@@ -13,6 +13,14 @@ from boxkite.core.files.reading import is_file, path_from
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
+from boxkite.core.notices.notice import Notice
+from boxkite.core.notices.shots import (
+    DECISION_NOT_APPLIED,
+    GRADE_UNREADABLE,
+    LOOK_NOT_APPLIED,
+    NO_CORRECTION,
+    OTHER_GOES_FIRST,
+)
 from boxkite.core.presets.model import LookWanted
 from boxkite.core.shots.shot import Shot
 
@@ -35,7 +43,7 @@ class _Beside:
 
     decision: DecisionStep | None
     file: FileStep | None
-    warnings: tuple[str, ...]
+    warnings: tuple[Notice, ...]
 
 
 class LookFinder:
@@ -46,10 +54,10 @@ class LookFinder:
         self._names: dict[Path, dict[str, Path]] = {}
         self._tried: set[Look] = set()
         self._columns: dict[tuple[str, ...], list[str]] = {}
-        self._without_facts: dict[tuple[int, int], tuple[Look, tuple[str, ...]]] = {}
+        self._without_facts: dict[tuple[int, int], tuple[Look, tuple[Notice, ...]]] = {}
 
-    def look_of(self, shot: Shot, wanted: LookWanted | None) -> tuple[Look, tuple[str, ...]]:
-        """The look of a shot, and what is to be said of what it does not get.
+    def look_of(self, shot: Shot, wanted: LookWanted | None) -> tuple[Look, tuple[Notice, ...]]:
+        """The look of a shot, and notices of what it does not get.
 
         Raises LookError for one that cannot be read.
         """
@@ -68,7 +76,9 @@ class LookFinder:
             self._columns[columns] = [name for name in columns if name.casefold() in (SOP, SAT, LOOK)]
         return {name.casefold(): shot.facts[name] for name in self._columns[columns] if shot.facts[name]}
 
-    def _look(self, shot: Shot, wanted: LookWanted, facts: Mapping[str, str]) -> tuple[Look, tuple[str, ...]]:
+    def _look(
+        self, shot: Shot, wanted: LookWanted, facts: Mapping[str, str]
+    ) -> tuple[Look, tuple[Notice, ...]]:
         beside = self._beside_of(shot.reel.source)
         warnings = list(beside.warnings)
         steps: list[DecisionStep | FileStep | SpacesStep] = []
@@ -76,12 +86,12 @@ class LookFinder:
         if decision and wanted.cdl:
             steps.append(decision)
         elif decision:
-            warnings.append(f"its colour decision ({decision}) is not applied")
+            warnings.append(DECISION_NOT_APPLIED(decision=str(decision)))
         own = self._named(shot, facts) or beside.file
         if own and wanted.beside:
             steps.append(own)
         elif own:
-            warnings.append(f"its look {own} is not applied")
+            warnings.append(LOOK_NOT_APPLIED(look=str(own)))
         if wanted.file:
             steps.append(FileStep(wanted.file.absolute()))
         if wanted.from_space and wanted.to_space:
@@ -93,8 +103,8 @@ class LookFinder:
             self._tried.add(look)
         return look, tuple(warnings)
 
-    def unapplied(self, shot: Shot) -> tuple[str, ...]:
-        """What is to be said where no look can be applied at all."""
+    def unapplied(self, shot: Shot) -> tuple[Notice, ...]:
+        """What it does not get where no look can be applied at all."""
         return self.look_of(shot, NO_LOOK)[1]
 
     def _decision(self, shot: Shot, facts: Mapping[str, str]) -> DecisionStep | None:
@@ -143,13 +153,11 @@ class LookFinder:
             stems = dict.fromkeys((source.path.name.casefold(), source.clip_name.casefold()))
             return [names[stem + ending] for ending in endings for stem in stems if stem + ending in names]
 
-        warnings = [
-            f"the grade in {path.name} cannot be read, so it is not applied" for path in found(UNREAD_ENDINGS)
-        ]
+        warnings = [GRADE_UNREADABLE(file=path.name) for path in found(UNREAD_ENDINGS)]
         decisions, files = found(DECISION_ENDINGS), found(LOOK_ENDINGS)
         for found_here in (decisions, files):
             warnings += [
-                f"{path.name} is not applied: {found_here[0].name} goes first" for path in found_here[1:]
+                OTHER_GOES_FIRST(file=path.name, first=found_here[0].name) for path in found_here[1:]
             ]
         decision = None
         if decisions:
@@ -157,7 +165,5 @@ class LookFinder:
             if values:
                 decision = DecisionStep(values, decisions[0].name)
             else:
-                warnings.append(
-                    f"{decisions[0].name} is not applied: none of its corrections bears this name"
-                )
+                warnings.append(NO_CORRECTION(file=decisions[0].name))
         return _Beside(decision, FileStep(files[0]) if files else None, tuple(warnings))

@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from boxkite.core.edit.edl.markers import write_edl
-from boxkite.core.edit.edl.signs import is_edl_colour
+from boxkite.core.edit.edl.markers import write_edl_markers
+from boxkite.core.edit.edl.syntax import is_edl_colour
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import is_edit, read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Timeline, Track, TrackKind
@@ -22,6 +22,8 @@ from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 from boxkite.core.marks.mark_table import COLUMNS, MarkRow
 from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.values import Counter, Number, Text, Value
+from boxkite.core.notices.marks import MARK_SHORTENED, NO_PLACE_IN_LIST, OF_OTHER_SOURCES, OUTSIDE_SOURCE
+from boxkite.core.notices.notice import Notice, counted
 from boxkite.core.shots.placing import PlacedMark, make_reel, place_marks
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import FrameRate, Span
@@ -98,8 +100,10 @@ def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words
     return replace(row, **words)  # type: ignore[arg-type]
 
 
-def rows_from_list(on: Markable, marks: MarkList, rate: FrameRate | None) -> tuple[list[MarkRow], list[str]]:
-    """The marks of any list that lie on a source, as rows of its table, and what is to be said of the others."""
+def rows_from_list(
+    on: Markable, marks: MarkList, rate: FrameRate | None
+) -> tuple[list[MarkRow], list[Notice]]:
+    """The marks of any list that lie on a source, as rows of its table, and notices of the others."""
     names = {name.casefold() for name in on.names}
     chosen = [mark for mark in marks.marks if not mark.source_name or mark.source_name.casefold() in names]
     rows, notices = [], []
@@ -107,14 +111,13 @@ def rows_from_list(on: Markable, marks: MarkList, rate: FrameRate | None) -> tup
         whole = on.reel.table.span
         end = placed.end if placed.end is not None else placed.start + 1
         if end <= 0 or placed.start >= whole.end:
-            notices.append(
-                f"“{placed.mark.name}” ({placed.mark.start.text}) lies outside {on.name}: left out"
-            )
+            time = placed.mark.start.text
+            notices.append(OUTSIDE_SOURCE(name=placed.mark.name, time=time, source=on.name))
             continue
         mark = placed.mark
         span = Span(placed.start, end).clipped_to(whole)
         if span != Span(placed.start, end):
-            notices.append(f"“{mark.name}” is cut short where {on.name} ends")
+            notices.append(MARK_SHORTENED(name=mark.name, source=on.name))
         rows.append(
             MarkRow(
                 on.name,
@@ -130,7 +133,7 @@ def rows_from_list(on: Markable, marks: MarkList, rate: FrameRate | None) -> tup
         )
     others = len(marks.marks) - len(chosen)
     if others:
-        notices.append(f"{others} marks of {marks.path.name} are about other sources")
+        notices.append(OF_OTHER_SOURCES(count=others).of(marks.path.name))
     return rows, notices
 
 
@@ -162,10 +165,10 @@ def _values(row: MarkRow, index: int, total: int) -> Mapping[str, Value]:
     }
 
 
-def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> dict[str, int]:
+def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> list[Notice]:
     """Write the marks of one source as a marker list (.edl), a timeline (.otio) or a table (.csv, .tsv).
 
-    What the form cannot carry comes back: the columns, each with the number of marks that lose it.
+    Notices of what the form cannot carry.
     Raises MarksError when the file is there already, or its ending is none of these.
     """
     try:
@@ -178,14 +181,14 @@ def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> dict[str,
         raise MarksError(f"it cannot be written: {error.strerror or error}", path=path) from None
 
 
-def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> dict[str, int]:
+def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> list[Notice]:
     marks = [_as_mark(row) for row in rows]
     placed = place_marks(MarkList(path, "mark", tuple(marks)), marks, on.reel, None)
     suffix = path.suffix.lower()
     whole = on.reel.table.span
     if suffix == ".edl":
         points = [(on.reel.timecode(one.start), one.mark.colour, one.mark.name) for one in placed]
-        write_edl(path, on.name, on.reel.start, on.reel.timecode(whole.end), points)
+        write_edl_markers(path, on.name, on.reel.start, on.reel.timecode(whole.end), points)
     elif suffix == ".otio":
         write_otio_edit(path, _marked_timeline(on, placed))
     elif suffix in (".csv", ".tsv"):
@@ -197,10 +200,10 @@ def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> dict[str,
     return _left_behind(suffix, placed, rows)
 
 
-def _left_behind(suffix: str, placed: Sequence[PlacedMark], rows: Sequence[MarkRow]) -> dict[str, int]:
-    """The columns that a form of list has no place for, each with the number of marks that have something there."""
+def _left_behind(suffix: str, placed: Sequence[PlacedMark], rows: Sequence[MarkRow]) -> list[Notice]:
+    """What a form of list has no place for: the columns, each with the number of marks that lose it."""
     if suffix in (".csv", ".tsv"):
-        return {}
+        return []
     left = TallyCounter(column for row in rows for column, value in row.extra if value)
     if suffix == ".edl":
         left["out"] += sum(one.end is not None and one.end > one.start for one in placed)
@@ -208,7 +211,11 @@ def _left_behind(suffix: str, placed: Sequence[PlacedMark], rows: Sequence[MarkR
             filled = {"keywords": row.keywords, "circled": row.circled, "note": row.note}
             left.update(column for column, value in filled.items() if value)
             left["colour"] += bool(row.colour) and not is_edl_colour(row.colour)
-    return {column: number for column, number in left.items() if number}
+    columns = [f"{column} ({counted(number, 'mark')})" for column, number in left.items() if number]
+    if not columns:
+        return []
+    others = ".csv or .otio" if left["out"] or left["keywords"] else ".csv"
+    return [NO_PLACE_IN_LIST(columns=columns, others=others)]
 
 
 def _as_mark(row: MarkRow) -> Mark:

@@ -12,10 +12,12 @@ from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
-from boxkite.core.errors import BoxkiteError, MarksError, setting
+from boxkite.core.errors import BoxkiteError, MarksError
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
+from boxkite.core.notices.marks import COUNTING_DIFFERS, HALF_RATE
+from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import (
     FrameRate,
@@ -69,8 +71,8 @@ def place_marks(
     return [placing.mark(mark) for mark in chosen]
 
 
-def counting_notice(marks: MarkList, reel: IndexedSource) -> str | None:
-    """A word of warning when the list counts drop-frame and the source does not, or the other way round."""
+def counting_notice(marks: MarkList, reel: IndexedSource) -> Notice | None:
+    """A notice when the list counts drop-frame and the source does not, or the other way round."""
     stated = {time.drop for mark in marks.marks for time in [mark.start] if time.drop is not None}
     separators = {";" in mark.start.text for mark in marks.marks if ":" in mark.start.text}
     if separators == {True}:
@@ -83,14 +85,16 @@ def counting_notice(marks: MarkList, reel: IndexedSource) -> str | None:
     ):
         return None
     words = {True: "drop-frame", False: "non-drop"}
-    return (
-        f"{marks.path.name} counts {words[stated.pop()]}, {reel.source.label} {words[reel.start.drop]}:"
-        " times are measured from the start label, each in the list's counting"
+    return COUNTING_DIFFERS(
+        list=marks.path.name,
+        list_counting=words[stated.pop()],
+        source=reel.source.label,
+        source_counting=words[reel.start.drop],
     )
 
 
-def half_rate_notice(marks: MarkList, reel: IndexedSource, marks_rate: FrameRate | None) -> str | None:
-    """A word of warning when a list for a fast program seems to count at half its rate, as many lists must."""
+def half_rate_notice(marks: MarkList, reel: IndexedSource, marks_rate: FrameRate | None) -> Notice | None:
+    """A notice when a list for a fast program seems to count at half its rate, as many lists must."""
     rate = reel.table.rate
     counted = {
         re.split("[:;]", mark.start.text)[-1] for mark in marks.marks if is_timecode_like(mark.start.text)
@@ -100,10 +104,8 @@ def half_rate_notice(marks: MarkList, reel: IndexedSource, marks_rate: FrameRate
     if max(int(frames) for frames in counted) >= rate.nominal // 2:
         return None
     half = FrameRate(rate.fraction / 2)
-    return (
-        f"{marks.path.name} has no frame number above {rate.nominal // 2 - 1}: if it counts at {half} frames a"
-        f" second and not at {rate}, say {setting('marks-rate')} {half}"
-    )
+    highest = rate.nominal // 2 - 1
+    return HALF_RATE(list=marks.path.name, highest=highest, half=str(half), rate=str(rate))
 
 
 @dataclass(frozen=True)

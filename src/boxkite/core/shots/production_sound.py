@@ -7,32 +7,36 @@ from dataclasses import replace
 from fractions import Fraction
 
 from boxkite.core.footage.source import Source
+from boxkite.core.notices.footage import NO_RECORDING, NO_TIMECODE_FOR_AUDIO, RECORDING, RECORDING_PARTLY
+from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.shot import IndexedSource, SoundFrom
 
 _DAY_SECONDS = 24 * 3600
 
 
-def with_recorded_sound(reel: IndexedSource, recorded: Sequence[Source]) -> tuple[IndexedSource, str]:
-    """The reel with the sound of that recording which covers most of it, and what is to be said; else as it is."""
+def with_recorded_sound(
+    reel: IndexedSource, recorded: Sequence[Source]
+) -> tuple[IndexedSource, Notice | None]:
+    """The reel with the sound of that recording which covers most of it, and a notice of it; else as it is."""
     if not recorded:
-        return reel, ""
+        return reel, None
     label = reel.source.label
     if not reel.has_timecode:
-        return reel, f"{label} has no timecode, so it keeps its own sound"
+        return reel, NO_TIMECODE_FOR_AUDIO(source=label)
     length = reel.table.rate.seconds(reel.table.frame_count)
     covers = [
         (_covered(begins, length, source), begins, source) for source, begins in _offsets(reel, recorded)
     ]
     most, begins, source = max(covers, key=lambda one: one[0], default=(Fraction(0), Fraction(0), None))
     if source is None or most <= 0:
-        return reel, f"no recorded sound runs over {label}: it keeps its own"
+        return reel, NO_RECORDING(source=label)
     found = replace(reel, sound=SoundFrom(source, begins))
     if most < length:
-        return found, (
-            f"{label} gets the sound of {source.label}, which covers {float(most):.2f} of its {float(length):.2f} s:"
-            " the rest is silent"
+        partly = RECORDING_PARTLY(
+            source=label, recording=source.label, covered=float(most), seconds=float(length)
         )
-    return found, f"{label} gets the sound of {source.label}"
+        return found, partly
+    return found, RECORDING(source=label, recording=source.label)
 
 
 def start_seconds(source: Source) -> Fraction | None:

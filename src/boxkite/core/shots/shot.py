@@ -11,6 +11,17 @@ from typing import Any
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
+from boxkite.core.notices.edit import (
+    EFFECTS_NOT_MADE,
+    FREEZE,
+    HIDDEN_IN_EDIT,
+    OWN_RATE,
+    OWN_SPEED,
+    TITLES_NOT_MADE,
+    TRANSITION_NOT_MADE,
+)
+from boxkite.core.notices.notice import Notice
+from boxkite.core.notices.shots import OVERLAP, SHORT
 from boxkite.core.timebase import Span, Timecode
 
 
@@ -135,6 +146,21 @@ class EditDifference(StrEnum):
     SHORT = "shorter than a second"
 
 
+DIFFERENCE_OF = {
+    kind.name: difference
+    for kind, difference in (
+        (EFFECTS_NOT_MADE, EditDifference.EFFECTS),
+        (TITLES_NOT_MADE, EditDifference.TITLES),
+        (TRANSITION_NOT_MADE, EditDifference.TRANSITION),
+        (OWN_SPEED, EditDifference.SPEED),
+        (FREEZE, EditDifference.SPEED),
+        (HIDDEN_IN_EDIT, EditDifference.HIDDEN),
+        (OWN_RATE, EditDifference.RATE),
+        (OVERLAP, EditDifference.OVERLAP),
+        (SHORT, EditDifference.SHORT),
+    )
+}
+"""The difference that a kind of warning tells of, by the kind's name."""
 DIFFERENT_FROM_THE_EDIT = tuple(EditDifference)[:6]
 """Those that an edit shows otherwise."""
 
@@ -146,7 +172,6 @@ class Shot:
     way: how it was cut, one of the ways to cut. clip: its name in the edit, where it comes from one.
     handle_in, handle_out: frames of the span that lie before and behind what was asked for.
     problem: why it cannot be made, as missing media; such a shot never reaches a plan's rows.
-    unlike: what of it will not be as in the edit; the warnings say it in words.
     """
 
     reel: IndexedSource
@@ -158,14 +183,19 @@ class Shot:
     circled: bool = False
     facts: Mapping[str, str] = field(default_factory=dict)
     origin: str = ""
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
     way: str = ""
     clip: str = ""
     edited: EditPlace | None = None
     handle_in: int = 0
     handle_out: int = 0
     problem: str = ""
-    unlike: tuple[EditDifference, ...] = ()
+
+    @property
+    def unlike(self) -> tuple[EditDifference, ...]:
+        """What of it will not be as in the edit, or is unusual, by its warnings."""
+        found = [DIFFERENCE_OF[one.kind] for one in self.warnings if one.kind in DIFFERENCE_OF]
+        return tuple(dict.fromkeys(found))
 
     @property
     def sound(self) -> SoundFrom | None:
@@ -187,11 +217,12 @@ class Shot:
 
 @dataclass(frozen=True)
 class LeftOut:
-    """Something that could have become a shot and did not: what, where it stands, and why in a few words."""
+    """Something that could have become a shot and did not."""
 
     name: str
     origin: str
-    reason: str
+    """Where it stands, as "day.otio, track V2"."""
+    reason: Notice
 
 
 @dataclass(frozen=True)
@@ -199,7 +230,7 @@ class Cut:
     """The shots in the order of their sources and times, what else is to be said, and what no shot covers."""
 
     shots: tuple[Shot, ...]
-    notices: tuple[str, ...] = ()
+    notices: tuple[Notice, ...] = ()
     uncovered: tuple[tuple[IndexedSource, Span], ...] = ()
     left_out: tuple[LeftOut, ...] = ()
 

@@ -19,6 +19,8 @@ from boxkite.core.batch.recording import versions
 from boxkite.core.errors import PlanError, RequestError, setting
 from boxkite.core.files.folders import prepare_folders
 from boxkite.core.files.partials import Partial
+from boxkite.core.notices.batches import CLUSTER
+from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.codec_options import SOUND_ENCODERS, encoder_name
 from boxkite.core.render.result import Result
@@ -85,8 +87,8 @@ class ClusterExecutor:
         for partial in (one for _, partials, _ in self._given.values() for one in partials):
             partial.discard()
 
-    def prepare(self, rows: Sequence[Row]) -> list[str]:
-        """Make sure that every worker can make these rows as this machine would; who will make them, in lines.
+    def prepare(self, rows: Sequence[Row]) -> list[Notice]:
+        """Make sure that every worker can make these rows as this machine would; a notice of who will make them.
 
         Raises PlanError with a line for each worker that cannot.
         """
@@ -101,8 +103,8 @@ class ClusterExecutor:
                     folder.rmdir()
             raise
 
-    def _checked(self, rows: Sequence[Row]) -> list[str]:
-        """Ask every worker what it can do; who makes these rows, in lines. Raises PlanError."""
+    def _checked(self, rows: Sequence[Row]) -> list[Notice]:
+        """Ask every worker what it can do; a notice of who makes these rows. Raises PlanError."""
         encoders = sorted({name for row in rows if not row.is_copied for name in _encoders_of(row)})
         sources = list(dict.fromkeys(row.shot.reel.source.path.absolute() for row in rows))
         files = [(str(path), path.stat().st_size) for path in sources[:_MOST_FILES_CHECKED] if path.is_file()]
@@ -124,9 +126,7 @@ class ClusterExecutor:
             )
         self.cores = self.size * self._cores_of_a_shot(found)
         machines = sorted({facts.machine for facts in found.values()})
-        return [
-            f"farm: {len(found)} workers on {', '.join(machines[:_MOST_NAMED])}, {self.size} shots side by side"
-        ]
+        return [CLUSTER(workers=len(found), machines=machines, shots=self.size)]
 
     def _problems(self, address: str, facts: Any) -> Iterator[str]:
         """What keeps a worker from making the plan as this machine would."""

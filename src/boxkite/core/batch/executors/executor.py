@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Protocol
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
     from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
     from boxkite.core.files.partials import Partial
+    from boxkite.core.notices.notice import Notice
     from boxkite.core.plan.rows import Row
 
 
@@ -45,8 +46,8 @@ class Executor(Protocol):
     def busy(self) -> int:
         """How many are at a shot."""
 
-    def prepare(self, rows: Sequence[Row]) -> list[str]:
-        """Make sure that these rows can be made; what is to be said of who makes them, in lines."""
+    def prepare(self, rows: Sequence[Row]) -> list[Notice]:
+        """Make sure that these rows can be made; notices of who makes them."""
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to one that is idle, with the partial files of its rows; discarded where it is not heard of."""

@@ -22,6 +22,7 @@ from boxkite.core.errors import RequestError, setting
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
     from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
     from boxkite.core.files.partials import Partial
+    from boxkite.core.notices.notice import Notice
     from boxkite.core.plan.rows import Row
 
 MOST_WORKERS = 256
@@ -110,21 +111,21 @@ class LocalExecutor:
         """How many workers are at a shot."""
         return sum(bool(worker.rows) for worker in self._workers)
 
-    def prepare(self, rows: Sequence[Row]) -> list[str]:
+    def prepare(self, rows: Sequence[Row]) -> list[Notice]:
         """Start as many as there is work for, fewer where memory is short and nobody has said how many.
 
-        The latter is told in a line.
+        There is a notice of the latter.
         """
         from boxkite.core.batch.sharing import fitting_workers
+        from boxkite.core.notices.batches import FEWER_WORKERS
         from boxkite.core.plan.rows import rows_by_stretch
 
         fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
-        said = [f"{fitting} shots side by side instead of {self.size}: memory is short"]
-        said = said if fitting < self.size else []
+        notices = [FEWER_WORKERS(workers=fitting, wanted=self.size)] if fitting < self.size else []
         self.size = fitting
         while len(self._workers) < min(self.size, len(rows_by_stretch(rows))):
             self._workers.append(self._start())
-        return said
+        return notices
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to a worker that is idle, or to a new one."""

@@ -1,7 +1,7 @@
 """The events of an edit decision list (CMX 3600 and its usual extensions), line by line, as they are written.
 
-Nothing here depends on a frame rate, which no such list tells. What is not understood becomes a warning with
-its line, and the rest is read.
+Nothing here depends on a frame rate, which no such list tells. One parser reads edits, tolerantly, and marker lists,
+strictly: see Reading and StrictReading.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ from collections.abc import Callable
 from functools import lru_cache
 from pathlib import Path
 
-from boxkite.core.edit.edl.model import TIME, Building, EventList, Reading
+from boxkite.core.edit.edl.model import TIME, TIMECODE_HINT, Building, EventList, Reading
 from boxkite.core.edit.edl.notes import (
     read_bar_fields,
     read_effect,
@@ -20,33 +20,47 @@ from boxkite.core.edit.edl.notes import (
     read_sound,
     read_speed,
 )
-from boxkite.core.edit.edl.signs import counts_drop
+from boxkite.core.edit.edl.syntax import counts_drop, has_bar_fields
 from boxkite.core.errors import MarksError
 from boxkite.core.files.text import read_text, split_lines
+from boxkite.core.notices.edit import (
+    EVENT_SKIPPED,
+    EVENT_WITHOUT_TIMECODES,
+    FRAME_CODE_MODE_UNKNOWN,
+    LINE_SKIPPED,
+)
+from boxkite.core.notices.notice import Notice
 
 _TIME_LIKE = re.compile(r"[\d-]{1,3}[:;.,][\d-]{1,3}[:;.,]\S*", re.ASCII)
 _NUMBER = re.compile(r"\d{1,6}[A-Z]?", re.ASCII)
 _CHANNELS = re.compile(r"(NONE|B|[AV][AV\d/]*|B/[AV\d/]+)", re.ASCII)
 _TRANSITION = re.compile(r"C|D|W\d{0,4}|KB?|KO", re.ASCII)
 _FRAME_COUNT = re.compile(r"\d{1,6}F?", re.ASCII)
-_QUIET = re.compile(r"(GPI|SPLIT|REEL|TRL|DLEDL|BLOCK|FINAL|MASTER|SW|PULLDOWN)\b", re.IGNORECASE)
+_QUIET = re.compile(
+    r"(GPI|SPLIT|REEL|TRL|DLEDL|BLOCK|FINAL|MASTER|SW|PULLDOWN|BL|SOURCE|ASC_SOP|ASC_SAT)\b", re.IGNORECASE
+)
 
 
-def read_events(path: Path) -> tuple[tuple[EventList, ...], tuple[str, ...]]:
-    """Read all lists of a file, with a warning for each line that is not understood.
+def read_events(path: Path) -> tuple[tuple[EventList, ...], tuple[Notice, ...]]:
+    """Read all lists of a file for their events; what is not right becomes a notice with its line.
 
     A second TITLE line begins a second list. Raises MarksError when there is not one event.
     """
-    reading = Reading(path)
-    for number, raw in enumerate(split_lines(read_text(path)), start=1):
+    reading = read_lists(Reading(path))
+    if not any(found.events for found in reading.lists):
+        reason = f": {reading.notices[0]}" if reading.notices else ""
+        raise MarksError(f"there is no event in this list{reason}", path=path)
+    return tuple(found for found in reading.lists if found.events), tuple(reading.notices)
+
+
+def read_lists(reading: Reading) -> Reading:
+    """Read all lists of a file, tolerantly or strictly."""
+    for number, raw in enumerate(split_lines(read_text(reading.path)), start=1):
         text = raw.strip("\x1a\f\0 \t")
         if text:
             _read_line(reading, text, number)
     reading.close()
-    if not any(found.events for found in reading.lists):
-        reason = f": {reading.warnings[0]}" if reading.warnings else ""
-        raise MarksError(f"there is no event in this list{reason}", path=path)
-    return tuple(found for found in reading.lists if found.events), tuple(reading.warnings)
+    return reading
 
 
 def _read_line(reading: Reading, text: str, line: int) -> None:
@@ -60,10 +74,10 @@ def _read_line(reading: Reading, text: str, line: int) -> None:
             return
     if text[0] in "*#":
         read_note(reading, text, line)
-    elif upper.startswith("|") or "|M:" in upper.replace(" ", ""):
+    elif has_bar_fields(text):
         read_bar_fields(reading, text, line)
     elif not _QUIET.match(text) and not read_effect(reading, text):
-        reading.warn(line, f"not understood and left aside: {text[:50]}")
+        reading.warn(line, LINE_SKIPPED(text=text[:50]))
 
 
 def _read_event(reading: Reading, words: list[str], line: int) -> bool:
@@ -73,22 +87,29 @@ def _read_event(reading: Reading, words: list[str], line: int) -> bool:
     )
     if not _NUMBER.fullmatch(words[0]) or first_time is None:
         if _NUMBER.fullmatch(words[0]) and any(_CHANNELS.fullmatch(word) for word in words[2:4]):
-            reading.warn(line, "this event has no timecodes, left out")
+            reading.refuse(line, "this event has no timecodes", EVENT_WITHOUT_TIMECODES())
             return True
         return False
     head, times = words[1:first_time], words[first_time:]
     try:
-        if len(times) < 4:
-            raise ValueError(f"an event has four timecodes, this one {len(times)}")
-        if len(times) > 4 and TIME.fullmatch(times[4]):
+        if len(times) < 4 or (len(times) > 4 and TIME.fullmatch(times[4])):
             raise ValueError(f"an event has four timecodes, this one {len(times)}")
         written = [reading.time(word, line) for word in times[:4]]
-        reel, channels, transition, frames = _head_of_event(head)
     except ValueError as error:
-        reading.warn(line, f"event {words[0]} is left out: {error}")
+        skipped = EVENT_SKIPPED(event=words[0], reason=str(error))
+        reading.refuse(line, str(error), skipped, TIMECODE_HINT)
         reading.target = None
         reading.group = []
         return True
+    try:
+        reel, channels, transition, frames = _head_of_event(head)
+    except ValueError as error:
+        if reading.needs_tracks:
+            reading.warn(line, EVENT_SKIPPED(event=words[0], reason=str(error)))
+            reading.target = None
+            reading.group = []
+            return True
+        reel, channels, transition, frames = "", [], "C", 0
     event = Building(words[0], line, reel, channels, transition, frames, written)
     if reading.group and reading.group[-1].number != words[0]:
         reading.group = []
@@ -142,7 +163,7 @@ def _read_mode(reading: Reading, text: str, line: int) -> None:
     mode = text.partition(":")[2].strip()
     drop = counts_drop(mode)
     if drop is None:
-        reading.warn(line, f"frame code mode “{mode[:30]}” is not known, left aside")
+        reading.warn(line, FRAME_CODE_MODE_UNKNOWN(mode=mode[:30]))
         return
     reading.drop = drop
     if reading.first_drop is None:

@@ -7,11 +7,15 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from boxkite.core.edit.timeline import ColourDecision
+from boxkite.core.errors import MarksError
 from boxkite.core.marks.mark import WrittenTime
+from boxkite.core.notices.edit import MORE_LINES
+from boxkite.core.notices.notice import Notice
 
-MOST_WARNINGS = 1000
+MOST_NOTICES = 1000
 TIME = re.compile(r"(\d{1,2})[:;.,](\d{2})[:;.,](\d{2})([:;.,])(\d{2,3})", re.ASCII)
 _DROP_SIGNS = frozenset(";,")
+TIMECODE_HINT = "a timecode is hours:minutes:seconds:frames, as 01:00:10:05"
 
 
 @dataclass(frozen=True)
@@ -100,11 +104,14 @@ class Building:
 
 
 class Reading:
-    """What has been read so far. `group` holds the lines of the event at hand, `target` the one notes go to."""
+    """What has been read so far, tolerantly: what is not right becomes a notice, and the rest is read."""
+
+    needs_tracks = True
+    """Whether an event whose tracks or transition cannot be understood is left out."""
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.warnings: list[str] = []
+        self.notices: list[Notice] = []
         self.lists: list[EventList] = []
         self.begin("")
 
@@ -115,7 +122,9 @@ class Reading:
         self.first_drop: bool | None = None
         self.events: list[Building] = []
         self.group: list[Building] = []
+        """The lines of the event at hand."""
         self.target: Building | None = None
+        """The line that notes below belong to."""
         self.markers: list[WrittenMarker] = []
         self.reels: dict[str, str] = {}
 
@@ -125,23 +134,45 @@ class Reading:
             events = tuple(event.built(self.reels) for event in self.events)
             self.lists.append(EventList(self.title, events, tuple(self.markers), self.first_drop))
 
-    def warn(self, line: int, text: str) -> None:
+    def warn(self, line: int, notice: Notice) -> None:
         """Note what was not understood, up to a bound."""
-        if len(self.warnings) < MOST_WARNINGS:
-            self.warnings.append(f"line {line}: {text}")
-        elif len(self.warnings) == MOST_WARNINGS:
-            self.warnings.append("more lines like these are not listed")
+        if len(self.notices) < MOST_NOTICES:
+            self.notices.append(notice.of(f"line {line}"))
+        elif len(self.notices) == MOST_NOTICES:
+            self.notices.append(MORE_LINES())
+
+    def refuse(self, line: int, reason: str, notice: Notice, hint: str = "") -> None:
+        """Leave out what cannot be right. reason, hint: what is wrong and what to do, for who cannot go on."""
+        self.warn(line, notice)
 
     def time(self, text: str, line: int) -> WrittenTime:
         """A timecode with ":" between its fields, its counting told by the last sign or the frame code mode.
 
         Raises ValueError for what is no timecode.
         """
-        match = TIME.fullmatch(text)
-        if not match:
-            raise ValueError(f"“{text}” is not a timecode")
-        hours, minutes, seconds, sign, frames = match.groups()
-        if int(hours) > 23 or int(minutes) > 59 or int(seconds) > 59:
-            raise ValueError(f"“{text}” is not a timecode")
-        drop = True if sign in _DROP_SIGNS else self.drop
+        hours, minutes, seconds, frames, is_drop = _fields(text)
+        drop = True if is_drop else self.drop
         return WrittenTime(f"{int(hours):02d}:{minutes}:{seconds}:{frames}", line, drop)
+
+
+class StrictReading(Reading):
+    """Reads a list for its markers: what the time of any marker depends on must be right."""
+
+    needs_tracks = False
+
+    def refuse(self, line: int, reason: str, notice: Notice, hint: str = "") -> None:
+        """Raises MarksError with the line."""
+        raise MarksError(reason, path=self.path, line=line, hint=hint)
+
+    def time(self, text: str, line: int) -> WrittenTime:
+        """A timecode as it is written, with ";" or ":" before the frames. Raises ValueError."""
+        hours, minutes, seconds, frames, is_drop = _fields(text)
+        return WrittenTime(f"{hours}:{minutes}:{seconds}{';' if is_drop else ':'}{frames}", line, self.drop)
+
+
+def _fields(text: str) -> tuple[str, str, str, str, bool]:
+    """(hours, minutes, seconds, frames, whether the last sign says drop-frame). Raises ValueError."""
+    match = TIME.fullmatch(text)
+    if not match or int(match[1]) > 23 or int(match[2]) > 59 or int(match[3]) > 59:
+        raise ValueError(f"“{text}” is not a timecode")
+    return match[1], match[2], match[3], match[5], match[4] in _DROP_SIGNS

@@ -4,9 +4,19 @@ from __future__ import annotations
 
 import re
 
-from boxkite.core.edit.edl.model import Reading, WrittenMarker
-from boxkite.core.edit.edl.signs import BAR_FIELD, bar_fields, colour_and_name, plain_colour
+from boxkite.core.edit.edl.model import TIMECODE_HINT, Reading, WrittenMarker
+from boxkite.core.edit.edl.syntax import BAR_FIELD, bar_fields, colour_and_name, plain_colour
 from boxkite.core.edit.timeline import ColourDecision
+from boxkite.core.notices.edit import (
+    CHANNELS_WITHOUT_EVENT,
+    DECISION_SKIPPED,
+    LINE_SKIPPED,
+    MARKER_SKIPPED,
+    MARKER_WITHOUT_EVENT,
+    MARKER_WITHOUT_LENGTH,
+    NOTE_WITHOUT_EVENT,
+    SPEED_LINE_SKIPPED,
+)
 
 _PLAIN = ("C", "KB")
 _NOTE = re.compile(r"([A-Z][A-Z _]{0,40}?)\s*(?::|(?<=ASC_SOP)|(?<=ASC_SAT))\s*(.*)", re.IGNORECASE)
@@ -24,7 +34,7 @@ def read_speed(reading: Reading, text: str, line: int) -> None:
     """A speed line (M2): frames of media a second, and the timecode it holds from."""
     match = _SPEED.fullmatch(text)
     if not match or not reading.group:
-        reading.warn(line, f"this speed line is not understood or has no event: {text[:50]}")
+        reading.warn(line, SPEED_LINE_SKIPPED(text=text[:50]))
         return
     named = [event for event in reading.group if event.reel.upper() == match[1].upper()]
     free = [event for event in named if "speed_fps" not in event.words] or reading.group[-1:]
@@ -39,7 +49,7 @@ def read_sound(reading: Reading, text: str, line: int) -> None:
     """A line of further sound channels (AUD)."""
     numbers = re.findall(r"\d{1,2}", text)
     if not reading.group or not numbers:
-        reading.warn(line, "this line of sound channels has no event")
+        reading.warn(line, CHANNELS_WITHOUT_EVENT())
         return
     event = reading.group[-1]
     event.channels += [f"A{int(number)}" for number in numbers if f"A{int(number)}" not in event.channels]
@@ -50,7 +60,7 @@ def read_long_reel(reading: Reading, text: str, line: int) -> None:
     if match := _LONG_REEL.fullmatch(text):
         reading.reels[match[1]] = match[2]
     else:
-        reading.warn(line, f"not understood and left aside: {text[:50]}")
+        reading.warn(line, LINE_SKIPPED(text=text[:50]))
 
 
 _CLIP_NOTES = {
@@ -85,7 +95,7 @@ def read_note(reading: Reading, text: str, line: int) -> None:
         _read_colour_decision(reading, key, value, line)
     elif reading.target is None:
         if _CLIP_NOTES.get(key):
-            reading.warn(line, f"this note stands under no event: {text[:50]}")
+            reading.warn(line, NOTE_WITHOUT_EVENT(text=text[:50]))
     elif which := _CLIP_NOTES.get(key):
         _name_clip(reading, which, value)
     elif word := _WORD_NOTES.get(key):
@@ -125,12 +135,12 @@ def read_effect(reading: Reading, text: str) -> bool:
 
 
 def _read_locator(reading: Reading, value: str, line: int) -> None:
-    timecode, _, rest = value.strip().partition(" ")
-    colour, name = colour_and_name(rest)
+    timecode, *rest = value.split(None, 1) or [""]
+    colour, name = colour_and_name(*rest)
     try:
         time = reading.time(timecode, line)
     except ValueError as error:
-        reading.warn(line, f"this marker is left out: {error}")
+        reading.refuse(line, str(error), MARKER_SKIPPED(reason=str(error)), TIMECODE_HINT)
         return
     reading.markers.append(WrittenMarker(name, time, colour))
 
@@ -139,16 +149,24 @@ def read_bar_fields(reading: Reading, text: str, line: int) -> None:
     """A marker as fields between bars, at the record in of the event above."""
     note, fields = bar_fields(text)
     if not reading.group or not fields:
-        reading.warn(line, f"this marker stands under no event: {text[:50]}")
+        reading.refuse(
+            line,
+            "this marker stands before the first event, so it has no time",
+            MARKER_WITHOUT_EVENT(text=text[:50]),
+        )
         return
     length = fields.get("D", "")
+    if length and not re.fullmatch(r"\d{1,9}", length, re.ASCII):
+        reading.refuse(line, f"D:{length} is not a length in frames", MARKER_WITHOUT_LENGTH(length=length))
+        length = ""
+    time = reading.group[-1].times[2]
     reading.markers.append(
         WrittenMarker(
             fields.get("M", ""),
-            reading.group[-1].times[2],
+            time._replace(line=line),
             plain_colour(fields.get("C", "")),
             note,
-            length if re.fullmatch(r"[1-9]\d{0,8}", length, re.ASCII) and length != "1" else "",
+            length if length and int(length) > 1 else "",
         )
     )
 
@@ -157,7 +175,7 @@ def _read_colour_decision(reading: Reading, key: str, value: str, line: int) -> 
     """ASC CDL lines: slope, offset and power in brackets, or the saturation."""
     numbers = [float(number) for number in _NUMBERS.findall(value)]
     if reading.target is None or len(numbers) != (9 if key == "ASC SOP" else 1):
-        reading.warn(line, "this colour decision is not understood or has no event, left aside")
+        reading.warn(line, DECISION_SKIPPED())
         return
     known = reading.target.colour_decision or ColourDecision()
     if key == "ASC SAT":

@@ -22,6 +22,15 @@ from boxkite.core.edit.timeline import (
 )
 from boxkite.core.errors import BoxkiteError, MarksError, setting
 from boxkite.core.marks.mark import WrittenTime
+from boxkite.core.notices.edit import (
+    EVENT_SKIPPED,
+    EVENT_WITHOUT_LENGTH,
+    EVENTS_OVERLAP,
+    NAMED_MARKER_SKIPPED,
+    SPEED_ASSUMED,
+    TRANSITION_TOO_LONG,
+)
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, timecode_to_frames
 
 _TRANSITION_NAMES = {"D": "dissolve", "W": "wipe", "K": "key"}
@@ -36,7 +45,7 @@ def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
     rate: frames a second it counts at, which it does not say itself; None takes 29.97 where it counts
     drop-frame. Raises MarksError where the rate is needed, and for a list without one usable event.
     """
-    lists, warnings = read_events(path)
+    lists, read = read_events(path)
     rate = rate or told_rate(lists)
     if rate is None:
         raise MarksError(
@@ -44,14 +53,15 @@ def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
             path=path,
             hint=f"say it with {setting('marks-rate')}, as {setting('marks-rate')} 25",
         )
-    said = list(warnings)
-    timelines = [_timeline(found, rate, path, said) for found in lists]
+    notices = list(read)
+    timelines = [_timeline(found, rate, path, notices) for found in lists]
     usable = tuple(found for found in timelines if found.tracks)
     if not usable:
         raise MarksError(
-            f"there is no usable event in this list: {said[0] if said else 'none fills a track'}", path=path
+            f"there is no usable event in this list: {notices[0] if notices else 'none fills a track'}",
+            path=path,
         )
-    return Edit(path, "edit decision list", usable, tuple(said))
+    return Edit(path, "edit decision list", usable, tuple(notices))
 
 
 def guessed_rate(lists: Sequence[EventList]) -> FrameRate:
@@ -78,31 +88,31 @@ def told_rate(lists: Sequence[EventList]) -> FrameRate | None:
     return _DROP_RATE if highest < _DROP_RATE.nominal else FrameRate(_DROP_RATE.fraction * 2)
 
 
-def _timeline(found: EventList, rate: FrameRate, path: Path, said: list[str]) -> Timeline:
+def _timeline(found: EventList, rate: FrameRate, path: Path, notices: list[Notice]) -> Timeline:
     counting = _Counting(rate, _record_drop(found) and rate.can_drop)
-    placed = _records(found, counting, said)
+    placed = _records(found, counting, notices)
     start = min((record.start for _, record in placed), default=0)
     by_track: dict[str, list[Clip]] = {}
     for event, record in placed:
         span = Span(record.start - start, record.end - start)
         try:
-            clip = _clip(event, span, counting, said)
+            clip = _clip(event, span, counting, notices)
         except BoxkiteError as error:
-            said.append(f"line {event.line}: event {event.number} is left out: {error.message}")
+            notices.append(EVENT_SKIPPED(event=event.number, reason=error.message).of(f"line {event.line}"))
             continue
         for name in _track_names(event):
             by_track.setdefault(name, []).append(clip)
-    markers = _markers(found.markers, counting, start, said)
+    markers = _markers(found.markers, counting, start, notices)
     return Timeline(
         found.title or path.stem,
         rate,
         Timecode(start, rate, counting.record_drop),
-        tuple(_tracks(by_track, said)),
+        tuple(_tracks(by_track, notices)),
         markers,
     )
 
 
-def _records(found: EventList, counting: _Counting, said: list[str]) -> list[tuple[Event, Span]]:
+def _records(found: EventList, counting: _Counting, notices: list[Notice]) -> list[tuple[Event, Span]]:
     """The events that have a length, with where they lie on the tape; a tape may run over midnight."""
     day = frames_per_day(counting.rate, drop=counting.record_drop)
     times: list[tuple[Event, int, int]] = []
@@ -114,9 +124,9 @@ def _records(found: EventList, counting: _Counting, said: list[str]) -> list[tup
             if record_out > record_in:
                 times.append((event, record_in, record_out))
             elif record_out < record_in or event.transition not in ("C", "KB"):
-                said.append(f"line {event.line}: event {event.number} has no length and is left out")
+                notices.append(EVENT_WITHOUT_LENGTH(event=event.number).of(f"line {event.line}"))
         except BoxkiteError as error:
-            said.append(f"line {event.line}: event {event.number} is left out: {error.message}")
+            notices.append(EVENT_SKIPPED(event=event.number, reason=error.message).of(f"line {event.line}"))
     latest = max((record_in for _, record_in, _ in times), default=0)
     return [
         (event, Span(record_in + late, record_out + late))
@@ -163,23 +173,26 @@ class _Counting:
         return next((one for one in found if one[1] - one[0] == length), found[0])
 
 
-def _clip(event: Event, record: Span, counting: _Counting, said: list[str]) -> Clip:
+def _clip(event: Event, record: Span, counting: _Counting, notices: list[Notice]) -> Clip:
     source_in, source_out, drop = counting.source(event, record.length)
     kind = _kind(event)
     speed = (
         Fraction(1)
         if kind is ClipKind.BLACK
-        else _speed(event, record, source_out - source_in, counting, said)
+        else _speed(event, record, source_out - source_in, counting, notices)
     )
     transition = None
     if event.transition[0] in "DW" or (event.transition == "K" and event.transition_frames):
         name = event.effect or _TRANSITION_NAMES[event.transition[0]]
         code = f" {event.transition}" if event.transition[0] == "W" else ""
         if event.transition_frames > record.length:
-            said.append(
-                f"line {event.line}: event {event.number}: its {name} of {event.transition_frames} frames is longer"
-                f" than its {record.length} frames"
+            too_long = TRANSITION_TOO_LONG(
+                event=event.number,
+                transition=name,
+                transition_frames=event.transition_frames,
+                frames=record.length,
             )
+            notices.append(too_long.of(f"line {event.line}"))
         transition = Transition(f"{name.lower()}{code}", 0, min(event.transition_frames, record.length))
     name = event.clip_name or Path(event.source_file.replace("\\", "/")).name or event.reel
     auxiliary = event.reel.upper() in _AUXILIARY_REELS
@@ -211,7 +224,9 @@ def _kind(event: Event) -> ClipKind:
     return ClipKind.MEDIA
 
 
-def _speed(event: Event, record: Span, source_length: int, counting: _Counting, said: list[str]) -> Fraction:
+def _speed(
+    event: Event, record: Span, source_length: int, counting: _Counting, notices: list[Notice]
+) -> Fraction:
     if event.speed_fps:
         stated = Fraction(event.speed_fps)
         for normal in (Fraction(counting.rate.nominal), counting.rate.fraction):
@@ -220,10 +235,8 @@ def _speed(event: Event, record: Span, source_length: int, counting: _Counting, 
         return stated / counting.rate.nominal
     if source_length == record.length or not record.length:
         return Fraction(1)
-    said.append(
-        f"line {event.line}: event {event.number} uses {source_length} frames of its source for {record.length}:"
-        " taken as a change of speed"
-    )
+    assumed = SPEED_ASSUMED(event=event.number, source_frames=source_length, frames=record.length)
+    notices.append(assumed.of(f"line {event.line}"))
     return Fraction(source_length, record.length)
 
 
@@ -233,7 +246,7 @@ def _track_names(event: Event) -> list[str]:
     return [f"V{int(name[1:]) + 1}" if over and name[0] == "V" else name for name in event.channels]
 
 
-def _tracks(by_track: dict[str, list[Clip]], said: list[str]) -> list[Track]:
+def _tracks(by_track: dict[str, list[Clip]], notices: list[Notice]) -> list[Track]:
     tracks = []
     for name in sorted(by_track, key=lambda name: (name[0] != "V", int(name[1:]))):
         ordered = sorted(by_track[name], key=lambda clip: (clip.record.start, clip.record.end))
@@ -241,9 +254,8 @@ def _tracks(by_track: dict[str, list[Clip]], said: list[str]) -> list[Track]:
         for clip in ordered:
             if clips and clip.record.start < clips[-1].record.end and name[0] == "V":
                 over = clips[-1].record.end - clip.record.start
-                said.append(
-                    f"{clip.origin}: event {clip.event} lies {over} frames over event {clips[-1].event} on {name}"
-                )
+                overlap = EVENTS_OVERLAP(event=clip.event, frames=over, other=clips[-1].event, track=name)
+                notices.append(overlap.of(clip.origin))
             clips.append(clip)
         kind = TrackKind.PICTURE if name[0] == "V" else TrackKind.SOUND
         tracks.append(Track(kind, name, tuple(_with_outgoing(clips))))
@@ -261,14 +273,15 @@ def _with_outgoing(clips: list[Clip]) -> list[Clip]:
 
 
 def _markers(
-    written: Sequence[WrittenMarker], counting: _Counting, start: int, said: list[str]
+    written: Sequence[WrittenMarker], counting: _Counting, start: int, notices: list[Notice]
 ) -> tuple[EditMarker, ...]:
     markers = []
     for marker in written:
         try:
             frame = counting.record(marker.time) - start
         except BoxkiteError as error:
-            said.append(f"line {marker.time.line}: the marker “{marker.name}” is left out: {error.message}")
+            skipped = NAMED_MARKER_SKIPPED(name=marker.name, reason=error.message)
+            notices.append(skipped.of(f"line {marker.time.line}"))
             continue
         end = frame + int(marker.length) if marker.length else None
         markers.append(EditMarker(marker.name, frame, end, marker.colour, marker.note))

@@ -21,8 +21,18 @@ from boxkite.core.edit.timeline import (
     TrackKind,
     Transition,
 )
-from boxkite.core.errors import BoxkiteError, setting
+from boxkite.core.errors import BoxkiteError
 from boxkite.core.marks.ranges import YES
+from boxkite.core.notices.edit import (
+    ITEM_SKIPPED,
+    MARKER_WITHOUT_TIME,
+    NOT_A_TIMELINE,
+    SPEED_NOT_LINEAR,
+    TIMELINE_RANGE_UNUSED,
+    TIMELINE_START_UNUSABLE,
+    TIMELINE_WITHOUT_RATE,
+)
+from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_to_timecode, round_fraction
 
 _DEEPEST_NESTING = 20
@@ -43,14 +53,14 @@ _WORD_OF = {key: word for word, keys in _WORDS.items() for key in keys}
 
 
 class TimelineReader:
-    """Turns the library's objects into our model; whatever cannot be kept is said."""
+    """Turns the library's objects into our model; what cannot be kept is in the notices."""
 
-    def __init__(self, path: Path, said: list[str]) -> None:
+    def __init__(self, path: Path, notices: list[Notice]) -> None:
         import opentimelineio as otio
 
         self.schema = otio.schema
         self.path = path
-        self.said = said
+        self.notices = notices
 
     def all_of(self, found: Any, depth: int = 0) -> Iterator[Timeline]:
         """Every timeline in what was read; a collection may hold several."""
@@ -65,26 +75,22 @@ class TimelineReader:
             rate = _first_rate(found) or FrameRate(Fraction(24))
             yield self._stack(found, found.name or self.path.stem, rate, Timecode(0, rate), 0)
         else:
-            self.said.append(
-                f"“{getattr(found, 'name', '')}” ({type(found).__name__}) is no timeline, left aside"
-            )
+            name = str(getattr(found, "name", ""))
+            self.notices.append(NOT_A_TIMELINE(name=name, type=type(found).__name__))
 
     def _timeline(self, found: Any) -> Timeline | None:
         start_time = found.global_start_time
         rate = (_rate(start_time.rate) if start_time else None) or _first_rate(found.tracks)
         if rate is None:
-            self.said.append(f"timeline “{found.name}” has no clip with a rate, left aside")
+            self.notices.append(TIMELINE_WITHOUT_RATE(name=found.name))
             return None
         try:
             start = _start_timecode(_frames(start_time, rate) if start_time else 0, rate)
         except ValueError:
             start, start_time = Timecode(0, rate), None
-            self.said.append(f"timeline “{found.name}”: its start is no time, taken as zero")
+            self.notices.append(TIMELINE_START_UNUSABLE(name=found.name))
         if found.tracks.source_range is not None:
-            self.said.append(
-                f"timeline “{found.name}” carries a range of its own, which is not used: say"
-                f" {setting('in')} and {setting('out')}"
-            )
+            self.notices.append(TIMELINE_RANGE_UNUSED(name=found.name))
         timeline = self._stack(found.tracks, found.name or self.path.stem, rate, start, 0)
         return replace(timeline, start_known=start_time is not None)
 
@@ -144,7 +150,7 @@ class TimelineReader:
                 TypeError,
             ) as error:
                 label = getattr(item, "name", "") or type(item).__name__
-                self.said.append(f"{where} (“{label}”) is left out: {one_line(error)}")
+                self.notices.append(ITEM_SKIPPED(name=label, reason=one_line(error)).of(where))
             waiting = None
         enabled = bool(getattr(track, "enabled", True))
         effects = tuple(_effect_name(effect) for effect in getattr(track, "effects", ()))
@@ -219,7 +225,7 @@ class TimelineReader:
                 speed *= Fraction(effect.time_scalar).limit_denominator(10_000)
             else:
                 if isinstance(effect, self.schema.TimeEffect):
-                    self.said.append(f"{where}: its change of speed is not linear and is left aside")
+                    self.notices.append(SPEED_NOT_LINEAR().of(where))
                 names.append(_effect_name(effect))
         return speed, tuple(names)
 
@@ -233,7 +239,7 @@ class TimelineReader:
             start = record_start + _frame((_seconds(time.start_time) - zero) / speed, rate)
             length = _frame(_seconds(time.duration) / abs(speed), rate)
         except (ValueError, OverflowError, TypeError, AttributeError):
-            self.said.append(f"marker “{marker.name}” has no time, left out")
+            self.notices.append(MARKER_WITHOUT_TIME(name=str(marker.name)))
             return None
         note = getattr(marker, "comment", "") or words.get("note", "")
         return EditMarker(

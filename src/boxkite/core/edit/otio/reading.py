@@ -12,6 +12,7 @@ from boxkite.core.edit.timeline import Edit
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import is_file
 from boxkite.core.files.text import read_text, to_text
+from boxkite.core.notices.notice import Notice
 
 MOST_BYTES = 256 * 1024 * 1024
 _DEEPEST = 150
@@ -30,11 +31,11 @@ def read_otio_edit(path: Path) -> Edit:
         raise
     except Exception as error:  # whatever a broken file makes the library say
         raise MarksError(f"the timeline cannot be read: {one_line(error)}", path=path) from None
-    said: list[str] = []
-    timelines = tuple(TimelineReader(path, said).all_of(found))
+    notices: list[Notice] = []
+    timelines = tuple(TimelineReader(path, notices).all_of(found))
     if not timelines:
         raise MarksError("there is no timeline in it", path=path)
-    return Edit(path, kind, timelines, tuple(said))
+    return Edit(path, kind, timelines, tuple(notices))
 
 
 def _json_text(path: Path, suffix: str) -> str:

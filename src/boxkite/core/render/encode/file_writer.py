@@ -17,6 +17,8 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import RenderError
+from boxkite.core.notices.files import ENCODER_FELL_BACK
+from boxkite.core.notices.notice import Notice
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import colour_tags, is_full_range
 from boxkite.core.picture.conversion import conversion_of
@@ -51,7 +53,7 @@ class Prepared:
 
     stats: tuple[int, str] | None = None
     gains: tuple[float, ...] = ()
-    warnings: tuple[str, ...] = ()
+    warnings: tuple[Notice, ...] = ()
 
 
 class FileWriter:
@@ -81,7 +83,7 @@ class FileWriter:
         self._samples_in: list[int] = []
         self._stats = prepared.stats
         self._sound_chain = SoundChain(row, prepared.gains) if row.preset.audio else None
-        self.warnings: list[str] = list(prepared.warnings)
+        self.warnings: list[Notice] = list(prepared.warnings)
 
     def put_picture(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""
@@ -182,12 +184,12 @@ class FileWriter:
         self._video = stream
 
     def _hardware(self, video: Video, name: str, options: dict[str, str]) -> tuple[str, dict[str, str]]:
-        """The first encoder outside the CPU that can be opened here; else the one of the CPU, and it is said."""
+        """The first encoder outside the CPU that can be opened here; else the one of the CPU, with a warning."""
         for candidate in hardware_encoders(video):
             if works_here(candidate, self.row, video):
                 kept = {key: value for key, value in options.items() if key == "g"}
                 return candidate, kept
-        self.warnings.append(f"no {video.hardware} encoder of {video.codec} works here: the CPU made it")
+        self.warnings.append(ENCODER_FELL_BACK(kind=video.hardware, codec=video.codec))
         return name, options
 
     def _tag_fields(self, context: Any, video: Video) -> None:

@@ -10,6 +10,7 @@ from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError
+from boxkite.core.notices.notice import Notice
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
@@ -27,7 +28,7 @@ class FirstPass:
         self.chain = PictureChain(conversion_of(row))
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
-        self.warnings: list[str] = []
+        self.warnings: list[Notice] = []
         context: Any = av.CodecContext.create(ENCODERS[video.codec], "w")
         set_picture_facts(context, row, video)
         context.framerate = row.rate.fraction

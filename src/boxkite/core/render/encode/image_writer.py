@@ -11,6 +11,7 @@ from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError, VerificationError
+from boxkite.core.notices.notice import Notice
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import is_full_range
 from boxkite.core.picture.conversion import conversion_of
@@ -37,7 +38,7 @@ class ImageWriter:
         self.chain = PictureChain(conversion_of(row))
         self.first_picture: VideoFrame | None = None
         self.last_picture: VideoFrame | None = None
-        self.warnings: list[str] = []
+        self.warnings: list[Notice] = []
         self._video = row.preset.video
         self._context: VideoCodecContext | None = None
         self._count = 0

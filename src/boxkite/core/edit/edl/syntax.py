@@ -1,4 +1,4 @@
-"""The small signs that both readers of edit decision lists meet: counting, colours, fields between bars."""
+"""What single words and fields of an EDL mean: counting, colours, fields between bars."""
 
 from __future__ import annotations
 
@@ -39,10 +39,19 @@ def is_edl_colour(word: str = "") -> bool:
     return word.upper() in COLOURS
 
 
-def colour_and_name(text: str) -> tuple[str, str]:
+def colour_and_name(text: str = "") -> tuple[str, str]:
     """(colour, name) of what follows a marker's timecode; a first word that is no colour belongs to the name."""
     first, _, name = text.strip().partition(" ")
     return (first.lower(), name.strip()) if is_edl_colour(first) else ("", text.strip())
+
+
+def has_bar_fields(text: str) -> bool:
+    """Whether a line is a marker as fields between bars: it begins with one, or has several."""
+    return (
+        bool(BAR_FIELD.match(text))
+        or len(BAR_FIELD.findall(text)) > 1
+        or "|M:" in text.upper().replace(" ", "")
+    )
 
 
 def bar_fields(text: str) -> tuple[str, dict[str, str]]:
