@@ -80,7 +80,7 @@ def test_a_trim_shows_its_sizes_first_and_writes_no_edit_when_a_file_fails(
     assert "from 1 to 256" in boxkite(*words, "--workers", "-1").err
     assert boxkite(*words).status == 0
     assert len(list((tmp_path / "out").glob("*.otio"))) == 1
-    assert "edit is there already" in boxkite(*words, "--existing", "replace").err
+    assert "edit exists already" in boxkite(*words, "--existing", "replace").err
 
 
 @pytest.mark.parametrize(

@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from boxkite.core.errors import PlanError
+from boxkite.core.notices.projects import RENAMING_UNDONE
 from boxkite.core.projects import renaming
 from boxkite.core.projects.renaming import rename, undo, undo_those_cut_short
 
@@ -74,7 +75,7 @@ def test_any_new_names_are_given_whole_or_not_at_all_and_undone(
         assert content(card) == after
         undo()
     elif by_status:
-        assert "was cut short" in undo_those_cut_short()[0] and undo_those_cut_short() == []
+        assert undo_those_cut_short()[0].is_a(RENAMING_UNDONE) and undo_those_cut_short() == []
     else:
         undo()
     assert content(card) == before

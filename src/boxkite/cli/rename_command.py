@@ -6,6 +6,7 @@ import argparse
 
 from boxkite.cli.options import add_job_options, images_from
 from boxkite.core.files.reading import path_from
+from boxkite.core.notices.notice import notice_as_json
 
 EXAMPLES = """\
 examples:
@@ -62,11 +63,11 @@ def _undo(name: str | None, *, as_json: bool) -> int:
     record, problems = undo(name)
     if as_json:
         files = [{"old": str(one.new), "new": str(one.old)} for one in record.moves]
-        print_json({"undone": record.name, "files": files, "problems": problems})
+        print_json({"undone": record.name, "files": files, "problems": list(map(notice_as_json, problems))})
         return int(bool(problems))
     console = make_console()
     for problem in problems:
-        print_line(console, f"! {problem}", "yellow")
+        print_line(console, f"! {problem.marked}", "yellow")
     counting = counted(len(record.moves), "file")
     have = "has its old name" if len(record.moves) == 1 else "have their old names"
     print_line(
@@ -79,45 +80,32 @@ def _rename(arguments: argparse.Namespace) -> int:
     import getpass
 
     from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
-    from boxkite.core.errors import FootageError
-    from boxkite.core.footage.find import find_sources
-    from boxkite.core.marks.mark_table import table_beside
-    from boxkite.core.metadata.lookup import know
-    from boxkite.core.naming.saved import pattern_of
-    from boxkite.core.projects.new_names import wanted_names
-    from boxkite.core.projects.renaming import rename
+    from boxkite.core.projects.sources import plan_renaming, rename_sources
 
-    paths = [path_from(path) for path in arguments.paths]
-    found = find_sources(paths, images_from(arguments))
-    if not found.sources:
-        raise FootageError("there is no source here", path=paths[0])
-    metadata = arguments.metadata or []
-    tables = [path_from(path) for path in (*metadata, *arguments.marks)]
-    unseen = [f"{one.path}: {one.reason}" for one in found.unseen]
-    known, notices = know(list(found.sources), tuple(tables[: len(metadata)]), arguments.match_by)
-    pattern = pattern_of(arguments.names) or ""
-    renamed = wanted_names(found.sources, pattern, known, getpass.getuser())
-    changing = [one for one in renamed if one.changes]
-    beside = {table for one in changing if (table := table_beside(one.source.path)).is_file()}
-    record = None
-    undone: list[str] = []
-    if changing and not arguments.show_only:
-        moves = [move for one in changing for move in one.moves]
-        names = {old: new for one in changing for old, new in one.names.items()}
-        record, undone = rename(
-            moves, names, [*sorted(beside), *(table for table in tables if table.suffix.lower() != ".ale")]
-        )
+    plan = plan_renaming(
+        [path_from(path) for path in arguments.paths],
+        arguments.names,
+        metadata=[path_from(path) for path in arguments.metadata or ()],
+        match_by=arguments.match_by,
+        marks=[path_from(path) for path in arguments.marks],
+        images=images_from(arguments),
+        user=getpass.getuser(),
+    )
+    record, undone = (None, []) if arguments.show_only else rename_sources(plan)
+    notices = [*undone, *plan.notices]
     if arguments.json:
         print_json(
             {
                 "renaming": record.name if record else None,
-                "files": [{"old": str(old), "new": str(new)} for one in renamed for old, new in one.moves],
+                "files": [
+                    {"old": str(old), "new": str(new)} for one in plan.renamed for old, new in one.moves
+                ],
                 "tables": [one.path for one in record.tables] if record else [],
-                "notices": [*undone, *notices],
-                "unseen": unseen,
+                "notices": list(map(notice_as_json, notices)),
+                "unseen": [{"path": str(one.path), "reason": one.reason} for one in plan.unseen],
             }
         )
-        return int(bool(unseen))
+        return int(bool(plan.unseen))
     console = make_console()
     columns = [
         Column("old", gives_way=True),
@@ -126,7 +114,7 @@ def _rename(arguments: argparse.Namespace) -> int:
         Column("in", optional=True),
     ]
     rows = []
-    for one in renamed:
+    for one in plan.renamed:
         with_it = len(one.moves) - 1
         along = (
             f"{len(one.moves)} images"
@@ -147,9 +135,11 @@ def _rename(arguments: argparse.Namespace) -> int:
         for changed in record.tables:
             print_line(console, f"{changed.path}: {counted(changed.cells, 'row')} kept in step")
     else:
-        print_line(console, "nothing was renamed" + ("" if changing else ": every name is as it would be"))
-    for notice in [*undone, *notices]:
-        print_line(console, f"! {notice}", "yellow")
-    for line in unseen:
-        print_line(console, f"! {line}", "bold red")
-    return int(bool(unseen))
+        print_line(
+            console, "nothing was renamed" + ("" if plan.changing else ": every name is as it would be")
+        )
+    for notice in notices:
+        print_line(console, f"! {notice.marked}", "yellow")
+    for one_unseen in plan.unseen:
+        print_line(console, f"! {one_unseen.path}: {one_unseen.reason}", "bold red")
+    return int(bool(plan.unseen))

@@ -50,8 +50,8 @@ def run(arguments: argparse.Namespace) -> int:
     if may_be_unfinished():
         from boxkite.core.projects.renaming import undo_those_cut_short
 
-        for line in undo_those_cut_short():
-            print_error(line)
+        for notice in undo_those_cut_short():
+            print_error(notice.marked)
     if not Records.are_kept() and not arguments.batch:
         from boxkite.cli.tables import make_console, print_json, print_line
 

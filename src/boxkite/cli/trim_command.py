@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.options import add_job_options, job_from
@@ -43,10 +42,10 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.core.batch.outcome import outcome_as_json
     from boxkite.core.batch.recording import Batch
     from boxkite.core.plan.rows import plan_as_json
-    from boxkite.core.projects.trimming import plan_trim
+    from boxkite.core.projects.trimming import edit_paths, plan_trim, write_trimmed_edits
 
     trim = plan_trim(job_from(arguments), separate=arguments.separate)
-    edits = _edit_paths(trim)
+    edits = edit_paths(trim)
     console = make_console(stderr=arguments.json)
     if not arguments.json:
         _show(console, trim)
@@ -59,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
         outcome = run_plan(console, trim.plan, executor, batch)
     failed = outcome.failed or outcome.not_begun
     if not failed:
-        _write_edits(trim, edits)
+        write_trimmed_edits(trim, edits)
     if arguments.json:
         made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
         print_json({**outcome_as_json(outcome), **made})
@@ -82,30 +81,3 @@ def _show(console: Console, trim: Trim) -> None:
         f"the sources it uses take {file_size(trim.source_bytes)} now, trimmed about {file_size(after)}{share}",
         "bold",
     )
-
-
-def _edit_paths(trim: Trim) -> list[Path]:
-    """Where the edits go: beside the files, one for each timeline. Raises PlanError where one is there already."""
-    from boxkite.core.errors import PlanError
-    from boxkite.core.files.names import clean_value, safe_component
-
-    folder = trim.plan.rows[0].folder
-    stem = trim.edit.path.stem
-    names = [safe_component(clean_value(timeline.name)) for timeline in trim.edit.timelines]
-    paths = [
-        folder / (f"{stem}-trimmed.otio" if len(names) == 1 else f"{stem}-{name or number}-trimmed.otio")
-        for number, name in enumerate(names, start=1)
-    ]
-    for path in paths:
-        if path.exists():
-            raise PlanError("this edit is there already; nothing is overwritten", path=path,
-                            hint="choose another folder with --to, or move it away")  # fmt: skip
-    return paths
-
-
-def _write_edits(trim: Trim, paths: list[Path]) -> None:
-    from boxkite.core.edit.otio.writing import write_otio_edit
-    from boxkite.core.projects.trimming import trimmed_timelines
-
-    for path, timeline in zip(paths, trimmed_timelines(trim, paths[0].parent), strict=True):
-        write_otio_edit(path, timeline)

@@ -24,6 +24,13 @@ from boxkite.core.files.moving import move, sync_folder
 from boxkite.core.files.reading import read_bytes
 from boxkite.core.files.volumes import has_stable_inodes
 from boxkite.core.files.writing import create_file, replace_file
+from boxkite.core.notices.notice import Notice
+from boxkite.core.notices.projects import (
+    NOT_RENAMED_BACK,
+    OLD_NAME_TAKEN,
+    RENAMING_UNDONE,
+    RENAMINGS_UNREADABLE,
+)
 from boxkite.core.projects.renamed_tables import TableChange, plan_tables, undo_table, write_table
 from boxkite.core.projects.unfinished import renames_folder
 
@@ -86,15 +93,15 @@ class RenameRecord:
 
 def rename(
     moves: Iterable[tuple[Path, Path]], names: Mapping[str, str], tables: Sequence[Path]
-) -> tuple[RenameRecord, list[str]]:
+) -> tuple[RenameRecord, list[Notice]]:
     """Give files their new names, and tables that name them too; whatever fails, all names are as before.
 
-    Files pass through a hidden name in their folder, so that they may swap names. A renaming that was cut short is
-    undone first, which the lines say. Raises PlanError when a file cannot be renamed, RecordsError when no record can
-    be kept, MarksError for a table that cannot be read.
+    Files pass through a hidden name in their folder, so that they may swap names. A renaming that was interrupted is
+    undone first, of which there is a notice. Raises PlanError when a file cannot be renamed, RecordsError when no
+    record can be kept, MarksError for a table that cannot be read.
     """
     with _alone():
-        said = _undo_those_cut_short()
+        notices = _undo_those_cut_short()
         known = _records()
         name = _new_name(known)
         record = RenameRecord(
@@ -118,16 +125,16 @@ def rename(
             except BaseException as error:
                 problems = _back(record)
                 if isinstance(error, OSError):
-                    left = "; ".join(problems) or "every name is as it was"
+                    left = "; ".join(one.marked for one in problems) or "every name is as it was"
                     raise PlanError(
                         f"it cannot be renamed: {error.strerror or error}; {left}", path=error.filename
                     ) from None
                 raise
-    return record, said
+    return record, notices
 
 
-def undo(name: str | None = None) -> tuple[RenameRecord, list[str]]:
-    """Give back the old names of a renaming, by its name; None for the last that stands. What is to be known, in lines.
+def undo(name: str | None = None) -> tuple[RenameRecord, list[Notice]]:
+    """Give back the old names of a renaming, by its name; None for the last that stands. Also notices of problems.
 
     One that was cut short is undone from wherever it stopped. Raises RecordsError for one that is not there,
     PlanError when a file is gone, was changed, or its old name is taken; nothing is renamed then.
@@ -147,8 +154,8 @@ def undo(name: str | None = None) -> tuple[RenameRecord, list[str]]:
             return replace(record, state="undone"), _back(record)
 
 
-def undo_those_cut_short() -> list[str]:
-    """Undo the renamings that were cut short, unless one is under way; what was done, in lines."""
+def undo_those_cut_short() -> list[Notice]:
+    """Undo the renamings that were interrupted, unless one is under way; notices of what was done."""
     try:
         if not any(one.was_cut_short for one in _records()):
             return []
@@ -157,18 +164,17 @@ def undo_those_cut_short() -> list[str]:
     except PlanError:  # another process is renaming just now
         return []
     except RecordsError as error:
-        return [f"{error.text}; {error.hint}" if error.hint else error.text]
+        return [RENAMINGS_UNREADABLE(reason=f"{error.text}; {error.hint}" if error.hint else error.text)]
 
 
-def _undo_those_cut_short() -> list[str]:
-    said = []
+def _undo_those_cut_short() -> list[Notice]:
+    notices = []
     for record in reversed(_records()):
         if record.was_cut_short:
             problems = _back(record)
-            count = len(record.moves)
-            said.append(f"renaming {record.name} was cut short: its {count} files have their old names")
-            said += problems
-    return said
+            notices.append(RENAMING_UNDONE(name=record.name, files=len(record.moves)))
+            notices += problems
+    return notices
 
 
 @contextlib.contextmanager
@@ -213,13 +219,13 @@ def _forward(record: RenameRecord) -> None:
         write_table(change)
 
 
-def _back(record: RenameRecord) -> list[str]:
-    """Give every file and table its old name or text, wherever they are by now, and keep that; problems, in lines.
+def _back(record: RenameRecord) -> list[Notice]:
+    """Give every file and table its old name or text, wherever they are by now, and keep that; notices of problems.
 
     What could not be done this time is left to the next who looks.
     """
-    problems: list[str] = []
-    left: list[str] = []
+    problems: list[Notice] = []
+    left: list[Notice] = []
     for one in record.moves:
         if one.is_at(one.between):
             if one.inode:  # killed between the two steps of a move, on a volume that needs two
@@ -242,26 +248,26 @@ def _back(record: RenameRecord) -> list[str]:
     return [*left, *problems]
 
 
-def _try(left: list[str], act: Callable[[], None], path: Path) -> None:
-    """Do one of several things that do not depend on each other; what is not there any more needs nothing."""
+def _try(left: list[Notice], act: Callable[[], None], path: Path) -> None:
+    """Do one of several things that do not depend on each other; what is no longer there needs nothing."""
     try:
         act()
     except FileNotFoundError:
         pass
     except BoxkiteError as error:
-        left.append(error.text)
+        left.append(NOT_RENAMED_BACK(reason=error.text))
     except OSError as error:
-        left.append(f"{path}: {(error.strerror or str(error)).lower()}")
+        left.append(NOT_RENAMED_BACK(reason=(error.strerror or str(error)).lower()).of(str(path)))
 
 
-def _place_back(one: Move, problems: list[str]) -> None:
+def _place_back(one: Move, problems: list[Notice]) -> None:
     """Give a file its old name; where somebody has taken that, another that can be seen."""
     for number in range(_MOST_KEPT):
         target = one.old.with_name(f"{one.old.stem} (kept {number}){one.old.suffix}") if number else one.old
         with contextlib.suppress(FileExistsError):
             move(one.between, target)
             if number:
-                problems.append(f"{one.old} was taken meanwhile: the file is called {target.name} now")
+                problems.append(OLD_NAME_TAKEN(path=str(one.old), name=target.name))
             return
 
 

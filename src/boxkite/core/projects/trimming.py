@@ -7,8 +7,10 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
+from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
 from boxkite.core.errors import PlanError, setting
+from boxkite.core.files.names import clean_value, safe_component
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.source import Source
@@ -254,3 +256,25 @@ def _pointing_at(clip: Clip, use: Use, row: Row, folder: Path) -> Clip:
         source_from_zero=None,
         source_drop=row.in_timecode.drop,
     )
+
+
+def edit_paths(trim: Trim) -> list[Path]:
+    """Where the edits go: beside the files, one for each timeline. Raises PlanError where one exists already."""
+    folder = trim.plan.rows[0].folder
+    stem = trim.edit.path.stem
+    names = [safe_component(clean_value(timeline.name)) for timeline in trim.edit.timelines]
+    paths = [
+        folder / (f"{stem}-trimmed.otio" if len(names) == 1 else f"{stem}-{name or number}-trimmed.otio")
+        for number, name in enumerate(names, start=1)
+    ]
+    for path in paths:
+        if path.exists():
+            raise PlanError("this edit exists already; nothing is overwritten", path=path,
+                            hint=f"choose another folder with {setting('to')}, or move it away")  # fmt: skip
+    return paths
+
+
+def write_trimmed_edits(trim: Trim, paths: Sequence[Path]) -> None:
+    """Write the edits of a trim whose files are made. Raises MarksError, OSError."""
+    for path, timeline in zip(paths, trimmed_timelines(trim, paths[0].parent), strict=True):
+        write_otio_edit(path, timeline)
