@@ -45,7 +45,7 @@ from boxkite.core.job.options import JobOptions, job_from_options, options_from_
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan, Row
-from boxkite.core.records.batch_lock import Holding
+from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.overview import unfinished
 from boxkite.core.records.store import Records
 
@@ -221,7 +221,7 @@ def resume(
                 raise RecordsError("no batch is unfinished")
             name = found[0].name
         name = records.batch(name, with_files=False).name
-        with Holding(records.folder, name):
+        with BatchLock(records.folder, name):
             rest = rest_of(records, name, accept_changes=accept_changes, missing=missing)
             batch = Batch(name=name, notices=list(rest.notices))
             with LocalExecutor(workers or rest.record.workers) as executor:

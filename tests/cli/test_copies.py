@@ -96,7 +96,7 @@ def test_footage_of_variable_rate_is_copied_with_its_own_times(tmp_path: Path) -
     steps = np.random.default_rng(3).choice([33, 33, 34, 50, 17], 90)
     times = [0, *np.cumsum(steps[:-1]).tolist()]
     write_movie(Movie(tmp_path / "phone.mkv", 90, FrameRate.parse("30"), ((0, VAT),), width=320, height=180,
-                      times=times, sound_tracks=0, options={"preset": "ultrafast", "g": "15"}))  # fmt: skip
+                      times=times, audio_tracks=0, options={"preset": "ultrafast", "g": "15"}))  # fmt: skip
     (tmp_path / "m.csv").write_text("name,in,out\na,30,60\n")
     done = boxkite(
         "run", "phone.mkv", "--by", "ranges", "--marks", "m.csv", "--to", "copy:out", "--json", cwd=tmp_path

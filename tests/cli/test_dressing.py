@@ -30,8 +30,8 @@ RATE = FrameRate.parse("25")
 def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("card")
     write_movie(Movie(folder / "A-vat2.mov", 75, RATE, ((0, VAT), (40, LOFT)), width=640, height=360,
-                      timecode="10:00:00:00", reel="A001", sound_tracks=2))  # fmt: skip
-    write_movie(Movie(folder / "B-quiet.mov", 25, RATE, ((0, VAT),), width=320, height=180, sound_tracks=0))
+                      timecode="10:00:00:00", reel="A001", audio_tracks=2))  # fmt: skip
+    write_movie(Movie(folder / "B-quiet.mov", 25, RATE, ((0, VAT),), width=320, height=180, audio_tracks=0))
     return folder
 
 

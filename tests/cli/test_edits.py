@@ -47,7 +47,7 @@ def mill(tmp_path_factory: pytest.TempPathFactory) -> Path:
                 number,
                 timecode=timecode,
                 reel=reel,
-                sound_tracks=tracks,
+                audio_tracks=tracks,
                 **small,
             )
         )
@@ -224,7 +224,7 @@ def test_a_program_that_starts_elsewhere_is_said_how_to_place(mill: Path, tmp_pa
     assert refused.status == 2 and "before the first frame of day.mov" in refused.err
     moved = plan(tmp_path, "day.otio", "day.mov", "--start-timecode", "01:00:00:00")
     assert moved["rows"][0]["in"] == "01:00:00:00"
-    write_movie(Movie(tmp_path / "bare.mov", 215, RATE, ((0, LEADER),), width=160, height=90, sound_tracks=0))
+    write_movie(Movie(tmp_path / "bare.mov", 215, RATE, ((0, LEADER),), width=160, height=90, audio_tracks=0))
     together = plan(tmp_path, "day.otio", "bare.mov")
     assert (together["rows"][1]["in_frame"], together["rows"][-1]["out_frame"]) == (20, 215)
     assert "begin-together" in kinds(together["notices"])
@@ -313,13 +313,13 @@ def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: 
 def test_what_will_not_be_as_in_the_edit_is_said_on_rows_and_in_one_line(mill: Path, tmp_path: Path) -> None:
     words = ("day.otio", "--by", "cuts", "--picture", "originals", "--to", f"web:{tmp_path}/out")
     planned = boxkite("plan", *words, "--json", cwd=mill).json
-    unlike = planned["totals"]["unlike"]
+    differences = planned["totals"]["unlike"]
     assert {
         "transitions": 1,
         "speed": 1,
         "titles above": 1,
         "hidden by a clip above": 1,
-    }.items() <= unlike.items()
+    }.items() <= differences.items()
     for row in planned["rows"]:
         said = kinds(row["warnings"])
         for difference, kind in (

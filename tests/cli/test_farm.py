@@ -101,8 +101,8 @@ def test_a_farm_makes_the_same_files_and_a_lost_worker_costs_none(
     assert (shown["state"], shown["verified"]) == ("all verified", 2 * SHOTS)
     shutil.copy(film / "film.mov", tmp_path / "other.mov")
     settings.write_text(rule.replace(str(film.parent / "there"), str(tmp_path)))
-    unlike = boxkite(*words(film, tmp_path / "no"), "--cluster", address, env=env)
-    assert (unlike.status, "is not there, or is not the same file" in unlike.err) == (2, True), unlike.err
+    refused = boxkite(*words(film, tmp_path / "no"), "--cluster", address, env=env)
+    assert (refused.status, "is not there, or is not the same file" in refused.err) == (2, True), refused.err
     assert not (tmp_path / "no").exists()
 
 

@@ -35,9 +35,9 @@ KINDS = {
     "50 in mkv, 44.1 kHz": movie("p.mkv", "50", sample_rate=44_100, timecode="00:00:10:00"),
     "transport stream": movie("p.ts", "25", sound_codec="mp2", options=OPEN_GOP),
     "10 bit, eight tracks": movie(
-        "p.mov", "25", pixel_format="yuv422p10le", sound_tracks=8, layout="mono", timecode="02:00:00:00"
+        "p.mov", "25", pixel_format="yuv422p10le", audio_tracks=8, layout="mono", timecode="02:00:00:00"
     ),
-    "no sound": movie("p.mp4", "30", sound_tracks=0),
+    "no sound": movie("p.mp4", "30", audio_tracks=0),
     "odd size, anamorphic": movie(
         "p.mkv", "24", width=322, height=182, encoder="ffv1", options={}, sample_aspect=Fraction(4, 3)
     ),
@@ -102,9 +102,9 @@ def test_every_kind_of_footage_is_cut_to_the_frame(kind: str, made: dict[str, tu
             (folder / f"s/{shown.path.stem}/cut {number}.mov", 1 if exact else 30),
             (folder / f"w/{shown.path.stem}/cut {number}.mp4", 1024),
         ):
-            sample_slack = slack if shown.sound_tracks else None
+            sample_slack = slack if shown.audio_tracks else None
             assert_holds(path, Span(start, end), shown.rate, sample_slack=sample_slack)
-    if shown.sound_tracks == 8:
+    if shown.audio_tracks == 8:
         files = boxkite("inspect", folder / "s" / shown.path.stem, "--json").json["sources"]
         assert [len(file["audio"]) for file in files] == [8] * 4
 

@@ -113,7 +113,7 @@ def test_a_source_that_changes_while_a_batch_waits_is_refused_until_that_is_acce
 
 def test_images_that_change_while_they_are_read_fail_their_shot(tmp_path: Path) -> None:
     from boxkite.core.errors import ChangedError
-    from boxkite.core.footage.decoding import read_pictures
+    from boxkite.core.footage.decoding import read_frames
     from boxkite.core.footage.find import find_sources
     from boxkite.core.footage.frame_index import measure_frames
     from boxkite.demo.pictures import draw_picture
@@ -123,7 +123,7 @@ def test_images_that_change_while_they_are_read_fail_their_shot(tmp_path: Path) 
     (source,) = find_sources([tmp_path]).sources
     table = measure_frames(source)
     with pytest.raises(ChangedError):
-        for number, _ in read_pictures(source, table, table.span, threads=1):
+        for number, _ in read_frames(source, table, table.span, threads=1):
             if number == 1:
                 (tmp_path / "a.0005.png").write_bytes((tmp_path / "a.0001.png").read_bytes())
 

@@ -23,7 +23,7 @@ def footage(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("footage")
     for name, timecode in (("A-vat2", "10:12:05:00"), ("B-loft7", "")):
         write_movie(Movie(folder / f"{name}.mov", 100, RATE, ((0, VAT),), width=160, height=90, timecode=timecode,
-                          sound_tracks=0, chapters=((0, "dip"), (50, "lift"))))  # fmt: skip
+                          audio_tracks=0, chapters=((0, "dip"), (50, "lift"))))  # fmt: skip
     return folder
 
 
@@ -151,7 +151,10 @@ def test_marks_survive_every_format_that_is_written_as_far_as_it_says(card: Path
 
 def test_chapters_and_timelines_give_marks_and_take_them(card: Path) -> None:
     assert "2 marks added" in boxkite("mark", "import", "B-loft7.mov", cwd=card).out
-    assert [(mark["name"], mark["in"]) for mark in listed(card)] == [("dip", "00:00:00:00"), ("lift", "00:00:02:00")]
+    assert [(mark["name"], mark["in"]) for mark in listed(card)] == [
+        ("dip", "00:00:00:00"),
+        ("lift", "00:00:02:00"),
+    ]
     clip = Clip("A-vat2", ClipKind.MEDIA, Span(0, 80), MediaName("A-vat2.mov", "A-vat2.mov"), 0, RATE, True)
     film = Timeline(
         "film", RATE, Timecode.parse("10:12:05:00", RATE), (Track(TrackKind.PICTURE, "V1", (clip,)),)

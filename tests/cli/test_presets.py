@@ -100,9 +100,9 @@ def odd_sources(folder: Path) -> dict[str, Path]:
     """10 bit with three sound tracks; odd sides; silent; sound alone."""
     found = {name: folder / name for name in ("ten.mov", "odd.mkv", "silent.mp4", "alone.wav")}
     ten_bit = Movie(found["ten.mov"], 12, RATE, ((0, VAT),), width=320, height=180, pixel_format="yuv422p10le",
-                    encoder="prores", options={}, sound_tracks=3)  # fmt: skip
+                    encoder="prores", options={}, audio_tracks=3)  # fmt: skip
     write_movie(ten_bit)
-    write_movie(Movie(found["silent.mp4"], 12, RATE, ((0, VAT),), width=320, height=180, sound_tracks=0))
+    write_movie(Movie(found["silent.mp4"], 12, RATE, ((0, VAT),), width=320, height=180, audio_tracks=0))
     with av.open(str(found["odd.mkv"]), "w") as container:
         stream = container.add_stream("ffv1", rate=25)
         stream.width, stream.height, stream.pix_fmt = 321, 181, "yuv444p"
@@ -152,7 +152,7 @@ def test_every_built_in_preset_makes_what_it_can_of_any_footage_and_says_where_i
 
 
 def test_colours_come_out_as_they_went_in_whatever_is_done_to_the_picture(tmp_path: Path) -> None:
-    write_movie(Movie(tmp_path / "hd.mov", 3, RATE, ((0, VAT),), options={"crf": "4"}, sound_tracks=0))
+    write_movie(Movie(tmp_path / "hd.mov", 3, RATE, ((0, VAT),), options={"crf": "4"}, audio_tracks=0))
     presets = ("stock", "review", "web-av1", "frames-png", "frames-dpx", "frames-jpeg", "master")
     words = [word for preset in presets for word in ("--to", f"{preset}:{preset}")]
     done = boxkite("run", "hd.mov", "--names", "@clip", *words, cwd=tmp_path)

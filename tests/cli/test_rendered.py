@@ -35,7 +35,7 @@ def cut(tmp_path_factory: pytest.TempPathFactory) -> Path:
     write_movie(Movie(folder / "vat.mov", LENGTH, RATE, ((0, VAT),), 1, 640, 360))
     write_movie(Movie(folder / "fast.mov", 2 * LENGTH, FrameRate.parse("50"), ((0, LOFT),), 2, 1280, 720))
     write_movie(Movie(folder / "tall.mov", LENGTH, RATE, ((0, PRESS),), 3, 320, 320, encoder="prores", options={},
-                      pixel_format="yuv422p10le", sound_tracks=0))  # fmt: skip
+                      pixel_format="yuv422p10le", audio_tracks=0))  # fmt: skip
     bottom = (
         clip("vat", 0, 20, 5, transition_out=Transition("dissolve", 3, 3)),
         clip("fast", 20, 20, 10, transition_in=Transition("dissolve", 3, 3)),

@@ -109,7 +109,7 @@ def test_a_worker_that_dies_costs_its_own_shot_one_more_attempt(
 def test_damage_in_the_middle_fails_that_file_alone(tmp_path: Path) -> None:
     path = tmp_path / "film.mov"
     write_movie(Movie(path, 300, RATE, ((0, VAT),), width=640, height=360,
-                      options={"preset": "ultrafast", "g": "50", "crf": "10"}, sound_tracks=0))  # fmt: skip
+                      options={"preset": "ultrafast", "g": "50", "crf": "10"}, audio_tracks=0))  # fmt: skip
     with av.open(str(path)) as container:
         packets = [
             (packet.pts, packet.pos, packet.size) for packet in container.demux(video=0) if packet.size

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from boxkite.core.footage.frame_index import measure_frames
-from boxkite.core.footage.keyframes import stored_pictures
+from boxkite.core.footage.keyframes import stored_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.day import CardClip, DayEdit
@@ -33,7 +33,7 @@ def mill(tmp_path_factory: pytest.TempPathFactory) -> Path:
     day.write(folder)
     for name, number, place, frames, timecode, reel, tracks in CLIPS:
         write_movie(Movie(folder / f"card/{name}.mov", frames, RATE, ((0, place),), number, width=160, height=90,
-                          timecode=timecode, reel=reel, sound_tracks=tracks))  # fmt: skip
+                          timecode=timecode, reel=reel, audio_tracks=tracks))  # fmt: skip
     return folder
 
 
@@ -92,10 +92,10 @@ def test_a_copy_begins_and_ends_where_it_can_and_loses_nothing_that_was_wanted(
     tmp_path: Path, name: str, options
 ) -> None:
     path = tmp_path / name
-    write_movie(Movie(path, 90, RATE, ((0, VAT),), width=160, height=90, options=options, sound_tracks=2,
+    write_movie(Movie(path, 90, RATE, ((0, VAT),), width=160, height=90, options=options, audio_tracks=2,
                       sound_codec="aac", timecode="10:00:00:00"))  # fmt: skip
     source = read_source(path)
-    table, stored = measure_frames(source), stored_pictures(source)
+    table, stored = measure_frames(source), stored_frames(source)
     spans = [Span(0, 90), Span(30, 41), Span(24, 48), Span(47, 49), Span(88, 90), Span(1, 2)]
     (tmp_path / "m.csv").write_text(
         "name,in,out\n" + "".join(f"s{one.start},{one.start},{one.end}\n" for one in spans)

@@ -36,7 +36,7 @@ def test_variable_rate_is_laid_on_a_constant_one_without_drift(tmp_path: Path) -
     steps = rng.choice([33, 33, 33, 34, 50, 100, 17], 200)
     times = [0, *np.cumsum(steps[:-1]).tolist()]
     write_movie(
-        Movie(tmp_path / "phone.mp4", 200, FrameRate.parse("30"), times=times, sound_tracks=0, **SMALL)
+        Movie(tmp_path / "phone.mp4", 200, FrameRate.parse("30"), times=times, audio_tracks=0, **SMALL)
     )
     said = cut_in_two(tmp_path, tmp_path / "phone.mp4", 100, "web:w")
     assert kinds(said["files"][0]["warnings"])[0] == "variable-rate"
@@ -79,7 +79,7 @@ def test_a_capture_with_dropped_frames_shows_the_picture_before_in_their_place(t
 def test_codecs_with_pictures_that_no_other_needs_are_cut_anywhere(
     encoder: str, options: dict[str, str], tmp_path: Path
 ) -> None:
-    film = Movie(tmp_path / "film.mkv", 45, RATE, encoder=encoder, options=options, sound_tracks=0, **SMALL)
+    film = Movie(tmp_path / "film.mkv", 45, RATE, encoder=encoder, options=options, audio_tracks=0, **SMALL)
     write_movie(film)
     cut_in_two(tmp_path, tmp_path / "film.mkv", 19, "archive:out")
     assert frames_of(tmp_path / "out/b.mkv") == [(1, number) for number in range(19, 45)]
@@ -87,7 +87,7 @@ def test_codecs_with_pictures_that_no_other_needs_are_cut_anywhere(
 
 def test_turning_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: Path) -> None:
     upright = Movie(tmp_path / "a.mov", 3, RATE, encoder="prores_ks", options={}, pixel_format="yuv422p10le",
-                    width=640, height=360, sound_tracks=0, scenes=((0, VAT),))  # fmt: skip
+                    width=640, height=360, audio_tracks=0, scenes=((0, VAT),))  # fmt: skip
     write_movie(upright)
     write_movie(replace(upright, path=tmp_path / "b.mov", turn_degrees=90))
     done = boxkite("run", tmp_path / "a.mov", tmp_path / "b.mov", "--to", "master-dnxhr:out", cwd=tmp_path)
@@ -281,7 +281,7 @@ def test_sound_that_starts_late_and_ends_early_is_filled_with_silence_and_said(t
 
 def test_a_file_trimmed_without_encoding_begins_at_the_frame_its_edit_list_shows(tmp_path: Path) -> None:
     options = {"preset": "veryfast", "g": "30", "bf": "3", "x264-params": "scenecut=0"}
-    write_movie(Movie(tmp_path / "whole.mp4", 130, RATE, options=options, sound_tracks=0, **SMALL))
+    write_movie(Movie(tmp_path / "whole.mp4", 130, RATE, options=options, audio_tracks=0, **SMALL))
     with (
         av.open(str(tmp_path / "whole.mp4")) as whole,
         av.open(str(tmp_path / "trimmed.mp4"), "w") as trimmed,

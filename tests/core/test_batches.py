@@ -14,19 +14,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from boxkite.core.batch import running
-from boxkite.core.batch.disk_space import Room
+from boxkite.core.batch.disk_space import DiskSpace
 from boxkite.core.batch.packing import Packed, pack, unpack
 from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import in_order, settle_threads, workers_for
 from boxkite.core.batch.turns import batches_ahead
 from boxkite.core.errors import RecordsError
 from boxkite.core.files.partials import Partial
-from boxkite.core.records.batch_lock import Holding
+from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews, unfinished
 from boxkite.core.records.store import Records
 from boxkite.core.records.tables import _OF_FORM_1
-from tests.core.test_plans import planned, record, reel, shots_of
+from tests.core.test_plans import footage, planned, record, shots_of
 
 
 @pytest.fixture(scope="module")
@@ -35,7 +35,7 @@ def plan(tmp_path_factory: pytest.TempPathFactory):
     spans = [
         (start, start + length) for start, length in zip(range(0, 1000, 100), range(10, 110, 10), strict=True)
     ]
-    return planned(folder, shots_of(reel(folder / "a.mov"), *spans), "@marker")
+    return planned(folder, shots_of(footage(folder / "a.mov"), *spans), "@marker")
 
 
 @given(cores=st.integers(1, 64), workers=st.integers(1, 64))
@@ -63,7 +63,7 @@ def test_room_goes_by_what_files_took_so_far_and_by_nothing_before(
     rows = [replace(row, folder=tmp_path, expected_bytes=10_000_000) for row in plan.rows]
     free = 12_000_000
     monkeypatch.setattr("shutil.disk_usage", lambda _: SimpleNamespace(free=free))
-    room = Room()
+    room = DiskSpace()
     assert room.lacking(rows[:5], []) is None
     room.made(rows[0], 8_000_000)
     assert room.lacking(rows[1:2], []) is None
@@ -73,7 +73,7 @@ def test_room_goes_by_what_files_took_so_far_and_by_nothing_before(
 
 def test_a_plan_comes_back_as_it_was_and_nothing_else_is_unpacked(plan) -> None:
     back = unpack(pack(Packed(plan.rows, None)))
-    assert back.rows == plan.rows and len({id(row.shot.reel) for row in back.rows}) == 1
+    assert back.rows == plan.rows and len({id(row.shot.footage) for row in back.rows}) == 1
     for bad in (print, Path.unlink, {"a": 1}, sqlite3.connect):
         with pytest.raises(RecordsError):
             unpack(zlib.compress(pickle.dumps(bad)))
@@ -111,11 +111,11 @@ def test_the_journal_tells_who_runs_who_waits_and_what_is_left(tmp_path: Path) -
             records.begin("@marker", None, [record(1, frames=10), record(2, frames=30)]) for _ in range(3)
         ]
         journals = [Journal(records, name) for name in names]
-        with Holding(tmp_path, names[0]), Holding(tmp_path, names[1]):
+        with BatchLock(tmp_path, names[0]), BatchLock(tmp_path, names[1]):
             journals[1].batch_is("running")
             assert batches_ahead(records, names[0]) == (names[1],)
             assert batches_ahead(records, names[2]) == (names[0], names[1])
-            with pytest.raises(RecordsError, match="another process"), Holding(tmp_path, names[1]):
+            with pytest.raises(RecordsError, match="another process"), BatchLock(tmp_path, names[1]):
                 pass
             journals[1].started([1])
             journals[1].frames_done({1: 4}, 2.0)

@@ -7,12 +7,12 @@ import time
 
 import pytest
 
-from boxkite.core.render.encode.background import Beside
+from boxkite.core.render.encode.background import Background
 
 
 @pytest.mark.parametrize("started", [False, True])
 def test_all_is_done_in_its_order_and_never_far_behind(started: bool) -> None:
-    beside, done, furthest = Beside(), [], 0
+    beside, done, furthest = Background(), [], 0
     if started:
         beside.start()
     for number in range(50):
@@ -29,7 +29,7 @@ def test_all_is_done_in_its_order_and_never_far_behind(started: bool) -> None:
 
 
 def test_what_fails_is_raised_once_and_nothing_is_done_after_it() -> None:
-    beside, done, before = Beside(), [], threading.active_count()
+    beside, done, before = Background(), [], threading.active_count()
     beside.start()
 
     def fail() -> None:
@@ -45,7 +45,7 @@ def test_what_fails_is_raised_once_and_nothing_is_done_after_it() -> None:
 
 
 def test_given_up_in_the_middle_it_ends_with_what_is_being_done() -> None:
-    beside, done, go_on = Beside(), [], threading.Event()
+    beside, done, go_on = Background(), [], threading.Event()
     beside.start()
     beside.put(lambda: (go_on.wait(5), done.append(0)))
     for number in range(1, 4):

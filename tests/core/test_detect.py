@@ -50,7 +50,7 @@ def test_detected_cuts_are_marks_to_look_over_and_shots_to_make(
         encoder=encoder,
         options={},
         pixel_format=pixel_format,
-        sound_tracks=0,
+        audio_tracks=0,
     )
     write_movie(movie)
     done = boxkite("mark", "detect", movie.path.name, "--strip", "strip.png", cwd=tmp_path)

@@ -116,7 +116,7 @@ def test_sound_alone_is_a_source_and_is_cut_by_frames_of_a_usual_rate(tmp_path: 
     source = read_source(tmp_path / "room.wav")
     assert (source.kind, source.duration, source.video) == ("audio", 1, None)
     table = measure_frames(source)
-    assert (str(table.rate), table.frame_count, table.picture_count) == ("25", 25, 0)
+    assert (str(table.rate), table.frame_count, table.stored_count) == ("25", 25, 0)
 
 
 def test_everything_the_container_says_is_known(tmp_path: Path) -> None:
@@ -164,7 +164,7 @@ def test_packets_tell_where_keyframes_lie_and_how_steady_the_rate_is(tmp_path: P
     assert not deep.is_variable and deep.drawn(7) == "█·█··█·"
     times = [0, 40, 80, 180, 220, 300, 340]
     write_movie(
-        Movie(tmp_path / "odd.mkv", 7, RATE, ((0, VAT),), width=160, height=90, times=times, sound_tracks=0)
+        Movie(tmp_path / "odd.mkv", 7, RATE, ((0, VAT),), width=160, height=90, times=times, audio_tracks=0)
     )
     odd = read_deep(read_source(tmp_path / "odd.mkv"))
     assert odd and odd.is_variable and (odd.least_rate, odd.most_rate) == (10, 25)

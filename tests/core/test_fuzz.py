@@ -75,7 +75,7 @@ def shots_of(path: Path) -> None:
 def originals(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
     folder = tmp_path_factory.mktemp("originals")
     DayEdit(
-        [CardClip(name, number, place, at, reel) for name, number, place, _, at, reel, _ in CLIPS],
+        [CardClip(name, number, place, at, footage) for name, number, place, _, at, footage, _ in CLIPS],
         RATE,
         "card",
     ).write(folder)

@@ -12,7 +12,7 @@ from av.video.frame import VideoFrame
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.source import Source, SourceKind, VideoFacts
+from boxkite.core.footage.source import Source, SourceKind, VideoInfo
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
 from boxkite.core.picture.chain import PictureChain
@@ -20,7 +20,7 @@ from boxkite.core.picture.colouring import ColourCode
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.presets.geometry import Geometry
-from boxkite.core.presets.model import LookWanted, Video
+from boxkite.core.presets.model import LookSettings, Video
 from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
@@ -47,7 +47,7 @@ def write_cube(path: Path, size: int = 17) -> Path:
 
 
 def a_shot(folder: Path, name: str = "A-vat2.mov", pixel_format: str = "yuv420p", **facts: str) -> Shot:
-    video = VideoFacts(0, "h264", 256, 144, RATE, 10, True, pixel_format, 10 if "10" in pixel_format else 8)
+    video = VideoInfo(0, "h264", 256, 144, RATE, 10, True, pixel_format, 10 if "10" in pixel_format else 8)
     source = Source(folder / name, SourceKind.VIDEO, "mov", 1, Fraction(1), video)
     table = FrameIndex(RATE, 10, 10, 0, Fraction(1, 25), constant=True)
     return Shot(
@@ -129,7 +129,7 @@ def test_each_shot_gets_its_look_in_a_stated_order_and_hears_of_what_it_does_not
     (tmp_path / "A-vat2.ccc").write_text(CCC)
     beside, show = write_cube(tmp_path / "a-VAT2.cube"), write_cube(tmp_path / "show.cube")
     (tmp_path / "A-vat2.mov.drx").write_text("a maker's own")
-    finder, wanted = LookFinder(), LookWanted(file=show, from_space="ACEScg", to_space="sRGB - Texture")
+    finder, wanted = LookFinder(), LookSettings(file=show, from_space="ACEScg", to_space="sRGB - Texture")
     look, said = finder.look_of(a_shot(tmp_path), wanted)
     assert list(map(str, look)) == [
         "CDL of A-vat2.ccc", "a-VAT2.cube", "show.cube", "ACEScg to sRGB - Texture",
@@ -143,7 +143,7 @@ def test_each_shot_gets_its_look_in_a_stated_order_and_hears_of_what_it_does_not
     assert isinstance(look[0], DecisionStep) and look[0].decision == ColourDecision(
         offset=(0.1, 0, 0), saturation=0.7
     )
-    none, said = finder.look_of(tabled, LookWanted(cdl=False, beside=False))
+    none, said = finder.look_of(tabled, LookSettings(cdl=False, beside=False))
     assert none == () and len(said) == 3
     assert finder.look_of(a_shot(tmp_path, "other.mov"), None) == ((), ())
 

@@ -17,18 +17,18 @@ from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.marks.ranges import read_ranges
 from boxkite.core.shots.cutting import cut_at_markers, cut_at_ranges
-from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
+from boxkite.core.shots.placing import counting_notice, half_rate_notice, index_source, place_marks
 from boxkite.core.shots.shot import Cut, IndexedSource
 from boxkite.core.timebase import FrameRate, Timecode
 
 EVENT = "001  AX       V     C        01:00:00:00 01:00:10:00 01:00:00:00 01:00:10:00\n"
 
 
-def reel(rate: str = "25", frames: int = 250, start: str | None = "01:00:00:00") -> IndexedSource:
+def footage(rate: str = "25", frames: int = 250, start: str | None = "01:00:00:00") -> IndexedSource:
     parsed = FrameRate.parse(rate)
     table = FrameIndex(parsed, frames, frames, 0, 1 / parsed.fraction, constant=True)
     source = Source(Path("mill.mov"), SourceKind.VIDEO, "mov", 1, Fraction(frames), None)
-    return make_reel(source, table, start)
+    return index_source(source, table, start)
 
 
 def cut(path: Path, on: IndexedSource, *, by: str = "markers", marks_rate: str | None = None) -> Cut:
@@ -49,14 +49,14 @@ def write(folder: Path, text: str, name: str = "list.edl", encoding: str = "utf-
 def test_a_point_runs_to_the_next_mark_and_the_closing_marker_makes_no_file(tmp_path: Path) -> None:
     path = write(tmp_path, f"TITLE: a\n{EVENT}* LOC: 01:00:01:00 RED first dip\n* LOC: 01:00:04:05 GREEN couching\n"
                            "*loc:  01:00:09:00   blue   End\n")  # fmt: skip
-    found = cut(path, reel())
+    found = cut(path, footage())
     assert shots(found) == [("first dip", 25, 105), ("couching", 105, 225)]
     assert [(span.start, span.end) for _, span in found.uncovered] == [(0, 25), (225, 250)]
 
 
 def test_without_a_closing_marker_the_last_shot_runs_to_the_end(tmp_path: Path) -> None:
     path = write(tmp_path, "* LOC: 01:00:08:00 dip without colour\n")
-    assert shots(cut(path, reel())) == [("dip without colour", 200, 250)]
+    assert shots(cut(path, footage())) == [("dip without colour", 200, 250)]
 
 
 def test_bar_separated_notes_mark_the_event_above_and_only_long_ones_have_a_length(tmp_path: Path) -> None:
@@ -67,7 +67,7 @@ def test_bar_separated_notes_mark_the_event_above_and_only_long_ones_have_a_leng
         "003  001      V     C        01:00:05:00 01:00:05:01 01:00:05:00 01:00:05:01\n|M:point|D:0\n"
     )
     path = write(tmp_path, text)
-    assert shots(cut(path, reel())) == [("first | dip", 25, 75), ("a length", 75, 95), ("point", 125, 250)]
+    assert shots(cut(path, footage())) == [("first | dip", 25, 75), ("a length", 75, 95), ("point", 125, 250)]
     read = read_edl_markers(path)
     assert [mark.colour for mark in read.marks] == ["blue", "red", ""]
     assert read.marks[0].note == "3 hands: in the vat"
@@ -79,7 +79,7 @@ def test_titles_modes_comments_and_blank_lines_come_in_any_order_and_encoding(tm
     for encoding in ("utf-8", "utf-8-sig", "utf-16", "utf-16-le", "cp1252"):
         for line_end in ("\r\n", "\r", "\n"):
             path = write(tmp_path, text.replace("\r\n", line_end), encoding=encoding)
-            assert shots(cut(path, reel())) == [("Bütte", 25, 250)]
+            assert shots(cut(path, footage())) == [("Bütte", 25, 250)]
 
 
 def test_each_odd_marker_has_its_one_visible_outcome(tmp_path: Path) -> None:
@@ -88,7 +88,7 @@ def test_each_odd_marker_has_its_one_visible_outcome(tmp_path: Path) -> None:
         "* LOC: 01:00:06:00 RED later\n* LOC: 01:00:02:00 RED first\n* LOC: 01:00:02:00 RED second\n"
         "* LOC: 00:59:59:00 RED before\n* LOC: 01:00:10:00 RED behind\n* LOC: 01:00:08:00 RED\n",
     )
-    found = cut(path, reel())
+    found = cut(path, footage())
     assert shots(found) == [("first", 50, 150), ("later", 150, 200), ("", 200, 250)]
     assert [(one.kind, one.about) for one in found.notices] == [
         ("marks-unsorted", "list.edl"), ("mark-before-media", "list.edl:4"), ("mark-on-same-frame", "list.edl:3"),
@@ -98,7 +98,7 @@ def test_each_odd_marker_has_its_one_visible_outcome(tmp_path: Path) -> None:
 
 
 def test_drop_frame_lists_land_on_the_frames_a_counter_gives(tmp_path: Path) -> None:
-    on = reel("29.97", 5000, "01:00:00;00")
+    on = footage("29.97", 5000, "01:00:00;00")
     path = write(
         tmp_path,
         "FCM: DROP FRAME\n* LOC: 01:01:00:02 RED by the mode line\n* LOC: 01:02:00;02 RED by its sign\n",
@@ -124,31 +124,31 @@ def test_a_list_at_another_rate_is_placed_by_time(
     marks_rate: str, rate: str, at: str, frame: int, tmp_path: Path
 ) -> None:
     path = write(tmp_path, f"* LOC: {at} RED there\n")
-    assert shots(cut(path, reel(rate, 1000), marks_rate=marks_rate))[0][1] == frame
+    assert shots(cut(path, footage(rate, 1000), marks_rate=marks_rate))[0][1] == frame
 
 
 def test_a_list_that_seems_to_count_at_half_the_rate_is_wondered_at(tmp_path: Path) -> None:
     lines = [f"* LOC: 01:00:0{second}:{5 * second:02d} RED m{second}" for second in range(6)]
     marks = read_marks(write(tmp_path, "\n".join(lines)))
-    fast = reel("59.94", 600)
+    fast = footage("59.94", 600)
     wondered = half_rate_notice(marks, fast, None)
     assert wondered and wondered.values["half"] == "29.97"
     assert half_rate_notice(marks, fast, FrameRate.parse("29.97")) is None
-    assert half_rate_notice(marks, reel("29.97"), None) is None
+    assert half_rate_notice(marks, footage("29.97"), None) is None
     assert half_rate_notice(read_marks(write(tmp_path, lines[5].replace("25", "45"))), fast, None) is None
 
 
 def test_a_start_timecode_given_with_colons_counts_as_the_source_does() -> None:
     source = replace(
-        reel("29.97").source, start_timecode=Timecode.parse("00:00:00;00", FrameRate.parse("29.97"))
+        footage("29.97").source, start_timecode=Timecode.parse("00:00:00;00", FrameRate.parse("29.97"))
     )
-    given = make_reel(source, reel("29.97").table, "01:00:00:00")
+    given = index_source(source, footage("29.97").frame_index, "01:00:00:00")
     assert str(given.start) == "01:00:00;00"
 
 
 def test_marks_after_midnight_belong_to_a_program_that_began_before(tmp_path: Path) -> None:
     path = write(tmp_path, "* LOC: 23:59:59:00 RED a\n* LOC: 00:00:02:00 RED b\n")
-    assert shots(cut(path, reel(start="23:59:58:00"))) == [("a", 25, 100), ("b", 100, 250)]
+    assert shots(cut(path, footage(start="23:59:58:00"))) == [("a", 25, 100), ("b", 100, 250)]
 
 
 @pytest.mark.parametrize(
@@ -177,7 +177,7 @@ def test_a_broken_list_is_refused_with_its_line(
     text: str, line: int | None, says: str, tmp_path: Path
 ) -> None:
     with pytest.raises(MarksError, match=says) as caught:
-        cut(write(tmp_path, text), reel())
+        cut(write(tmp_path, text), footage())
     assert caught.value.line == line
 
 
@@ -191,7 +191,7 @@ def test_ranges_come_in_any_order_of_columns_and_with_any_separator(tmp_path: Pa
         ]
         text = "\n".join(sign.join(f'"{cell}"' if cell else "" for cell in row.split("|")) for row in rows)
         path = write(tmp_path, text + "\n", "list.csv")
-        assert shots(cut(path, reel(), by="ranges")) == [("dip", 25, 75), ("b", 75, 100)]
+        assert shots(cut(path, footage(), by="ranges")) == [("dip", 25, 75), ("b", 75, 100)]
         first = read_ranges(path).marks[0]
         assert (first.keywords, first.note, dict(first.facts)) == (
             ("vat", "hands"),
@@ -202,7 +202,7 @@ def test_ranges_come_in_any_order_of_columns_and_with_any_separator(tmp_path: Pa
 
 def test_ranges_are_cut_short_where_the_media_ends_and_said_so(tmp_path: Path) -> None:
     path = write(tmp_path, "sep=,\nname,in,out\nlong,240,300\nbehind,250,260\nno out,3,3\n", "list.csv")
-    found = cut(path, reel(), by="ranges")
+    found = cut(path, footage(), by="ranges")
     assert shots(found) == [("long", 240, 250)]
     assert [(one.kind, one.values) for one in found.shots[0].warnings] == [("shortened", {"frames": 50})]
     assert [(one.kind, one.about) for one in found.notices] == [
@@ -225,7 +225,7 @@ def test_ranges_are_cut_short_where_the_media_ends_and_said_so(tmp_path: Path) -
 )
 def test_a_broken_table_is_refused_with_its_line(text: str, line: int, says: str, tmp_path: Path) -> None:
     with pytest.raises(MarksError, match=says) as caught:
-        cut(write(tmp_path, text, "list.csv"), reel(), by="ranges")
+        cut(write(tmp_path, text, "list.csv"), footage(), by="ranges")
     assert caught.value.line == line
 
 
@@ -234,7 +234,7 @@ def test_what_we_write_we_read(tmp_path: Path) -> None:
     start = Timecode.parse("01:00:00;00", rate)
     marks = [(start + 7 * index, ("red", "", "teal")[index % 3], f"blue {index}") for index in range(600)]
     write_edl_markers(tmp_path / "w.edl", "A Hundred Sheets", start, start + 4300, marks)
-    found = cut(tmp_path / "w.edl", reel("59.94", 4300, "01:00:00;00"))
+    found = cut(tmp_path / "w.edl", footage("59.94", 4300, "01:00:00;00"))
     assert [span[:2] for span in shots(found)] == [
         (name, time.frame - start.frame) for time, _, name in marks
     ]
@@ -253,6 +253,6 @@ def test_rubbish_is_refused_in_words_or_read_but_never_breaks(parts: list[str], 
         path = Path(folder, f"list{suffix}")
         path.write_bytes("".join(parts).encode("utf-8", "surrogatepass"))
         try:
-            cut(path, reel("29.97"), by="ranges" if suffix == ".csv" else "markers")
+            cut(path, footage("29.97"), by="ranges" if suffix == ".csv" else "markers")
         except BoxkiteError as error:
             assert str(error)

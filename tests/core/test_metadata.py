@@ -32,7 +32,7 @@ def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for name, number, place, at in (("A-vat2", 1, VAT, "10:00:00:00"), ("B-loft7", 2, LOFT, "14:00:00:00")):
         write_movie(
             Movie(folder / f"{name}.mov", 20, RATE, ((0, place),), number, 160, 90, timecode=at, reel=name[0] + "001",
-                  sound_tracks=0)
+                  audio_tracks=0)
         )  # fmt: skip
     (folder / "B-loft7.mov.xmp").write_text(XMP, encoding="utf-8")
     (folder / "slates.csv").write_text("Clip;Scene;Paper weight\nb-loft7.MOV;7;Light Rag\nC-press1;5;x\n")

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from boxkite.core.errors import PatternError
 from boxkite.core.files.names import clash_key, clean_value, safe_component, slug
 from boxkite.core.naming.pattern import check_length, check_tokens, make_name, plain_text, read_pattern
-from boxkite.core.naming.values import Counter, Date, Number, Text, Tick
+from boxkite.core.naming.values import Counter, Date, FrameTime, Number, Text
 from boxkite.core.shots.tokens import TOKENS
 from boxkite.core.timebase import FrameRate, Timecode
 
@@ -25,7 +25,7 @@ VALUES = {
     "Paper weight": Text("Heavy Rag"),
     "count": Counter(4),
     "total": Number(12),
-    "in": Tick(130, Timecode(90130, RATE)),
+    "in": FrameTime(130, Timecode(90130, RATE)),
     "date": Date(datetime(2026, 3, 9, 14, 5, 6)),
 }
 KNOWN = {*TOKENS, "Paper weight"}

@@ -12,7 +12,7 @@ from PIL import Image
 
 from boxkite.core.errors import PresetError, RenderError
 from boxkite.core.picture.burn_ins import Line, watermark_stamp
-from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, place, plane_array
+from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, plane_array, position_of
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.geometry import plan_geometry, sizing_of
 from boxkite.core.presets.library import Shelf, list_presets
@@ -40,7 +40,7 @@ def line(*parts: str | LiveToken, height_percent: float = 5) -> PlannedBurnIn:
 def test_letters_are_legible_on_white_and_on_black_in_every_format(pixel_format: str, back: int) -> None:
     frame, layout = flat(pixel_format, back), PixelLayout.of(pixel_format)
     stamp = Line(line("first dip"), 360, 640, layout).stamp({})
-    left, top = place("bottom left", stamp, 640, 360)
+    left, top = position_of("bottom left", stamp, 640, 360)
     lay_over(frame, stamp, left, top, layout)
     width, height = stamp.size
     values = plane_array(frame.planes[0], layout) >> (layout.bit_depth - 8)
@@ -76,7 +76,7 @@ def test_a_long_name_is_shortened_to_leave_room_and_other_scripts_are_drawn() ->
                                       "bottom right"])  # fmt: skip
 def test_the_nine_positions_lie_inside_the_safe_margin(position: str) -> None:
     stamp = make_stamp(np.ones((20, 60, 3)), np.ones((20, 60)), PixelLayout.of("yuv420p"))
-    left, top = place(position, stamp, 640, 360)
+    left, top = position_of(position, stamp, 640, 360)
     words = position.split()
     assert 20 <= left <= 640 - 60 - 20
     assert 11 <= top <= 360 - 20 - 11

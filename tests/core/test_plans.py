@@ -18,9 +18,9 @@ from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsErr
 from boxkite.core.files.identity import FileIdentity
 from boxkite.core.files.names import MOST_BYTES, byte_length, clash_key
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.source import Source, SourceKind, VideoFacts
+from boxkite.core.footage.source import Source, SourceKind, VideoInfo
 from boxkite.core.job.job import Job, Output
-from boxkite.core.metadata.value import KnownFacts
+from boxkite.core.metadata.value import KnownMetadata
 from boxkite.core.naming.pattern import read_pattern
 from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan
@@ -31,7 +31,7 @@ from boxkite.core.presets.codecs import ENCODER_SPEEDS, SPEEDS
 from boxkite.core.presets.inheriting import merged
 from boxkite.core.presets.model import Video
 from boxkite.core.preview.chart import _lanes, _shared
-from boxkite.core.projects.new_names import wanted_names
+from boxkite.core.projects.new_names import new_names
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.store import Records
@@ -51,8 +51,8 @@ RESERVED = {
 }
 
 
-def reel(path: Path, frames: int = 1000) -> IndexedSource:
-    video = VideoFacts(0, "h264", 640, 360, RATE, frames, True, "yuv420p", 8)
+def footage(path: Path, frames: int = 1000) -> IndexedSource:
+    video = VideoInfo(0, "h264", 640, 360, RATE, frames, True, "yuv420p", 8)
     source = Source(path, SourceKind.VIDEO, "mov", 1_000_000, RATE.seconds(frames), video)
     table = FrameIndex(RATE, frames, frames, 0, Fraction(1, 25), constant=True)
     return IndexedSource(source, table, Timecode(0, RATE), False)
@@ -92,7 +92,7 @@ patterns = st.sampled_from(
 def test_names_stay_inside_fit_every_file_system_and_are_never_shared(
     tmp_path: Path, values: list[tuple[str, str, str]], pattern: str, existing
 ) -> None:
-    one = reel(tmp_path / "vat.mov")
+    one = footage(tmp_path / "vat.mov")
     shots = [
         Shot(one, Span(9 * n, 9 * n + 9), marker=marker, note=note, facts={"scene": scene}, way="ranges")
         for n, (marker, scene, note) in enumerate(values)
@@ -142,18 +142,23 @@ def test_the_next_version_is_read_where_the_pattern_has_it(
 
 
 def test_overlaps_and_short_shots_are_remarked_and_added_up(tmp_path: Path) -> None:
-    one, other = reel(tmp_path / "a.mov"), reel(tmp_path / "b.mov")
+    one, other = footage(tmp_path / "a.mov"), footage(tmp_path / "b.mov")
     shots = [*shots_of(one, (0, 100), (90, 200), (200, 210)), *shots_of(other, (50, 120))]
     found = remarked(shots)
-    assert [shot.unlike for shot in found] == [(), (EditDifference.OVERLAP,), (EditDifference.SHORT,), ()]
+    assert [shot.differences for shot in found] == [
+        (),
+        (EditDifference.OVERLAP,),
+        (EditDifference.SHORT,),
+        (),
+    ]
     assert [one.values for one in found[1].warnings] == [{"frames": 10, "name": "m0", "origin": ""}]
     plan = planned(tmp_path, found, outputs=(Output("web", tmp_path / "w"), Output("stock", tmp_path / "s")))
     totals = add_up(plan.rows)
     assert (totals.files, totals.shots, totals.sources, totals.source_bytes) == (8, 4, 2, 2_000_000)
     assert totals.seconds == Fraction(100 + 110 + 10 + 70, 25)
     assert totals.bytes_between[0] < totals.expected_bytes < totals.bytes_between[1]
-    assert dict(totals.unlike) == {EditDifference.OVERLAP: 1, EditDifference.SHORT: 1}
-    assert totals.unlike_the_edit == {}
+    assert dict(totals.differences) == {EditDifference.OVERLAP: 1, EditDifference.SHORT: 1}
+    assert totals.different_from_edit == {}
 
 
 @given(st.lists(st.tuples(st.integers(0, 60), st.integers(1, 30)), min_size=1, max_size=12))
@@ -234,7 +239,7 @@ def test_a_plan_takes_as_long_as_this_machine_took_before(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("BOXKITE_STATE", str(tmp_path / "state"))
-    plan = planned(tmp_path, shots_of(reel(tmp_path / "a.mov"), (0, 100), (100, 200)), "@marker")
+    plan = planned(tmp_path, shots_of(footage(tmp_path / "a.mov"), (0, 100), (100, 200)), "@marker")
     assert expected_time(plan, 2) is None
     with Records() as records:
         name = records.begin("", None, [record(1, pixels=640 * 360 * 50)])
@@ -242,7 +247,7 @@ def test_a_plan_takes_as_long_as_this_machine_took_before(
     time = expected_time(plan, 2)
     assert time and (time.seconds, time.workers, time.files) == (pytest.approx(6.0), 2, 1)
     other = planned(
-        tmp_path, shots_of(reel(tmp_path / "a.mov"), (0, 9)), outputs=(Output("stock", tmp_path / "s"),)
+        tmp_path, shots_of(footage(tmp_path / "a.mov"), (0, 9)), outputs=(Output("stock", tmp_path / "s"),)
     )
     assert expected_time(other, 2) is None
 
@@ -252,7 +257,7 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
 ) -> None:
     path = tmp_path / "a.mov"
     path.touch()
-    one = reel(path)
+    one = footage(path)
     before = planned(tmp_path, shots_of(one, (0, 50), (50, 90), (90, 120)), "@marker")
     from boxkite.core.batch.recording import file_record
     from boxkite.core.plan.recipes import Recipes
@@ -331,9 +336,9 @@ def test_a_preset_says_only_what_differs_from_the_one_it_is_based_on(own, comes_
 def test_sources_are_renamed_with_what_lies_beside_them(tmp_path: Path) -> None:
     for name in ("a.mov", "a.mov.xmp", "a.srt", "a.b.mov", "ab.xmp", "b.mov"):
         (tmp_path / name).touch()
-    sources = [reel(tmp_path / name).source for name in ("a.mov", "b.mov")]
-    known = {source.path: KnownFacts({}, {}) for source in sources}
-    [first, second] = wanted_names(sources, "mill_@(count:01)", known)
+    sources = [footage(tmp_path / name).source for name in ("a.mov", "b.mov")]
+    known = {source.path: KnownMetadata({}, {}) for source in sources}
+    [first, second] = new_names(sources, "mill_@(count:01)", known)
     assert {old.name: new.name for old, new in first.moves} == {
         "a.mov": "mill_01.mov", "a.mov.xmp": "mill_01.mov.xmp", "a.srt": "mill_01.srt"}  # fmt: skip
     assert (second.new_label, dict(second.names)) == ("mill_02.mov", {"b.mov": "mill_02.mov", "b": "mill_02"})
@@ -343,4 +348,4 @@ def test_sources_are_renamed_with_what_lies_beside_them(tmp_path: Path) -> None:
         ("@clip_@preset", "makes none"),
     ):
         with pytest.raises((PlanError, PatternError), match=says):
-            wanted_names(sources, pattern, known)
+            new_names(sources, pattern, known)

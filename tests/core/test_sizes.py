@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from boxkite.core.plan.rows import Row, rows_by_stretch, stretch_of
+from boxkite.core.plan.rows import Row, decode_groups, group_span
 from boxkite.core.presets.geometry import plan_geometry, sizing_of
 from boxkite.core.presets.model import Preset, Video
 from boxkite.core.render.making import _pictures_until
@@ -76,8 +76,8 @@ def test_at_another_rate_every_picture_comes_from_its_frame_and_none_is_lost_cou
     frames: int, own: str, wanted: str
 ) -> None:
     shot = a_shot(Path())
-    table = replace(shot.reel.table, rate=FrameRate.parse(own), frame_count=frames)
-    shot = shot.with_changes(reel=replace(shot.reel, table=table), span=Span(0, frames))
+    table = replace(shot.footage.frame_index, rate=FrameRate.parse(own), frame_count=frames)
+    shot = shot.with_changes(footage=replace(shot.footage, frame_index=table), span=Span(0, frames))
     row = Row(1, shot, preset(rate=wanted), Path(), "x", "x", None, (), (), 0)
     shown = [row.frame_shown(picture) for picture in range(row.frames)]
     assert shown == sorted(shown) and shown[-1] < frames
@@ -93,7 +93,7 @@ def test_rows_share_a_decode_where_they_read_mostly_the_same_frames() -> None:
     shots = [whole.with_changes(span=Span(*span)) for span in spans]
     rows = [Row(n, shot, preset(), Path(), "x", "x", None, (), (), 0) for n, shot in enumerate(shots, 1)]
     rows.append(replace(rows[3], number=7, preset=preset(fit="640x360")))
-    found = [([row.number for row in members], stretch_of(members)) for members in rows_by_stretch(rows)]
+    found = [([row.number for row in members], group_span(members)) for members in decode_groups(rows)]
     assert found == [
         ([1, 2, 3], Span(0, 10)),
         ([4, 7, 6], Span(100, 200)),

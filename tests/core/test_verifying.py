@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 
 from boxkite.core.errors import VerificationError
-from boxkite.core.render.verifying import Expected, picture_look, verify
+from boxkite.core.render.verifying import Expected, thumbnail_of, verify
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT, draw_picture
@@ -29,14 +29,14 @@ def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
 def expected(**changes) -> Expected:
     first, last = draw_picture(VAT, 1, 0, 320, 180), draw_picture(LOFT, 1, FRAMES - 1, 320, 180)
     whole = Expected(
-        FRAMES, RATE, 320, 180, ((FRAMES * 1920, 48_000, 0),), picture_look(first), picture_look(last)
+        FRAMES, RATE, 320, 180, ((FRAMES * 1920, 48_000, 0),), thumbnail_of(first), thumbnail_of(last)
     )
     return replace(whole, **changes)
 
 
 def test_a_whole_file_is_proved_and_counted(film: Path) -> None:
     verification = verify(film, expected())
-    assert (verification.frames, verification.sound_tracks, verification.size_bytes) == (
+    assert (verification.frames, verification.audio_tracks, verification.size_bytes) == (
         60,
         1,
         film.stat().st_size,
@@ -51,8 +51,8 @@ def test_a_whole_file_is_proved_and_counted(film: Path) -> None:
         ({"width_px": 322}, "not as planned"),
         ({"samples": ()}, "sound tracks"),
         ({"samples": ((FRAMES * 1920 + 1, 48_000, 0),)}, "sound track ends"),
-        ({"first_look": picture_look(draw_picture(PRESS, 1, 0, 320, 180))}, "the first frame"),
-        ({"last_look": picture_look(draw_picture(VAT, 1, FRAMES - 1, 320, 180))}, "the last frame"),
+        ({"first_thumbnail": thumbnail_of(draw_picture(PRESS, 1, 0, 320, 180))}, "the first frame"),
+        ({"last_thumbnail": thumbnail_of(draw_picture(VAT, 1, FRAMES - 1, 320, 180))}, "the last frame"),
     ],
 )
 def test_what_differs_from_the_plan_is_named(changes: dict, says: str, film: Path) -> None:
@@ -86,10 +86,10 @@ def test_a_picture_lost_in_the_middle_is_missed_in_the_count(film: Path, tmp_pat
 
 def test_looks_tell_scenes_apart_but_not_pixel_formats() -> None:
     picture = draw_picture(VAT, 1, 7, 640, 360)
-    same = picture_look(picture.reformat(format="yuv422p10le"))
-    other = picture_look(draw_picture(LOFT, 1, 7, 640, 360))
-    assert np.abs(picture_look(picture) - same).mean() < 2
-    assert np.abs(picture_look(picture) - other).mean() > 15
+    same = thumbnail_of(picture.reformat(format="yuv422p10le"))
+    other = thumbnail_of(draw_picture(LOFT, 1, 7, 640, 360))
+    assert np.abs(thumbnail_of(picture) - same).mean() < 2
+    assert np.abs(thumbnail_of(picture) - other).mean() > 15
 
 
 def test_looks_go_by_samples_whatever_the_tags_say() -> None:
@@ -99,5 +99,5 @@ def test_looks_go_by_samples_whatever_the_tags_say() -> None:
     looks = []
     for matrix, span in ((2, 0), (1, 1), (5, 2), (9, 0)):
         frame.colorspace, frame.color_range = matrix, span
-        looks.append(picture_look(frame))
+        looks.append(thumbnail_of(frame))
     assert all(np.array_equal(look, looks[0]) for look in looks)

@@ -134,7 +134,7 @@ class Trial:
             wrong.append(f"then ended with {last.status}: {last.err.strip()[-300:]}")
         wrong += self._untouched(before, end)
         if self.scenario.then:
-            wrong += differences(seen(end), seen(self.after))
+            wrong += tree_differences(seen(end), seen(self.after))
             for folder in {above for name in end for above in (self.folder / name).parents}:
                 sweep(folder)  # as the next command that writes there does
             wrong += [f"{name} is left over" for name in tree(self.folder) if _is_left_over(name)]
@@ -252,7 +252,7 @@ def seen(found: Tree) -> Tree:
     }
 
 
-def differences(now: Tree, wanted: Tree) -> list[str]:
+def tree_differences(now: Tree, wanted: Tree) -> list[str]:
     """What is missing, too much or different."""
     names = sorted(now.keys() | wanted.keys())
     return [

@@ -14,7 +14,7 @@ from boxkite.core.files.reading import path_from
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from boxkite.core.footage.deep import DeepFacts
+    from boxkite.core.footage.deep import DeepInfo
     from boxkite.core.footage.source import Findings, Source
 
 EXAMPLES = """\
@@ -100,17 +100,17 @@ def run(arguments: argparse.Namespace) -> int:
     return 1 if named_and_unreadable or found.unseen else 0
 
 
-def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepFacts]:
+def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepInfo]:
     """What the packets of each source say; remembered by file, since reading them takes long."""
     from boxkite.cli.tables import make_console
     from boxkite.core.footage.cache import memory
-    from boxkite.core.footage.deep import DeepFacts, read_deep
+    from boxkite.core.footage.deep import DeepInfo, read_deep
 
-    found: dict[Path, DeepFacts] = {}
+    found: dict[Path, DeepInfo] = {}
     with memory() as known, make_console(stderr=True).status("reading packets") as status:
         for source in sources:
             status.update(f"reading packets of {printable(source.label)}")
-            facts = known.recall("deep", source.path, DeepFacts) if not source.sequence else None
+            facts = known.recall("deep", source.path, DeepInfo) if not source.sequence else None
             if facts is None and (facts := read_deep(source)):
                 known.keep("deep", source.path, facts)
             if facts:
@@ -118,7 +118,7 @@ def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepFacts]:
     return found
 
 
-def _show(found: Findings, deep: Mapping[Path, DeepFacts], wants_deep: bool) -> None:
+def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> None:
     from boxkite.cli.tables import Column, counted, file_size, make_console, print_line, print_table
 
     console = make_console()
@@ -155,7 +155,7 @@ def _show(found: Findings, deep: Mapping[Path, DeepFacts], wants_deep: bool) -> 
     show_unseen(console, found.unseen)
 
 
-def _show_facts(console: Console, source: Source, deep: DeepFacts | None, *, named: bool) -> None:
+def _show_facts(console: Console, source: Source, deep: DeepInfo | None, *, named: bool) -> None:
     """Everything about one source, a line each; what only the packets tell says "not measured" without --deep."""
     from boxkite.cli.source_facts import facts_of_source
     from boxkite.cli.tables import print_line

@@ -207,7 +207,7 @@ def import_list(arguments: argparse.Namespace) -> int:
     if arguments.list:
         marks = read_marks(path_from(arguments.list))
     else:
-        marks = read_marks(path) if is_edit(path) else marks_from_chapters(on.reel.source)
+        marks = read_marks(path) if is_edit(path) else marks_from_chapters(on.footage.source)
     rows, notices = rows_from_list(on, marks, _rate(arguments))
     table = _table(arguments, path)
     new = add_marks(table, rows)
@@ -239,12 +239,14 @@ def detect_cuts(arguments: argparse.Namespace) -> int:
 
     path = path_from(arguments.path)
     on = open_markable(path, _rate(arguments))
-    total = on.reel.table.picture_count
+    total = on.footage.frame_index.stored_count
     with make_console(stderr=True).status(f"scanning {total} frames for cuts") as status:
         changes = remembered_changes(
-            on.reel.source, on.reel.table, lambda done: status.update(f"scanned {done} of {total} frames")
+            on.footage.source,
+            on.footage.frame_index,
+            lambda done: status.update(f"scanned {done} of {total} frames"),
         )
-    rows, _ = rows_from_list(on, changes_as_marks(on.reel.source, changes), None)
+    rows, _ = rows_from_list(on, changes_as_marks(on.footage.source, changes), None)
     table = _table(arguments, path)
     new = add_marks_where_none_is(table, rows)
     dissolves = sum(bool(change.length) for change in changes)
@@ -252,7 +254,7 @@ def detect_cuts(arguments: argparse.Namespace) -> int:
     known = f", {len(rows) - len(new)} were marked already" if len(new) < len(rows) else ""
     if arguments.strip:
         strip = path_from(arguments.strip)
-        drawn = draw_strip(strip, on.reel, changes)
+        drawn = draw_strip(strip, on.footage, changes)
         said += f"; {drawn} drawn in {strip}"
     done = f"{said}; {counted(len(new), 'mark')} added to {table}{known}"
     return _report(arguments, new, done, folder=path.parent)

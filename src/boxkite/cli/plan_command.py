@@ -211,7 +211,7 @@ def _show_rows(console: Console, plan: Plan) -> None:
                 row.preset.name,
                 *([look_words(row.look)] if has_looks else []),
                 file_size(row.expected_bytes),
-                row.shot.reel.source.label,
+                row.shot.footage.source.label,
                 str(row.folder),
             ]
         )
@@ -247,11 +247,11 @@ def _show_totals(console: Console, plan: Plan) -> None:
         workers, files = counted(time.workers, "worker"), counted(time.files, "file")
         took = f"{about}{length_of_time(time.seconds)} on {workers}"
         print_line(console, f"{took}, by {files} that this machine made before")
-    unlike = totals.unlike_the_edit
-    if unlike:
-        kinds = ", ".join(f"{count} {kind.value}" for kind, count in unlike.items())
+    differences = totals.different_from_edit
+    if differences:
+        kinds = ", ".join(f"{count} {kind.value}" for kind, count in differences.items())
         print_line(console, f"! not as in the edit: {kinds}", "yellow")
-    if others := {kind: count for kind, count in totals.unlike.items() if kind not in unlike}:
+    if others := {kind: count for kind, count in totals.differences.items() if kind not in differences}:
         kinds = ", ".join(f"{count} {kind.value}" for kind, count in others.items())
         print_line(console, f"! to look at: {kinds}", "yellow")
 
@@ -291,14 +291,14 @@ def _show_warnings(console: Console, plan: Plan) -> None:
 def _show_uncovered(console: Console, plan: Plan) -> None:
     from boxkite.cli.tables import counted, print_line
 
-    for reel, span in plan.uncovered:
+    for footage, span in plan.uncovered:
         place = "in no shot"
         if span.start == 0:
             place = "before the first shot"
-        elif span.end == reel.table.frame_count:
+        elif span.end == footage.frame_index.frame_count:
             place = "after the last shot"
         print_line(
             console,
             f"no file: {counted(span.length, 'frame')} {place}"
-            f" ({reel.timecode(span.start)} to {reel.timecode(span.end)} of {reel.source.label})",
+            f" ({footage.timecode(span.start)} to {footage.timecode(span.end)} of {footage.source.label})",
         )

@@ -103,8 +103,8 @@ def _one(row: Row, arguments: argparse.Namespace) -> Image:
         still = with_guides(still)
     if not arguments.before_after:
         return still
-    timecode = row.shot.reel.timecode(frame)
-    captions = (f"{row.shot.reel.source.label}  {timecode}", f"{row.name}{row.ending} ({row.preset.name})")
+    timecode = row.shot.footage.timecode(frame)
+    captions = (f"{row.shot.footage.source.label}  {timecode}", f"{row.name}{row.ending} ({row.preset.name})")
     return side_by_side(source_still(row, frame), still, captions)
 
 

@@ -14,7 +14,7 @@ from rich.text import Text
 from boxkite.cli.messages import printable
 from boxkite.cli.tables import counted, file_size, print_line
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted, TriedAgain, TurnAwaited
-from boxkite.core.plan.rows import Row, rows_by_stretch, stretch_of
+from boxkite.core.plan.rows import Row, decode_groups, group_span
 
 
 class _Speed(ProgressColumn):
@@ -41,7 +41,7 @@ class WindowProgress:
             transient=True,
             speed_estimate_period=20,
         )
-        shots = {group[0].number: stretch_of(group).length for group in rows_by_stretch(rows)}
+        shots = {group[0].number: group_span(group).length for group in decode_groups(rows)}
         self._lengths = shots
         self._files = len(rows)
         self._ended = 0
@@ -63,7 +63,7 @@ class WindowProgress:
         """Draw what has happened."""
         if isinstance(event, ShotStarted):
             first = event.rows[0]
-            self._lengths.setdefault(first.number, stretch_of(event.rows).length)
+            self._lengths.setdefault(first.number, group_span(event.rows).length)
             self._first_of |= {row.number: first.number for row in event.rows}
             presets = ", ".join(dict.fromkeys(row.preset.name for row in event.rows))
             self._tasks[first.number] = self._progress.add_task(

@@ -50,7 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Make what is missing; status 1 when files failed or were not begun."""
-    from boxkite.core.records.batch_lock import Holding
+    from boxkite.core.records.batch_lock import BatchLock
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.store import Records
 
@@ -58,19 +58,19 @@ def run(arguments: argparse.Namespace) -> int:
         name = _name(records, arguments.batch)
         if arguments.background:
             from boxkite.cli.tables import make_console, print_line
-            from boxkite.core.batch.background import go_on_in_background
+            from boxkite.core.batch.background import resume_in_background
 
-            with Holding(records.folder, name):  # nobody else goes on with it
+            with BatchLock(records.folder, name):  # nobody else goes on with it
                 Journal(records, name).batch_is("waiting")
-            go_on_in_background(records, name, options_kept_nowhere(arguments))
+            resume_in_background(records, name, options_kept_nowhere(arguments))
             print_line(make_console(), f"batch {name} goes on in the background", "bold")
             return 0
-        with Holding(records.folder, name):
+        with BatchLock(records.folder, name):
             return _go_on(arguments, records, name)
 
 
 def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
-    from boxkite.cli.run_command import exit_status, make_files, show_summary
+    from boxkite.cli.run_command import exit_status, follow_batch, show_summary
     from boxkite.cli.tables import counted, make_console, print_json, print_line
     from boxkite.core.batch.outcome import Outcome, outcome_as_json
     from boxkite.core.batch.recording import resume_batch
@@ -92,7 +92,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
     with executor_from(batch.cluster, workers) as executor:
         if rest.work.rows:
             batch.notices += executor.prepare(rest.work.rows)
-        ended = make_files(console, rows, resume_batch(records, rest.work, executor, batch))
+        ended = follow_batch(console, rows, resume_batch(records, rest.work, executor, batch))
     outcome = Outcome(batch, rows, tuple(ended), time.monotonic() - started, rest.notices)
     if arguments.json:
         print_json({**outcome_as_json(outcome), "verified_before": rest.done})

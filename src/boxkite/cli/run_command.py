@@ -93,7 +93,7 @@ def run_plan(console: Console, plan: Plan, executor: Executor, batch: Batch) -> 
     from boxkite.core.batch.recording import run_recorded
 
     started = time.monotonic()
-    ended = make_files(console, plan.to_make, run_recorded(plan, executor, batch))
+    ended = follow_batch(console, plan.to_make, run_recorded(plan, executor, batch))
     return Outcome.of_plan(plan, batch, ended, time.monotonic() - started)
 
 
@@ -105,7 +105,7 @@ def exit_status(outcome: Outcome) -> int:
 def _in_background(arguments: argparse.Namespace) -> int:
     """Note the batch, and leave it to a process of its own."""
     from boxkite.cli.tables import counted, make_console, print_json, print_line
-    from boxkite.core.batch.background import go_on_in_background
+    from boxkite.core.batch.background import resume_in_background
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import begin_batch
     from boxkite.core.batch.sharing import fitting_workers
@@ -125,7 +125,7 @@ def _in_background(arguments: argparse.Namespace) -> int:
         else:
             workers = workers_from(arguments) or fitting_workers(plan.to_make, usable_cores())
             begin_batch(plan, batch, records, workers)
-        process = go_on_in_background(records, batch.name, options_kept_nowhere(arguments))
+        process = resume_in_background(records, batch.name, options_kept_nowhere(arguments))
     if arguments.json:
         print_json({"batch": batch.name, "process": process, "files": len(plan.to_make)})
         return 0
@@ -137,7 +137,7 @@ def _in_background(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def make_files(
+def follow_batch(
     console: Console, rows: Sequence[Row], events: Generator[Event, None, None]
 ) -> list[FileEnded]:
     """Follow a batch with progress on the terminal, or one line per file where there is none."""

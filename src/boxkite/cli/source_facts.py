@@ -9,7 +9,7 @@ from boxkite.core.notices.notice import notice_as_json
 from boxkite.core.timebase import Timecode
 
 if TYPE_CHECKING:
-    from boxkite.core.footage.deep import DeepFacts
+    from boxkite.core.footage.deep import DeepInfo
     from boxkite.core.footage.source import Source
 
 NOT_MEASURED = "not measured (--deep does)"
@@ -28,7 +28,7 @@ def clock_of(source: Source) -> str:
     return f"{int(seconds // 3600):02d}:{int(seconds // 60) % 60:02d}:{seconds % 60:06.3f}"
 
 
-def facts_of_source(source: Source, deep: DeepFacts | None, columns: int) -> Iterator[tuple[str, str]]:
+def facts_of_source(source: Source, deep: DeepInfo | None, columns: int) -> Iterator[tuple[str, str]]:
     """(word, value) of everything known of a source; columns: room for the row of its keyframes."""
     video = source.video
     yield "path", str(source.path)
@@ -76,7 +76,7 @@ def _picture(source: Source) -> str:
     )
 
 
-def _constancy(deep: DeepFacts | None) -> str:
+def _constancy(deep: DeepInfo | None) -> str:
     if deep is None:
         return "constant or not: not measured (--deep does)"
     if deep.is_variable and deep.least_rate and deep.most_rate:
@@ -84,7 +84,7 @@ def _constancy(deep: DeepFacts | None) -> str:
     return "constant" if deep.least_rate else "the file stores no times"
 
 
-def source_as_json(source: Source, deep: DeepFacts | None = None) -> dict[str, Any]:
+def source_as_json(source: Source, deep: DeepInfo | None = None) -> dict[str, Any]:
     """A source as plain values; what only packets tell is null unless they were read."""
     video = source.video
     return {

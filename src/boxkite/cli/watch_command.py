@@ -72,7 +72,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli.tables import make_console, print_line
     from boxkite.core.arrival.watching import WatchSettings, watch
     from boxkite.core.errors import RequestError
-    from boxkite.core.records.arrivals import Landed
+    from boxkite.core.records.arrivals import ArrivalLog
     from boxkite.core.records.store import Records
 
     folder = path_from(arguments.folder).resolve()
@@ -89,7 +89,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     if arguments.again:
         with Records() as records:
-            Landed(records, folder).look_again()
+            ArrivalLog(records, folder).look_again()
     settings = WatchSettings(
         settle_seconds=arguments.settle,
         patience_seconds=arguments.patience,
@@ -117,7 +117,7 @@ def _tell(console: Console, event: WatchEvent) -> int:
     from boxkite.cli.progress import file_line, line_of
     from boxkite.cli.tables import counted, print_line
     from boxkite.core.arrival.watching import BatchBegins, BatchEnds, SetAside, Unreachable
-    from boxkite.core.batch.events import FileEnded, NoRoom
+    from boxkite.core.batch.events import FileEnded, OutOfSpace
 
     at = f"{datetime.now():%H:%M:%S}"
     if isinstance(event, SetAside):
@@ -126,7 +126,7 @@ def _tell(console: Console, event: WatchEvent) -> int:
     if isinstance(event, Unreachable):
         print_line(console, f"{at} ! {event.folder}: {event.reason}", "yellow")
     elif isinstance(event, BatchBegins):
-        sources = dict.fromkeys(row.shot.reel.source.label for row in event.rows)
+        sources = dict.fromkeys(row.shot.footage.source.label for row in event.rows)
         names = ", ".join(sources)
         how = "goes on" if event.resumed else "begins"
         files = counted(len(event.rows), "file")
@@ -139,7 +139,7 @@ def _tell(console: Console, event: WatchEvent) -> int:
         problems = [event.batch.problem] if event.batch.problem else []
         for notice in (*problems, *event.batch.notices):
             print_line(console, f"{at} ! {notice.marked}", "yellow")
-    elif isinstance(event, NoRoom):
+    elif isinstance(event, OutOfSpace):
         left = counted(len(event.rows), "file")
         print_line(console, f"{at} ! {left} not begun: no room in {event.folder}", "bold yellow")
         return 1

@@ -27,7 +27,7 @@ class Movie:
     """A file of drawn footage to be written.
 
     scenes: (first frame, place) in order. source: its number in the bar code. times: presentation times in
-    milliseconds instead of a constant rate. chapters: (first frame, name). sound_tracks: how many, each of
+    milliseconds instead of a constant rate. chapters: (first frame, name). audio_tracks: how many, each of
     the layout; 0 for none. picture_at: what draws each frame, instead of scenes and source.
     """
 
@@ -44,7 +44,7 @@ class Movie:
     options: dict[str, str] = field(default_factory=lambda: dict(LONG_GOP))
     pixel_format: str = "yuv420p"
     sound_codec: str = "pcm_s16le"
-    sound_tracks: int = 1
+    audio_tracks: int = 1
     layout: str = "stereo"
     sample_rate: int = 48_000
     turn_degrees: int = 0
@@ -79,7 +79,7 @@ def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> N
                 AudioStream,
                 container.add_stream(movie.sound_codec, rate=movie.sample_rate, layout=movie.layout),
             )
-            for _ in range(movie.sound_tracks)
+            for _ in range(movie.audio_tracks)
         ]
         channels = len(av.AudioLayout(movie.layout).channels)
         wave = draw_sound(movie.frames, movie.rate, movie.sample_rate) if sounds else np.zeros(0)

@@ -88,7 +88,7 @@ def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _t
                 source=number,
                 timecode=timecode,
                 reel=reel,
-                sound_tracks=tracks,
+                audio_tracks=tracks,
             )
             for name, number, place, frames, timecode, reel, tracks in CLIPS
         ),

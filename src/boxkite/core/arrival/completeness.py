@@ -10,7 +10,7 @@ from pathlib import Path
 
 from boxkite.core.arrival.arrivals import Arrival
 from boxkite.core.errors import BoxkiteError
-from boxkite.core.footage.decoding import read_pictures
+from boxkite.core.footage.decoding import read_frames
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.opening import open_source
@@ -49,7 +49,7 @@ def _is_written(process: Path, descriptor: str) -> bool:
     return False
 
 
-def what_is_lacking(arrival: Arrival, images: ImageSettings | None = None) -> str:
+def why_incomplete(arrival: Arrival, images: ImageSettings | None = None) -> str:
     """Why an arrival is not whole, or cannot be a source at all; empty where it is whole."""
     found = find_sources(arrival.files, images)
     if found.unreadable:
@@ -73,7 +73,7 @@ def _lacking_in(source: Source) -> str:
             if warning.is_a(BREAKS_OFF, HEADER_LONGER):
                 return str(warning)
         last = table.frame_count - 1
-        for _ in read_pictures(source, table, Span(last, last + 1), threads=1):
+        for _ in read_frames(source, table, Span(last, last + 1), threads=1):
             pass
     return "" if source.sequence or source.container in _INDEXED else _ends_early(source)
 

@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from boxkite.core.arrival.arrivals import look_into
-from boxkite.core.arrival.watching import key_of
+from boxkite.core.arrival.watching import watch_key
 from boxkite.core.files.walking import Unseen
-from boxkite.core.records.arrivals import Landed, Landing
+from boxkite.core.records.arrivals import ArrivalLog, ArrivalRecord
 from boxkite.core.records.batch_lock import is_held
 from boxkite.core.records.overview import overviews
 from boxkite.core.records.record import FileRecord, Overview
@@ -45,8 +45,8 @@ class Listing:
 
 def list_folder(records: Records, folder: Path) -> Listing:
     """Every source that has landed, with what became of it, then those that wait. Raises RecordsError, OSError."""
-    is_watched = is_held(records.folder, key_of(folder))
-    landings = Landed(records, folder).all()
+    is_watched = is_held(records.folder, watch_key(folder))
+    landings = ArrivalLog(records, folder).all()
     names = tuple(dict.fromkeys(one.batch for one in landings.values() if one.batch))
     known = {one.name for one in overviews(records, latest=-1)}
     batches = {one.name: one for name in names if name in known for one in overviews(records, (name,))}
@@ -65,7 +65,9 @@ def list_folder(records: Records, folder: Path) -> Listing:
     return Listing(folder, is_watched, tuple(found), tuple(unseen))
 
 
-def _landed(one: Landing, batch: Overview | None, files: Iterable[FileRecord], is_watched: bool) -> Listed:
+def _landed(
+    one: ArrivalRecord, batch: Overview | None, files: Iterable[FileRecord], is_watched: bool
+) -> Listed:
     if one.state != "taken":
         return Listed(one.path, one.state, one.batch, one.reason, one.at)
     if batch is None:

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from boxkite.core.arrival.arrivals import Arrival, Settling, look_into
-from boxkite.core.arrival.completeness import open_elsewhere, what_is_lacking
-from boxkite.core.batch.events import Event, FileEnded, NoRoom
+from boxkite.core.arrival.completeness import open_elsewhere, why_incomplete
+from boxkite.core.batch.events import Event, FileEnded, OutOfSpace
 from boxkite.core.batch.executors.executor import Executor
 from boxkite.core.batch.executors.local import LocalExecutor
 from boxkite.core.batch.machine import usable_cores
@@ -27,8 +27,8 @@ from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.job import Job
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Row
-from boxkite.core.records.arrivals import Landed, Landing
-from boxkite.core.records.batch_lock import Holding
+from boxkite.core.records.arrivals import ArrivalLog, ArrivalRecord
+from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.store import Records
 
 _LEFT_FREE_BYTES = 2_000_000
@@ -107,13 +107,16 @@ def watch(folder: Path, job_of: JobOf, settings: WatchSettings) -> Iterator[Watc
                 path=output.folder,
                 hint="what is made would land there anew: let the job write somewhere else",
             )
-    key = key_of(folder)
+    key = watch_key(folder)
     taken = "this folder is being watched by another process"
-    with Records() as records, Holding(records.folder, key, taken=f"{folder}: {taken}", hint="one is enough"):
+    with (
+        Records() as records,
+        BatchLock(records.folder, key, taken=f"{folder}: {taken}", hint="one is enough"),
+    ):
         yield from _Watch(folder, job_of, settings, records).events()
 
 
-def key_of(folder: Path) -> str:
+def watch_key(folder: Path) -> str:
     """What the watch of a folder holds while it runs."""
     return f"watch-{text_checksum(str(folder))[:16]}"
 
@@ -124,14 +127,14 @@ class _Watch:
         self._job_of = job_of
         self._settings = settings
         self._records = records
-        self._landed = Landed(records, folder)
+        self._landed = ArrivalLog(records, folder)
         self._settling = Settling()
         self._lacking: dict[Path, tuple[str, str]] = {}
         self._looked = -settings.look_every_seconds
         self._arrivals: list[Arrival] = []
         self._unreachable = ""
         self._unseen: frozenset[Unseen] = frozenset()
-        self._no_room: dict[str, NoRoom] = {}
+        self._no_room: dict[str, OutOfSpace] = {}
 
     def events(self) -> Iterator[WatchEvent]:
         """What happens, for as long as anybody wants to know."""
@@ -176,7 +179,7 @@ class _Watch:
         self._settling.seen(self._arrivals)
 
     def _sorted(
-        self, known: Mapping[Path, Landing]
+        self, known: Mapping[Path, ArrivalRecord]
     ) -> tuple[list[Arrival], list[tuple[Arrival, str]], list[Arrival]]:
         """(what is whole, what is to be set aside with its reason, what is waited for) of all that is new."""
         whole: list[Arrival] = []
@@ -208,7 +211,7 @@ class _Watch:
             return f"{busy.name} is still being written to"
         stamp, reason = self._lacking.get(arrival.path, ("", ""))
         if stamp != arrival.stamp:
-            reason = what_is_lacking(arrival, self._settings.images)
+            reason = why_incomplete(arrival, self._settings.images)
             self._lacking[arrival.path] = (arrival.stamp, reason)
         return reason
 
@@ -244,7 +247,7 @@ class _Watch:
                 cores=executor.cores,
                 also=self._landed.take(stamps),
             )
-            with Holding(self._records.folder, batch.name):
+            with BatchLock(self._records.folder, batch.name):
                 yield BatchBegins(batch, plan.to_make)
                 yield from self._run(batch, work, executor)
 
@@ -252,7 +255,7 @@ class _Watch:
         """Finish a batch that an earlier watch began, or that had no room; whoever else runs it keeps it."""
         self._no_room.pop(name, None)
         try:
-            with Holding(self._records.folder, name):
+            with BatchLock(self._records.folder, name):
                 rest = rest_of(self._records, name)
                 batch = Batch(turn=self._settings.turn, notifications=self._settings.notifications, name=name)
                 batch.notices.extend(rest.notices)
@@ -278,14 +281,14 @@ class _Watch:
         full: list[Row] = []
         with contextlib.closing(resume_batch(self._records, work, executor, batch)) as events:
             for event in events:
-                if isinstance(event, FileEnded) and event.result.no_room:
+                if isinstance(event, FileEnded) and event.result.out_of_space:
                     full.append(event.row)
                 yield event
                 yield from self._look()
         if batch.lacking and not batch.stopped:
             self._no_room[batch.name] = batch.lacking
         elif full:
-            self._no_room[batch.name] = NoRoom(tuple(full), full[0].folder, full[0].expected_bytes, 0)
+            self._no_room[batch.name] = OutOfSpace(tuple(full), full[0].folder, full[0].expected_bytes, 0)
         yield BatchEnds(batch)
 
     def _executor(self, workers: int | None) -> AbstractContextManager[Executor]:

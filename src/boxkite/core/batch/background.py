@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 _PATIENCE_SECONDS = 20.0
 
 
-def go_on_in_background(records: Records, name: str, options: Sequence[str] = ()) -> int:
+def resume_in_background(records: Records, name: str, options: Sequence[str] = ()) -> int:
     """Start a process that resumes a batch; its number. options: of resume, for what no record keeps.
 
     Raises RecordsError where it ends before it begins.

@@ -15,7 +15,7 @@ _UNEVEN = 1.25
 """Shots of one preset differ in size for their frames."""
 
 
-class Room:
+class DiskSpace:
     """Watches the volumes that files go to."""
 
     def __init__(self) -> None:

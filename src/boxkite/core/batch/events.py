@@ -59,7 +59,7 @@ class TriedAgain:
 
 
 @dataclass(frozen=True)
-class NoRoom:
+class OutOfSpace:
     """Files are not begun because a volume is nearly full."""
 
     rows: tuple[Row, ...]
@@ -80,4 +80,6 @@ class Tick:
     """Time has passed and nothing happened; told at least twice a second."""
 
 
-Event = TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | NoRoom | Noted | Tick
+Event = (
+    TurnAwaited | ShotStarted | FramesDone | FileReady | FileEnded | TriedAgain | OutOfSpace | Noted | Tick
+)

@@ -17,8 +17,8 @@ from boxkite.core.batch.events import (
     FileEnded,
     FileReady,
     FramesDone,
-    NoRoom,
     Noted,
+    OutOfSpace,
     ShotStarted,
     TriedAgain,
     TurnAwaited,
@@ -35,9 +35,9 @@ from boxkite.core.job.job import Job
 from boxkite.core.notices.batches import NOT_RECORDED, RECORD_HAS_GAPS
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.recipes import Recipes
-from boxkite.core.plan.rows import Plan, Row, stretch_of
+from boxkite.core.plan.rows import Plan, Row, group_span
 from boxkite.core.plan.since import stamp_of_source
-from boxkite.core.records.batch_lock import Holding
+from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews
 from boxkite.core.records.record import FileRecord
@@ -68,7 +68,7 @@ class Batch:
     name: str = ""
     problem: Notice | None = None
     stopped: bool = False
-    lacking: NoRoom | None = None
+    lacking: OutOfSpace | None = None
     notices: list[Notice] = field(default_factory=list)
 
 
@@ -145,7 +145,7 @@ def run_recorded(plan: Plan, executor: Executor, batch: Batch) -> Generator[Even
         try:
             records = stack.enter_context(Records())
             work = begin_batch(plan, batch, records, executor.size, cores=executor.cores)
-            stack.enter_context(Holding(records.folder, batch.name))
+            stack.enter_context(BatchLock(records.folder, batch.name))
         except RecordsError as error:
             batch.problem = NOT_RECORDED(reason=error.text)
             yield from run_plan(plan.to_make, executor)
@@ -216,7 +216,7 @@ class _Recorder:
             self._note(journal.started, [row.number for row in event.rows])
         elif isinstance(event, FramesDone):
             rows = self._shots[event.first_row]
-            length = stretch_of(rows).length
+            length = group_span(rows).length
             self._done |= {row.number: event.frames * row.frames // length for row in rows}
         elif isinstance(event, FileReady):
             result = event.result
@@ -236,7 +236,7 @@ class _Recorder:
         elif isinstance(event, TriedAgain):
             self._running -= {row.number for row in event.rows}
             self._note(journal.planned_again, [row.number for row in event.rows], event.reason, event.detail)
-        elif isinstance(event, NoRoom):
+        elif isinstance(event, OutOfSpace):
             self._batch.lacking = event
         elif isinstance(event, Noted):
             self._batch.notices.append(event.notice)
@@ -268,7 +268,7 @@ class _Recorder:
                     self._note(self._journal.note, problem)
 
     def _ended(self, row: Row, result: Result) -> None:
-        self._was_full |= result.no_room
+        self._was_full |= result.out_of_space
         self._running.discard(row.number)
         self._done.pop(row.number, None)
         if result.verification:
@@ -313,13 +313,13 @@ class _Recorder:
 
 def file_record(row: Row, recipes: Recipes, threads: int) -> FileRecord:
     """What is kept of a row before it is made."""
-    source = row.shot.reel.source.path.absolute()
+    source = row.shot.footage.source.path.absolute()
     return FileRecord(
         number=row.number,
         path=row.path,
         plain_name=row.plain_name,
         source=source,
-        stamp=stamp_of_source(row.shot.reel.source),
+        stamp=stamp_of_source(row.shot.footage.source),
         in_frame=row.span.start,
         out_frame=row.span.end,
         preset=row.preset.name,

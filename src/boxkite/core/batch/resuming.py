@@ -137,7 +137,7 @@ def _refused(files: Sequence[FileRecord], rows: Mapping[int, Row], *, accept_cha
     found = {}
     for file in files:
         row = rows[file.number]
-        reasons = [sources.problem(source, accept_changes) for source in row.shot.reel.sources]
+        reasons = [sources.problem(source, accept_changes) for source in row.shot.footage.sources]
         if reason := next((one for one in reasons if one), ""):
             found[file.number] = reason
             continue
@@ -204,13 +204,15 @@ def _accepted(rows: Sequence[Row]) -> tuple[Row, ...]:
             renewed[id(value)] = make(value)
         return renewed[id(value)]
 
-    def of_reel(reel: IndexedSource) -> IndexedSource:
-        sound = reel.sound and replace(reel.sound, source=once(reel.sound.source, of_source))
-        composition = reel.composition and _composition_of(reel.composition, lambda one: once(one, of_reel))
-        return replace(reel, source=once(reel.source, of_source), sound=sound, composition=composition)
+    def of_footage(footage: IndexedSource) -> IndexedSource:
+        sound = footage.sound and replace(footage.sound, source=once(footage.sound.source, of_source))
+        composition = footage.composition and _composition_of(
+            footage.composition, lambda one: once(one, of_footage)
+        )
+        return replace(footage, source=once(footage.source, of_source), sound=sound, composition=composition)
 
     def of_shot(shot: Shot) -> Shot:
-        return shot.with_changes(reel=once(shot.reel, of_reel))
+        return shot.with_changes(footage=once(shot.footage, of_footage))
 
     def of_row(row: Row) -> Row:
         return replace(row, shot=once(row.shot, of_shot), parts=tuple(of_row(part) for part in row.parts))
@@ -219,13 +221,13 @@ def _accepted(rows: Sequence[Row]) -> tuple[Row, ...]:
 
 
 def _composition_of(
-    composition: Composition, of_reel: Callable[[IndexedSource], IndexedSource]
+    composition: Composition, of_footage: Callable[[IndexedSource], IndexedSource]
 ) -> Composition:
     tracks = tuple(
-        tuple(replace(layer, reel=layer.reel and of_reel(layer.reel)) for layer in track)
+        tuple(replace(layer, footage=layer.footage and of_footage(layer.footage)) for layer in track)
         for track in composition.tracks
     )
-    sounds = tuple(replace(one, reel=of_reel(one.reel)) for one in composition.sounds)
+    sounds = tuple(replace(one, footage=of_footage(one.footage)) for one in composition.sounds)
     return Composition(tracks, sounds)
 
 

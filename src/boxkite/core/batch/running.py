@@ -7,14 +7,14 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from boxkite.core.batch.disk_space import Room
+from boxkite.core.batch.disk_space import DiskSpace
 from boxkite.core.batch.events import (
     Event,
     FileEnded,
     FileReady,
     FramesDone,
-    NoRoom,
     Noted,
+    OutOfSpace,
     ShotStarted,
     Tick,
     TriedAgain,
@@ -27,7 +27,7 @@ from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
 from boxkite.core.files.partials import Partial
 from boxkite.core.files.replacing import give_name
-from boxkite.core.plan.rows import Row, rows_by_stretch
+from boxkite.core.plan.rows import Row, decode_groups
 from boxkite.core.records.record import Stop
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result
@@ -67,8 +67,8 @@ class _Run:
     owned: set[Partial] = field(default_factory=set)
     """Every partial file that has been begun and has neither got its name nor been removed."""
     finished: list[tuple[Row, Result, Partial | None]] = field(default_factory=list)
-    room: Room = field(default_factory=Room)
-    lacking: NoRoom | None = None
+    room: DiskSpace = field(default_factory=DiskSpace)
+    lacking: OutOfSpace | None = None
 
     def events(self) -> Iterator[Event]:
         """Everything that happens until all shots are made, or as far as the orders and the disks let them."""
@@ -131,7 +131,7 @@ class _Run:
         self.owned.discard(partial)
 
     def _has_failed(self, row: Row, result: Result) -> None:
-        if result.no_room:
+        if result.out_of_space:
             self.room.was_full(row)
         self.finished.append((row, result, None))
 
@@ -148,7 +148,7 @@ class _Run:
             lacking = self.room.lacking(shot.rows, running)
             if lacking is None:
                 return shot
-            self.lacking = NoRoom(shot.rows, *lacking)
+            self.lacking = OutOfSpace(shot.rows, *lacking)
         if any(shot.not_before > now for shot in self.waiting):
             self.lacking = None
         return None
@@ -226,7 +226,7 @@ def run_plan(
     shots = [
         _Shot(alike, count)
         for count in sorted(set(settled.values()))
-        for alike in rows_by_stretch([row for row in rows if settled[row.number] == count])
+        for alike in decode_groups([row for row in rows if settled[row.number] == count])
     ]
     shots.sort(key=lambda shot: (-effort_of(shot.rows), shot.rows[0].number))
     yield from _Run(executor, orders or BatchControl(), shots).events()

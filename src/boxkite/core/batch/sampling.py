@@ -105,7 +105,7 @@ def _probes(rows: Sequence[Row], folder: Path) -> Iterator[Row]:
 
 
 def _probe_frames(row: Row) -> int:
-    video, rate = row.preset.video, row.shot.reel.table.rate.fraction
+    video, rate = row.preset.video, row.shot.footage.frame_index.rate.fraction
     if video is None:
         return max(1, round(rate))
     if video.bitrate_mbps:

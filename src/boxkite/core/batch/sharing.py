@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 
 from boxkite.core.batch.machine import free_memory_bytes, usable_cores
-from boxkite.core.plan.rows import Row, rows_by_stretch
+from boxkite.core.plan.rows import Row, decode_groups
 
 _OF_A_WORKER = 130_000_000
 """Bytes of memory a worker takes before its first picture: the libraries, and what they load."""
@@ -19,7 +19,7 @@ _DEEP = re.compile("p1[0246]|48|64|gbrpf")
 
 def in_order(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     """The shots of a plan in the order they are begun: the longest first, so that the last does not run alone."""
-    return sorted(rows_by_stretch(rows), key=lambda members: -effort_of(members))
+    return sorted(decode_groups(rows), key=lambda members: -effort_of(members))
 
 
 def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, int]:
@@ -39,7 +39,7 @@ def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, i
 
 def workers_for(rows: Sequence[Row], wanted: int, threads: Mapping[int, int], memory_bytes: int) -> int:
     """How many shots side by side the memory allows, at most so many as wanted and at least one."""
-    heaviest = sorted((_memory_of(members, threads) for members in rows_by_stretch(rows)), reverse=True)
+    heaviest = sorted((_memory_of(members, threads) for members in decode_groups(rows)), reverse=True)
     taken, room = 0, round(memory_bytes * _SHARE_OF_MEMORY)
     for count, need in enumerate(heaviest[:wanted]):
         taken += need
@@ -60,7 +60,7 @@ def effort_of(rows: Sequence[Row]) -> int:
 
 def _effort(row: Row) -> int:
     """About how much there is to do for a row: its pictures' pixels, and those that are decoded for it."""
-    video = row.shot.reel.source.video
+    video = row.shot.footage.source.video
     pixels = row.geometry.width_px * row.geometry.height_px if row.geometry else 0
     read = video.width_px * video.height_px // 4 if video else 0
     return row.span.length * (pixels + read + 1)
@@ -69,7 +69,7 @@ def _effort(row: Row) -> int:
 def _memory_of(rows: Sequence[Row], threads: Mapping[int, int]) -> int:
     """About how much memory a worker takes for a shot."""
     total = _OF_A_WORKER
-    video = rows[0].shot.reel.source.video
+    video = rows[0].shot.footage.source.video
     if video and not all(row.is_copied for row in rows):
         depth = 2 if video.bit_depth > 8 else 1
         held = _HELD_BY_DECODER + threads.get(rows[0].number, 1)

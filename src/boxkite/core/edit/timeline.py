@@ -174,7 +174,7 @@ class Timeline:
         return tuple(track for track in self.tracks if track.kind is TrackKind.PICTURE)
 
     @property
-    def sound_tracks(self) -> tuple[Track, ...]:
+    def audio_tracks(self) -> tuple[Track, ...]:
         """Tracks that carry sound."""
         return tuple(track for track in self.tracks if track.kind is TrackKind.SOUND)
 

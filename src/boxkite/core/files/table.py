@@ -16,7 +16,7 @@ MOST_COLUMNS = 500
 
 
 @dataclass(frozen=True)
-class Row:
+class TableRow:
     """One row: the line it begins on, counted from 1, and its cells by column name as written."""
 
     line: int
@@ -29,7 +29,7 @@ class Table:
 
     path: Path
     columns: tuple[str, ...]
-    rows: tuple[Row, ...]
+    rows: tuple[TableRow, ...]
     delimiter: str = ","
 
 
@@ -53,7 +53,7 @@ def read_table(path: Path) -> Table:
     delimiter = delimiter or delimiter_of(lines[header_index])
     reader = csv.reader([f"{line}\n" for line in lines[header_index:]], delimiter=delimiter, strict=True)
     columns: list[str] = []
-    rows: list[Row] = []
+    rows: list[TableRow] = []
     line = header_index + 1
     try:
         for cells in reader:
@@ -69,7 +69,7 @@ def read_table(path: Path) -> Table:
                         hint="put a cell that holds the separator in double quotes",
                     )
                 padded = stripped + [""] * len(columns)
-                rows.append(Row(line, dict(zip(columns, padded, strict=False))))
+                rows.append(TableRow(line, dict(zip(columns, padded, strict=False))))
             line = header_index + reader.line_num + 1
     except csv.Error as error:
         raise MarksError(f"the row cannot be read: {error}", path=path, line=line) from None

@@ -17,7 +17,7 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_MISSING
 from boxkite.core.notices.notice import Notice
@@ -51,7 +51,7 @@ class Damage:
         return found
 
 
-def read_pictures(
+def read_frames(
     source: Source,
     table: FrameIndex,
     span: Span,
@@ -83,7 +83,7 @@ def _pictures_from(
     """
     for target in [*_seek_targets(source, table, span.start), None]:
         with open_source(source, hardware) as container:
-            stream = picture_stream(container)
+            stream = video_stream(container)
             if stream is None:
                 raise DamagedError("its picture has gone", path=source.path)
             stream.codec_context.thread_count = threads

@@ -12,7 +12,7 @@ from av.stream import Discard
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.frame_index import table_from_times
-from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.probe import read_source
 from boxkite.core.footage.source import Source
 
@@ -20,7 +20,7 @@ _SHADES = "▁▂▃▄▅▆▇█"
 
 
 @dataclass(frozen=True)
-class DeepFacts:
+class DeepInfo:
     """What the packets of the picture say.
 
     pictures: how many. keyframes: their places in order of showing, counted from 0. least_rate, most_rate: frames
@@ -61,20 +61,20 @@ class DeepFacts:
         )
 
 
-def read_deep(source: Source) -> DeepFacts | None:
+def read_deep(source: Source) -> DeepInfo | None:
     """Read every packet of a source's picture; None for sound and single images. Raises FootageError."""
     if not source.video or source.kind.value == "still":
         return None
     if source.sequence:
         count = source.video.frame_count
         rate = source.video.rate.fraction
-        return DeepFacts(count, tuple(range(count)), rate, rate, False, _odd_images(source))
+        return DeepInfo(count, tuple(range(count)), rate, rate, False, _odd_images(source))
     times: list[int] = []
     keys: list[int] = []
     untimed = 0
     try:
         with open_source(source) as container:
-            stream = picture_stream(container)
+            stream = video_stream(container)
             assert stream is not None
             for other in container.streams:
                 if other.index != stream.index:
@@ -95,9 +95,9 @@ def read_deep(source: Source) -> DeepFacts | None:
     places = np.searchsorted(ordered, np.array(sorted(set(keys)), dtype=np.int64))
     steps = np.diff(ordered)
     if untimed or not len(steps):
-        return DeepFacts(len(times), tuple(int(place) for place in places), None, None, False)
+        return DeepInfo(len(times), tuple(int(place) for place in places), None, None, False)
     shortest, longest = int(steps.min()), int(steps.max())
-    return DeepFacts(
+    return DeepInfo(
         len(ordered),
         tuple(int(place) for place in places),
         1 / (longest * time_base),

@@ -14,7 +14,7 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import BEFORE_KEYFRAME, BREAKS_OFF, HEADER_LONGER, LONG_HOLD, VARIABLE_RATE
 from boxkite.core.notices.notice import Notice
@@ -53,7 +53,7 @@ class FrameIndex:
 
     rate: FrameRate
     frame_count: int
-    picture_count: int
+    stored_count: int
     first_pts: int
     time_base: Fraction
     constant: bool
@@ -101,7 +101,7 @@ def measure_frames(source: Source) -> FrameIndex:
 def _measured(source: Source) -> FrameIndex:
     try:
         with open_source(source) as container:
-            stream = picture_stream(container)
+            stream = video_stream(container)
             if stream is None:
                 raise FootageError("there is no picture in it any more", path=source.path)
             table = _from_index(container, stream, source) or _from_packets(container, stream, source)
@@ -164,7 +164,7 @@ def _broken_off(stream: VideoStream, source: Source, table: FrameIndex) -> list[
     """Whether a file ends before its index or its header says."""
     lost = sum(entry.pos + entry.size > source.size_bytes for entry in stream.index_entries)
     if lost:
-        return [BREAKS_OFF(lost=lost, frames=table.picture_count)]
+        return [BREAKS_OFF(lost=lost, frames=table.stored_count)]
     lasts = table.rate.seconds(table.frame_count)
     if source.duration > lasts + 1 and source.duration > lasts * Fraction(21, 20):
         return [HEADER_LONGER(header_seconds=float(source.duration), seconds=float(lasts))]

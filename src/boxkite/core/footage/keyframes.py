@@ -12,7 +12,7 @@ from boxkite.core.errors import FootageError
 from boxkite.core.files.document import with_arrays
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import Span
 
@@ -20,7 +20,7 @@ with_arrays()
 
 
 @dataclass(frozen=True)
-class StoredPictures:
+class StoredFrames:
     """The coded pictures of a source as they are stored: presentation times in ticks, and which are keyframes."""
 
     times: np.ndarray
@@ -55,21 +55,21 @@ class StoredPictures:
         return first, first + int(closed[0])
 
 
-def stored_pictures(source: Source) -> StoredPictures:
+def stored_frames(source: Source) -> StoredFrames:
     """Read every packet of a source's picture, once; decodes nothing. Raises FootageError."""
     with memory() as known:
-        found = known.recall("pictures", source.path, StoredPictures)
+        found = known.recall("pictures", source.path, StoredFrames)
         if found is None:
             found = _read(source)
             known.keep("pictures", source.path, found)
     return found
 
 
-def _read(source: Source) -> StoredPictures:
+def _read(source: Source) -> StoredFrames:
     times, keys = [], []
     try:
         with open_source(source) as container:
-            stream = picture_stream(container)
+            stream = video_stream(container)
             if stream is None:
                 raise FootageError("there is no picture in it any more", path=source.path)
             entries = stream.index_entries
@@ -81,7 +81,7 @@ def _read(source: Source) -> StoredPictures:
                 first = next((packet for packet in container.demux(stream) if packet.size), None)
                 if first is not None and first.pts is not None:
                     stored = np.array([entry.timestamp for entry in entries], dtype=np.int64)
-                    return StoredPictures(stored + (first.pts - stored[0]), np.ones(len(stored), dtype=bool))
+                    return StoredFrames(stored + (first.pts - stored[0]), np.ones(len(stored), dtype=bool))
                 container.seek(0)
             for other in container.streams:
                 if other.index != stream.index:
@@ -92,4 +92,4 @@ def _read(source: Source) -> StoredPictures:
                     keys.append(packet.is_keyframe)
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
-    return StoredPictures(np.array(times, dtype=np.int64), np.array(keys, dtype=bool))
+    return StoredFrames(np.array(times, dtype=np.int64), np.array(keys, dtype=bool))

@@ -53,7 +53,7 @@ MARKS_TABLE = "marks.csv"
 JUNK_NAMES = frozenset({"thumbs.db", "desktop.ini"})
 
 
-def explain(path: Path) -> tuple[str, str]:
+def explain_unreadable(path: Path) -> tuple[str, str]:
     """Why the codec library could not open a file and what to do, as (reason, hint), told by its ending."""
     suffix = path.suffix.lower()
     if suffix in CAMERA_RAW:

@@ -16,7 +16,7 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import ChangedError, FootageError, InaccessibleError
 from boxkite.core.files.identity import FileIdentity, identity_of, identity_of_images
 from boxkite.core.files.reading import NotAFileError, open_regular, opened, shown_path
-from boxkite.core.footage.kinds import STILL_SUFFIXES, explain
+from boxkite.core.footage.kinds import STILL_SUFFIXES, explain_unreadable
 from boxkite.core.footage.source import ImageLayer, SequencePattern, Source
 from boxkite.core.timebase import FrameRate
 
@@ -91,17 +91,17 @@ def _opened(
         )
         return _of_layer(cast(InputContainer, found), layer)
     except (av.error.FFmpegError, ValueError, OSError):
-        reason, hint = explain(path)
+        reason, hint = explain_unreadable(path)
         raise FootageError(reason, path=path, hint=hint) from None
 
 
 def _decoder(hardware: str) -> Any:
     """What PyAV takes for a decoder outside the CPU; None where there is none of that kind."""
-    return HWAccel(hardware, allow_software_fallback=True) if works_here(hardware) else None
+    return HWAccel(hardware, allow_software_fallback=True) if decoder_works_here(hardware) else None
 
 
 @lru_cache(maxsize=8)
-def works_here(hardware: str) -> bool:
+def decoder_works_here(hardware: str) -> bool:
     """Whether there is a device of a kind that decodes; tried once."""
     if not hardware:
         return False
@@ -239,7 +239,7 @@ def open_source(source: Source, hardware: str = "") -> OpenedSource:
     return OpenedSource(source, hardware)
 
 
-def real_pictures(container: InputContainer) -> list[VideoStream]:
+def video_streams(container: InputContainer) -> list[VideoStream]:
     """The picture streams that are no cover art."""
     return [
         stream
@@ -248,9 +248,9 @@ def real_pictures(container: InputContainer) -> list[VideoStream]:
     ]
 
 
-def picture_stream(container: InputContainer) -> VideoStream | None:
+def video_stream(container: InputContainer) -> VideoStream | None:
     """The stream that holds the picture: the library's best, cover art left aside."""
-    real = real_pictures(container)
+    real = video_streams(container)
     if not real:
         return None
     best = container.streams.best("video")

@@ -26,18 +26,18 @@ from boxkite.core.footage.opening import (
     open_file,
     open_media,
     open_sequence,
-    picture_stream,
-    real_pictures,
+    video_stream,
+    video_streams,
 )
-from boxkite.core.footage.rotation import stored_turn
+from boxkite.core.footage.rotation import stored_rotation
 from boxkite.core.footage.source import (
-    AudioFacts,
+    AudioInfo,
     Chapter,
     ImageSettings,
     SequencePattern,
     Source,
     SourceKind,
-    VideoFacts,
+    VideoInfo,
 )
 from boxkite.core.notices.footage import (
     IMAGES_MISSING,
@@ -87,7 +87,7 @@ def _read(path: Path, identity: FileIdentity) -> Source:
     source = replace(source, layers=layers, layer=layer, identity=identity)
     video = source.video
     if video and source.container == "mov":
-        turn = stored_turn(path, video.width_px, video.height_px)
+        turn = stored_rotation(path, video.width_px, video.height_px)
         if turn:
             source = replace(source, video=replace(video, rotation_degrees=turn))
     return source
@@ -146,7 +146,7 @@ def _timecode_in_image(container: InputContainer, source: Source) -> Timecode | 
 
 
 def _facts(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
-    picture = picture_stream(container)
+    picture = video_stream(container)
     sounds = [stream for stream in container.streams.audio if stream.codec_context is not None]
     if picture is None and not sounds:
         raise FootageError("there is neither picture nor sound the codec library can decode in it", path=path)
@@ -201,7 +201,7 @@ def _created(words: Sequence[Mapping[str, str]]) -> datetime | None:
     return None
 
 
-def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[Notice]) -> VideoFacts:
+def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[Notice]) -> VideoInfo:
     context = stream.codec_context
     if not context.width or not context.height:
         raise FootageError(
@@ -218,7 +218,7 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[Notice]
         count = rate.frames_in(_stream_duration(stream) or duration)
     pixel_format = context.format
     components = pixel_format.components if pixel_format else ()
-    return VideoFacts(
+    return VideoInfo(
         index=stream.index,
         codec=context.codec.canonical_name if context.codec else "unknown",
         width_px=context.width,
@@ -241,7 +241,7 @@ def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[Notice]
 def _left_out(container: InputContainer) -> tuple[str, ...]:
     """Tracks beside the picture and the sound; a timecode track is read, not left out."""
     counts = {
-        "picture": max(0, len(real_pictures(container)) - 1),
+        "picture": max(0, len(video_streams(container)) - 1),
         "subtitle": len(container.streams.subtitles),
     }
     return tuple(f"{count} {kind} track{'s' * (count > 1)}" for kind, count in counts.items() if count)
@@ -274,9 +274,9 @@ def _stream_duration(stream: VideoStream | AudioStream) -> Fraction | None:
     return int(match[1]) * 3600 + int(match[2]) * 60 + Fraction(match[3]) if match else None
 
 
-def _audio_facts(stream: AudioStream) -> AudioFacts:
+def _audio_facts(stream: AudioStream) -> AudioInfo:
     context = stream.codec_context
-    return AudioFacts(
+    return AudioInfo(
         index=stream.index,
         codec=context.codec.canonical_name if context.codec else "unknown",
         sample_rate_hz=context.sample_rate or 0,
@@ -300,7 +300,7 @@ def _first_value(words: Sequence[Mapping[str, str]], keys: tuple[str, ...]) -> s
 
 
 def _start_timecode(
-    words: Sequence[Mapping[str, str]], video: VideoFacts | None, warnings: list[Notice]
+    words: Sequence[Mapping[str, str]], video: VideoInfo | None, warnings: list[Notice]
 ) -> Timecode | None:
     text = _first_value(words, ("timecode",))
     if not text or not video:

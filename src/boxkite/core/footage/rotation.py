@@ -16,7 +16,7 @@ _READ_AT_ONCE_BYTES = 1 << 20
 _TURNS = {(1, 0): 0, (0, 1): 270, (-1, 0): 180, (0, -1): 90}
 
 
-def stored_turn(path: Path, width_px: int, height_px: int) -> int:
+def stored_rotation(path: Path, width_px: int, height_px: int) -> int:
     """Degrees a player turns the picture counter-clockwise: 0, 90, 180 or 270.
 
     width_px, height_px: of the picture track, by which it is told from others. 0 where nothing is stored.

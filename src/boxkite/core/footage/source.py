@@ -25,7 +25,7 @@ class SourceKind(StrEnum):
 
 
 @dataclass(frozen=True)
-class VideoFacts:
+class VideoInfo:
     """One picture stream.
 
     frame_count: frames, exact where frame_count_exact, else worked out from duration and rate.
@@ -61,9 +61,9 @@ class VideoFacts:
     @property
     def colour(self) -> str:
         """The colour tags as people write them, with the range."""
-        unlike = list(dict.fromkeys(tag for tag in (self.primaries, self.transfer, self.matrix) if tag))
+        differences = list(dict.fromkeys(tag for tag in (self.primaries, self.transfer, self.matrix) if tag))
         levels = {None: "", True: "full range", False: "limited range"}[self.full_range]
-        return ", ".join(part for part in ("/".join(unlike), levels) if part)
+        return ", ".join(part for part in ("/".join(differences), levels) if part)
 
     @property
     def is_interlaced(self) -> bool:
@@ -72,7 +72,7 @@ class VideoFacts:
 
 
 @dataclass(frozen=True)
-class AudioFacts:
+class AudioInfo:
     """One sound stream: sample rate in Hz, channel layout by the codec library's name ("3 channels" where the
     file says no more than their number).
     """
@@ -184,8 +184,8 @@ class Source:
     container: str
     size_bytes: int
     duration: Fraction
-    video: VideoFacts | None
-    audio: tuple[AudioFacts, ...] = ()
+    video: VideoInfo | None
+    audio: tuple[AudioInfo, ...] = ()
     start_timecode: Timecode | None = None
     reel: str = ""
     chapters: tuple[Chapter, ...] = ()

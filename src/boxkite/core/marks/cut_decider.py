@@ -40,7 +40,7 @@ class Change:
     length: int = 0
 
 
-class Decider:
+class CutDecider:
     """Hears looks one after another and says where the picture changes for good. Keeps a bounded number of them."""
 
     def __init__(self) -> None:

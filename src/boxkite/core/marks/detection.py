@@ -13,10 +13,10 @@ from av.video.frame import VideoFrame
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.source import Source
-from boxkite.core.marks.cut_decider import Change, Decider
-from boxkite.core.marks.fingerprint import LookTaker
+from boxkite.core.marks.cut_decider import Change, CutDecider
+from boxkite.core.marks.fingerprint import FingerprintTaker
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 
 _TOLD_EVERY = 50
@@ -31,7 +31,7 @@ def find_changes(
 
     Decoding goes on in a thread of its own meanwhile. Raises FootageError when it cannot be decoded.
     """
-    taker, decider = LookTaker(), Decider()
+    taker, decider = FingerprintTaker(), CutDecider()
     frames: list[int] = []
     changes: list[Change] = []
     for count, picture in enumerate(_ahead(decoded(source))):
@@ -96,7 +96,7 @@ def decoded(source: Source) -> Iterator[VideoFrame]:
     """Every picture of a source in order of showing. Raises FootageError."""
     try:
         with open_source(source) as container:
-            stream = picture_stream(container)
+            stream = video_stream(container)
             if stream is None:
                 raise FootageError("there is no picture in it", path=source.path)
             stream.thread_type = "AUTO"

@@ -47,7 +47,7 @@ class Look:
         return cls(luma, chroma, contrast, structure.reshape(ROWS, COLUMNS))
 
 
-class LookTaker:
+class FingerprintTaker:
     """Takes looks at frames of one source; works out once where to sample them."""
 
     def __init__(self) -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from boxkite.core.errors import MarksError, setting
 from boxkite.core.files.cells import table_bytes
 from boxkite.core.files.reading import is_file
-from boxkite.core.files.table import Row, find_column, read_table
+from boxkite.core.files.table import TableRow, find_column, read_table
 from boxkite.core.files.writing import replace_file
 from boxkite.core.footage.kinds import MARKS_TABLE
 from boxkite.core.marks.mark import Mark, MarkList
@@ -60,8 +60,8 @@ class MarkRow:
         """The row with keywords added, each once, and others taken away, case ignored."""
         gone = {word.casefold() for word in removed}
         words = [word for word in (*self.keywords, *added) if word.casefold() not in gone]
-        unlike = {word.casefold(): word for word in reversed(words)}
-        return replace(self, keywords=tuple(dict.fromkeys(unlike[word.casefold()] for word in words)))
+        differences = {word.casefold(): word for word in reversed(words)}
+        return replace(self, keywords=tuple(dict.fromkeys(differences[word.casefold()] for word in words)))
 
 
 def table_beside(path: Path) -> Path:
@@ -142,7 +142,7 @@ def read_marks_table(path: Path) -> tuple[tuple[MarkRow, ...], str, tuple[str, .
     return rows, table.delimiter, own
 
 
-def _row(row: Row, columns: dict[str, str | None], own: Sequence[str]) -> MarkRow:
+def _row(row: TableRow, columns: dict[str, str | None], own: Sequence[str]) -> MarkRow:
     def cell(key: str) -> str:
         column = columns[key]
         return row.cells.get(column, "") if column else ""

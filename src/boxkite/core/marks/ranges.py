@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 from boxkite.core.errors import MarksError
-from boxkite.core.files.table import Row, Table, find_column, read_table
+from boxkite.core.files.table import Table, TableRow, find_column, read_table
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 
 COLUMN_NAMES: dict[str, tuple[str, ...]] = {
@@ -61,7 +61,7 @@ def marks_of_table(table: Table) -> MarkList:
     return MarkList(path, "range table", marks)
 
 
-def _mark(table: Table, row: Row, columns: dict[str, str | None]) -> Mark:
+def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
     def cell(key: str) -> str:
         column = columns[key]
         return row.cells.get(column, "") if column else ""

@@ -8,11 +8,11 @@ from itertools import takewhile
 from pathlib import Path, PureWindowsPath
 
 from boxkite.core.errors import BoxkiteError, MarksError, setting
-from boxkite.core.files.table import Row, Table, find_column, read_table
+from boxkite.core.files.table import Table, TableRow, find_column, read_table
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.ranges import COLUMN_NAMES
 from boxkite.core.metadata.log import read_log
-from boxkite.core.metadata.value import Fact
+from boxkite.core.metadata.value import MetadataValue
 from boxkite.core.notices.marks import ROW_WITHOUT_SOURCE, ROWS_WITHOUT_SOURCE, SOURCES_WITHOUT_ROW
 from boxkite.core.notices.notice import Notice
 from boxkite.core.suggest import did_you_mean
@@ -29,7 +29,7 @@ class Joined:
     """A table laid on sources. facts: by source path. unmatched_rows: with what each says of its source."""
 
     path: Path
-    facts: dict[Path, list[Fact]]
+    facts: dict[Path, list[MetadataValue]]
     unmatched_rows: tuple[tuple[int, str], ...]
     unmatched_sources: tuple[Source, ...]
 
@@ -64,7 +64,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
             hint=f"call one of them source, file or clip, or reel and start, or name it with {setting('match-by')}",
         )
     by_name = _names(sources, with_reel=column is not None)
-    facts: dict[Path, list[Fact]] = {}
+    facts: dict[Path, list[MetadataValue]] = {}
     unmatched: list[tuple[int, str]] = []
     for row in table.rows:
         words = row.cells.get(named, "") if named else ""
@@ -76,7 +76,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
             unmatched.append((row.line, words))
         for source in matching:
             facts.setdefault(source.path, []).extend(
-                Fact(key, value, f"{path.name}:{row.line}")
+                MetadataValue(key, value, f"{path.name}:{row.line}")
                 for key, value in row.cells.items()
                 if key != named
             )
@@ -124,7 +124,7 @@ def _plain(words: str) -> str:
     return (PureWindowsPath(words).name or words).casefold()
 
 
-def _same_tape(source: Source, row: Row, reel: str, start: str) -> bool:
+def _same_tape(source: Source, row: TableRow, reel: str, start: str) -> bool:
     """Whether a row's reel is the source's and its start lies in the source."""
     text = row.cells.get(start, "")
     if not source.start_timecode or not source.video or not is_timecode_like(text):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from boxkite.core.errors import MarksError
-from boxkite.core.files.table import MOST_COLUMNS, Row, Table
+from boxkite.core.files.table import MOST_COLUMNS, Table, TableRow
 from boxkite.core.files.text import read_text, split_lines
 
 _SECTIONS = ("heading", "column", "data")
@@ -16,7 +16,7 @@ def read_log(path: Path) -> tuple[Table, dict[str, str]]:
     section = ""
     heading: dict[str, str] = {}
     columns: list[str] = []
-    rows: list[Row] = []
+    rows: list[TableRow] = []
     for number, line in enumerate(split_lines(read_text(path)), start=1):
         if line.strip().casefold() in _SECTIONS:
             section = line.strip().casefold()
@@ -33,7 +33,7 @@ def read_log(path: Path) -> tuple[Table, dict[str, str]]:
             cells = [cell.strip() for cell in line.split("\t")]
             if columns and any(cells):
                 named = {name: cell for name, cell in zip(columns, cells, strict=False) if name}
-                rows.append(Row(number, named))
+                rows.append(TableRow(number, named))
     if not columns:
         raise MarksError(
             "this log has no Column section that names its columns",

@@ -8,7 +8,7 @@ from pathlib import Path
 from boxkite.core.errors import MarksError
 from boxkite.core.footage.source import Source
 from boxkite.core.metadata.joining import join_table
-from boxkite.core.metadata.value import Fact, KnownFacts, put_together
+from boxkite.core.metadata.value import KnownMetadata, MetadataValue, put_together
 from boxkite.core.metadata.wave import read_wave
 from boxkite.core.metadata.xmp import read_sidecar, sidecar_of
 from boxkite.core.notices.footage import FILE_SKIPPED
@@ -17,7 +17,7 @@ from boxkite.core.notices.notice import Notice
 
 def know(
     sources: Sequence[Source], tables: Sequence[Path], match_by: str | None = None
-) -> tuple[dict[Path, KnownFacts], list[Notice]]:
+) -> tuple[dict[Path, KnownMetadata], list[Notice]]:
     """What is known of each source, by path, and notices of tables and sidecars.
 
     Tables go first, in the order they were named; then the sidecar beside the file, the chunks of a wave file, and
@@ -37,8 +37,8 @@ def know(
     return known, notices
 
 
-def _beside(source: Source, notices: list[Notice]) -> list[Fact]:
-    facts: list[Fact] = []
+def _beside(source: Source, notices: list[Notice]) -> list[MetadataValue]:
+    facts: list[MetadataValue] = []
     sidecar = None if source.sequence else sidecar_of(source.path)
     if sidecar:
         try:
@@ -50,11 +50,11 @@ def _beside(source: Source, notices: list[Notice]) -> list[Fact]:
     return facts
 
 
-def _in_container(source: Source) -> list[Fact]:
+def _in_container(source: Source) -> list[MetadataValue]:
     """What the container says, our own word for the reel first."""
-    own = [Fact("reel", source.reel, "container")] if source.reel else []
+    own = [MetadataValue("reel", source.reel, "container")] if source.reel else []
     return own + [
-        Fact(key.removeprefix(_MOV_KEY), value.strip(), "container")
+        MetadataValue(key.removeprefix(_MOV_KEY), value.strip(), "container")
         for key, value in source.metadata.items()
         if key not in _DULL
     ]

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 
 @dataclass(frozen=True)
-class Fact:
+class MetadataValue:
     """One value under one name. origin: as "slates.csv:3", "A-vat2.xmp", "iXML chunk", "container"."""
 
     name: str
@@ -16,11 +16,11 @@ class Fact:
 
 
 @dataclass(frozen=True)
-class KnownFacts:
+class KnownMetadata:
     """What is known of one source: by name the fact that holds, and those that lost to it."""
 
-    held: Mapping[str, Fact] = field(default_factory=dict)
-    lost: Mapping[str, tuple[Fact, ...]] = field(default_factory=dict)
+    held: Mapping[str, MetadataValue] = field(default_factory=dict)
+    lost: Mapping[str, tuple[MetadataValue, ...]] = field(default_factory=dict)
 
     @property
     def values(self) -> dict[str, str]:
@@ -28,10 +28,10 @@ class KnownFacts:
         return {name: fact.value for name, fact in self.held.items()}
 
 
-def put_together(facts: Iterable[Fact]) -> KnownFacts:
+def put_together(facts: Iterable[MetadataValue]) -> KnownMetadata:
     """Facts in the order of their weight as one: of each name, case ignored, the first that has a value holds."""
-    held: dict[str, Fact] = {}
-    lost: dict[str, list[Fact]] = {}
+    held: dict[str, MetadataValue] = {}
+    lost: dict[str, list[MetadataValue]] = {}
     names: dict[str, str] = {}
     for fact in facts:
         if not fact.value:
@@ -41,4 +41,4 @@ def put_together(facts: Iterable[Fact]) -> KnownFacts:
             held[name] = fact
         elif fact.origin != held[name].origin:
             lost.setdefault(name, []).append(fact)
-    return KnownFacts(held, {name: tuple(others) for name, others in lost.items()})
+    return KnownMetadata(held, {name: tuple(others) for name, others in lost.items()})

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import BinaryIO
 from xml.etree.ElementTree import Element, ParseError
 
-from boxkite.core.metadata.value import Fact
+from boxkite.core.metadata.value import MetadataValue
 
 _MOST_CHUNKS = 1000
 _MOST_BYTES = 4 * 1024 * 1024
@@ -24,9 +24,9 @@ _WORDS = {
 _SKIPPED = frozenset({"BEXT", "TRACK_LIST", "SYNC_POINT_LIST", "HISTORY", "FILE_SET"})
 
 
-def read_wave(path: Path) -> list[Fact]:
+def read_wave(path: Path) -> list[MetadataValue]:
     """Facts of a RIFF, RF64 or BW64 wave file; none for any other file, damaged chunks left aside."""
-    facts: list[Fact] = []
+    facts: list[MetadataValue] = []
     sample_rate = 0
     try:
         with path.open("rb") as file:
@@ -66,7 +66,7 @@ def _text(data: bytes) -> str:
     return data.split(b"\0")[0].decode("utf-8", "replace").strip()
 
 
-def _bext(data: bytes, sample_rate: int) -> list[Fact]:
+def _bext(data: bytes, sample_rate: int) -> list[MetadataValue]:
     if len(data) < 346:
         return []
     fields = {
@@ -84,16 +84,16 @@ def _bext(data: bytes, sample_rate: int) -> list[Fact]:
             f"{whole // 3600:02d}:{whole // 60 % 60:02d}:{whole % 60:02d}"
             f".{int((seconds - int(seconds)) * 1000):03d}"
         )
-    facts = [Fact(name, value, "bext chunk") for name, value in fields.items()]
+    facts = [MetadataValue(name, value, "bext chunk") for name, value in fields.items()]
     for line in fields["description"].splitlines():  # recorders note key=value pairs there
         key, sign, value = line.partition("=")
         word = _WORDS.get(key.strip().lstrip("sz").upper())
         if sign and word:
-            facts.append(Fact(word, value.strip(), "bext chunk"))
+            facts.append(MetadataValue(word, value.strip(), "bext chunk"))
     return facts
 
 
-def _ixml(data: bytes) -> list[Fact]:
+def _ixml(data: bytes) -> list[MetadataValue]:
     from defusedxml import DefusedXmlException
     from defusedxml.ElementTree import fromstring
 
@@ -104,11 +104,11 @@ def _ixml(data: bytes) -> list[Fact]:
     return [fact for child in root for fact in _ixml_facts(child)]
 
 
-def _ixml_facts(element: Element) -> Iterator[Fact]:
+def _ixml_facts(element: Element) -> Iterator[MetadataValue]:
     if element.tag in _SKIPPED or len(element):
         return
     name = _WORDS.get(str(element.tag), str(element.tag).lower().replace("_", " "))
     value = (element.text or "").strip()
     if name == "circled":
         value = "yes" if value.upper() == "TRUE" else ""
-    yield Fact(name, value, "iXML chunk")
+    yield MetadataValue(name, value, "iXML chunk")

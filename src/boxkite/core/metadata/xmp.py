@@ -10,7 +10,7 @@ from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import is_file
 from boxkite.core.files.text import read_text
 from boxkite.core.marks.ranges import YES
-from boxkite.core.metadata.value import Fact
+from boxkite.core.metadata.value import MetadataValue
 
 MOST_BYTES = 8 * 1024 * 1024
 _RDF = "{http://www.w3.org/1999/02/22-rdf-syntax-ns#}"
@@ -36,7 +36,7 @@ def sidecar_of(path: Path) -> Path | None:
     return None
 
 
-def read_sidecar(path: Path) -> list[Fact]:
+def read_sidecar(path: Path) -> list[MetadataValue]:
     """The properties of a sidecar that are plain text or lists of it. Raises MarksError for what is no XMP."""
     from defusedxml import DefusedXmlException
     from defusedxml.ElementTree import fromstring
@@ -49,13 +49,13 @@ def read_sidecar(path: Path) -> list[Fact]:
         raise MarksError("this is not XML", path=path, line=line) from None
     except (DefusedXmlException, ValueError, LookupError) as error:
         raise MarksError(f"it cannot be read: {type(error).__name__}", path=path) from None
-    facts: list[Fact] = []
+    facts: list[MetadataValue] = []
     for description in root.iter(f"{_RDF}Description"):
         for name, value in _properties(description):
             if value and len(facts) < _MOST_PROPERTIES:
                 word = _WORDS.get(name, name)
                 good = "yes" if value.casefold() in YES else "no"
-                facts.append(Fact(word, good if word == "circled" else value, path.name))
+                facts.append(MetadataValue(word, good if word == "circled" else value, path.name))
     if not facts:
         raise MarksError("there is no XMP property in it", path=path)
     return facts

@@ -20,19 +20,19 @@ _ENDINGS = re.compile(r"\.(mov|mp4|m4v|mxf|mkv|webm|wav|avi)$", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
-class Own:
+class LiteralText:
     """Own text of the pattern."""
 
     text: str
 
 
 @dataclass(frozen=True)
-class Slash:
+class FolderBreak:
     """The border between a folder and what is inside it."""
 
 
 @dataclass(frozen=True)
-class Choice:
+class TokenUse:
     """One token with its forms; column counts from 1."""
 
     name: str
@@ -42,20 +42,20 @@ class Choice:
 
 
 @dataclass(frozen=True)
-class Token:
+class TokenPart:
     """The first of its choices that is not empty."""
 
-    choices: tuple[Choice, ...]
+    choices: tuple[TokenUse, ...]
 
 
 @dataclass(frozen=True)
-class Optional:
+class OptionalPart:
     """Parts that vanish together when a token among them is empty."""
 
     parts: tuple[Part, ...]
 
 
-Part = Own | Slash | Token | Optional
+Part = LiteralText | FolderBreak | TokenPart | OptionalPart
 
 
 @dataclass(frozen=True)
@@ -66,16 +66,16 @@ class Pattern:
     parts: tuple[Part, ...]
 
     @property
-    def choices(self) -> tuple[Choice, ...]:
+    def choices(self) -> tuple[TokenUse, ...]:
         """Every token it names, in order."""
         return tuple(_choices(self.parts))
 
 
-def _choices(parts: tuple[Part, ...]) -> Iterator[Choice]:
+def _choices(parts: tuple[Part, ...]) -> Iterator[TokenUse]:
     for part in parts:
-        if isinstance(part, Token):
+        if isinstance(part, TokenPart):
             yield from part.choices
-        elif isinstance(part, Optional):
+        elif isinstance(part, OptionalPart):
             yield from _choices(part.parts)
 
 
@@ -104,11 +104,11 @@ class _Reader:
                 own += self._own_sign(sign)
                 continue
             if own:
-                found.append(Own(own))
+                found.append(LiteralText(own))
                 own = ""
             found.append(special)
         if own:
-            found.append(Own(own))
+            found.append(LiteralText(own))
         if opened_at is not None:
             if self.at >= len(self.text):
                 raise self.fail("this bracket is never closed", opened_at, "write @[ for the sign itself")
@@ -119,10 +119,10 @@ class _Reader:
         start = self.at
         if sign == "/":
             self.at += 1
-            return Slash()
+            return FolderBreak()
         if sign == "[":
             self.at += 1
-            return Optional(self.parts(depth + 1, start))
+            return OptionalPart(self.parts(depth + 1, start))
         if sign == "]":
             raise self.fail("this bracket was never opened", start, "write @] for the sign itself")
         if sign != "@" or self.text[start + 1 : start + 2] in ("@", "[", "]"):
@@ -133,7 +133,7 @@ class _Reader:
         if not match:
             raise self.fail("no token follows this @", start, "write @@ for the sign itself")
         self.at = match.end()
-        return Token((Choice(match[0], (), start + 1, bare=True),))
+        return TokenPart((TokenUse(match[0], (), start + 1, bare=True),))
 
     def _own_sign(self, sign: str) -> str:
         if sign == "@":
@@ -146,20 +146,20 @@ class _Reader:
         self.at += 1
         return sign
 
-    def _choices_in_parentheses(self) -> Token:
+    def _choices_in_parentheses(self) -> TokenPart:
         start = self.at
         self.at += 2
-        choices: list[Choice] = []
+        choices: list[TokenUse] = []
         while True:
             column = self.at + 1
             name, *forms = self._words(start)
             if not name.strip():
                 raise self.fail("a token's name is missing here", column - 1)
-            choices.append(Choice(name.strip(), tuple(forms), column, bare=False))
+            choices.append(TokenUse(name.strip(), tuple(forms), column, bare=False))
             closing = self.text[self.at]
             self.at += 1
             if closing == ")":
-                return Token(tuple(choices))
+                return TokenPart(tuple(choices))
 
     def _words(self, opened_at: int) -> list[str]:
         """A name and its forms, up to the | or ) that ends them."""
@@ -216,7 +216,7 @@ def read_pattern(text: str) -> Pattern:
                 f"names stay inside the folder given with {setting('to')}",
             )
     last = pattern.parts[-1]
-    if isinstance(last, Own) and (match := _ENDINGS.search(last.text)):
+    if isinstance(last, LiteralText) and (match := _ENDINGS.search(last.text)):
         raise reader.fail(f"the preset adds the ending: leave out “{match[0]}”", len(text) - len(match[0]))
     return pattern
 
@@ -295,11 +295,11 @@ def _render(
     out: list[str] = []
     any_empty = False
     for part in parts:
-        if isinstance(part, Own):
+        if isinstance(part, LiteralText):
             out.append(part.text)
-        elif isinstance(part, Slash):
+        elif isinstance(part, FolderBreak):
             out.append("\0")
-        elif isinstance(part, Token):
+        elif isinstance(part, TokenPart):
             value = _first_filled(pattern, part, values, clean)
             any_empty = any_empty or not value
             out.append(value)
@@ -309,7 +309,7 @@ def _render(
     return "".join(out), any_empty
 
 
-def _first_filled(pattern: Pattern, token: Token, values: Values, clean: Callable[[str], str]) -> str:
+def _first_filled(pattern: Pattern, token: TokenPart, values: Values, clean: Callable[[str], str]) -> str:
     for choice in token.choices:
         value = values.get(choice.name)
         if value is None:

@@ -106,7 +106,7 @@ class Counter:
 
 
 @dataclass(frozen=True)
-class Tick:
+class FrameTime:
     """A place or a length in time: frames, and the timecode that is written for it."""
 
     frames: int
@@ -154,7 +154,7 @@ def _only(forms: tuple[str, ...]) -> str:
     return forms[0]
 
 
-Value = Text | Number | Counter | Tick | Date
+Value = Text | Number | Counter | FrameTime | Date
 Values = Mapping[str, Value]
 
 

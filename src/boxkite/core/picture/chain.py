@@ -27,7 +27,7 @@ from boxkite.core.picture.colour_coding import (
 )
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY, full_range_rgb
-from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, place, plane_array
+from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, plane_array, position_of
 
 if TYPE_CHECKING:
     from boxkite.core.picture.burn_ins import Line
@@ -78,7 +78,7 @@ class PictureChain:
         self._lines = [Line(planned, height, width, self._layout) for planned in self._conversion.burn_ins]
         for mark in self._conversion.watermarks:
             stamp = watermark_stamp(mark, width, self._layout)
-            self._watermarks.append((stamp, *place(mark.position, stamp, width, height, mark.nudge)))
+            self._watermarks.append((stamp, *position_of(mark.position, stamp, width, height, mark.nudge)))
 
     def put(self, picture: VideoFrame) -> Iterator[VideoFrame]:
         """Take one picture in, give out what is ready, times counted from 0 in frames."""
@@ -212,7 +212,7 @@ class PictureChain:
         live = self._conversion.live_text(self._first + self._count_out) if self._lines else {}
         for line in self._lines:
             stamp, style = line.stamp(live), line.planned.style
-            left, top = place(style.position, stamp, width, height, style.nudge)
+            left, top = position_of(style.position, stamp, width, height, style.nudge)
             lay_over(picture, stamp, left, top, self._layout)
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:

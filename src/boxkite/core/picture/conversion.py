@@ -38,7 +38,7 @@ class FrameConversion:
 def conversion_of(row: Row) -> FrameConversion:
     """What is done to the frames of a row that has a picture and is encoded."""
     assert row.preset.video and row.geometry
-    source = row.shot.reel.source.video
+    source = row.shot.footage.source.video
     return FrameConversion(
         row.preset.video,
         row.geometry,
@@ -57,12 +57,12 @@ def _live_text(row: Row, number: int) -> dict[LiveToken, str]:
     frame, place = row.span.start + shown, row.shot.edited
     record = None
     if place:
-        rates = place.start.rate.fraction / row.shot.reel.table.rate.fraction
+        rates = place.start.rate.fraction / row.shot.footage.frame_index.rate.fraction
         ahead = row.span.start - (row.shot.span.start + row.shot.handle_in) + shown
         record = place.record_in + round_fraction(ahead * rates, "down")
     return {
-        LiveToken.TIMECODE: str(row.shot.reel.timecode(frame)),
+        LiveToken.TIMECODE: str(row.shot.footage.timecode(frame)),
         LiveToken.FRAME: str(frame),
-        LiveToken.RECORD_TIMECODE: str(record or row.shot.reel.timecode(frame)),
+        LiveToken.RECORD_TIMECODE: str(record or row.shot.footage.timecode(frame)),
         LiveToken.SHOT_FRAME: str(number + 1),
     }

@@ -123,7 +123,7 @@ def plane_array(plane: VideoPlane, layout: PixelLayout) -> Array:
     return np.asarray(samples.reshape(-1, stride)[: plane.height, : plane.width])
 
 
-def place(
+def position_of(
     position: str,
     stamp: Stamp,
     picture_width: int,

@@ -10,7 +10,7 @@ from boxkite.core.naming.values import Text, Value
 from boxkite.core.notices.files import GLYPHS_MISSING
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
-from boxkite.core.presets.fonts import unshown_signs
+from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import BurnIn, Preset
 from boxkite.core.shots.tokens import TOKENS
 
@@ -40,7 +40,7 @@ class BurnIns:
             if alike:
                 planned.append(alike)
                 fixed = "".join(part for part in alike.parts if not isinstance(part, LiveToken))
-                if not fixed.isascii() and (signs := unshown_signs(fixed, one.font)):
+                if not fixed.isascii() and (signs := missing_glyphs(fixed, one.font)):
                     warnings.append(GLYPHS_MISSING(characters=signs))
                 continue
             values: ChainMap[str, Value] = ChainMap(own, of_output, of_shot)  # type: ignore[arg-type]
@@ -48,7 +48,7 @@ class BurnIns:
                 check_tokens(pattern, {*TOKENS, *values})
             text = plain_text(pattern, values)
             planned.append(PlannedBurnIn(_parts(text), one))
-            if not text.isascii() and (signs := unshown_signs(text, one.font)):
+            if not text.isascii() and (signs := missing_glyphs(text, one.font)):
                 warnings.append(GLYPHS_MISSING(characters=signs))
         return tuple(planned), tuple(warnings)
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import FootageError, PlanError, setting
-from boxkite.core.footage.keyframes import StoredPictures
+from boxkite.core.footage.keyframes import StoredFrames
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.files import COPY_MOVES_ENDS
@@ -27,14 +27,14 @@ _FINE = {"h264": 12.0, "hevc": 14.0, "av1": 20.0, "vp9": 20.0, "mjpeg": 2.0}
 """Constant qualities at which what is encoded again can hardly be told from its source."""
 
 
-def copied_frames(shot: Shot, stored: StoredPictures) -> tuple[Span, tuple[Notice, ...]]:
+def copied_frames(shot: Shot, stored: StoredFrames) -> tuple[Span, tuple[Notice, ...]]:
     """The frames that a copy of a shot holds, and a notice where its ends move, as they are not keyframes."""
-    reel, wanted = shot.reel, shot.span
-    span = stored.copied_span(reel.table, wanted)
+    footage, wanted = shot.footage, shot.span
+    span = stored.copied_span(footage.frame_index, wanted)
     if span is None:
         raise PlanError(
             f"{shot.origin}: there is no keyframe before it, so it cannot be copied",
-            path=reel.source.path,
+            path=footage.source.path,
             hint=f"leave it out with {setting('except')}, or give a preset that encodes",
         )
     moves = [
@@ -120,9 +120,9 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
 
 
 def _check_alike(parts: Sequence[Row]) -> None:
-    first = parts[0].shot.reel.source
+    first = parts[0].shot.footage.source
     wanted = _streams(first)
-    for source in {part.shot.reel.source.path: part.shot.reel.source for part in parts}.values():
+    for source in {part.shot.footage.source.path: part.shot.footage.source for part in parts}.values():
         for (what, one), (_, other) in zip(wanted, _streams(source), strict=False):
             if one != other:
                 raise PlanError(
@@ -156,7 +156,7 @@ def _streams(source: Source) -> list[tuple[str, object]]:
     return [*facts, ("the set-up of their encoders", [hash(one) for one in set_up])]
 
 
-def uncopied_ending(source: Source) -> str:
+def uncopied_extension(source: Source) -> str:
     """Why a source's container is not written by copying; empty where it is."""
     suffix = source.path.suffix
     return "" if suffix.lower() in COPIED_AS else f"files that end in “{suffix}” are not written by copying"

@@ -169,11 +169,11 @@ def _unlike(row: Row, found: Path, recipes: Recipes, made: FileRecord | None) ->
     """Why a file is not what the row would make; empty where it is."""
     if made is None:
         return "no earlier batch on this machine made it"
-    if made.source != row.shot.reel.source.path.absolute():
+    if made.source != row.shot.footage.source.path.absolute():
         return f"it was made from {made.source}"
     if (made.in_frame, made.out_frame) != (row.span.start, row.span.end):
         return f"it holds {made.in_timecode} to {made.out_timecode}"
-    if not same_stamp(made.stamp, row.shot.reel.source):
+    if not same_stamp(made.stamp, row.shot.footage.source):
         return "its source has changed since"
     if made.recipe != recipes.of(row):
         return "it was made by another preset, or this one has changed since"

@@ -51,8 +51,8 @@ def _of_job(job: Job) -> Iterator[Path]:
 
 
 def _of_rows(rows: Sequence[Row]) -> Iterator[Path]:
-    reels = {id(row.shot.reel): row.shot.reel for row in rows}
-    sources = {id(source): source for reel in reels.values() for source in reel.sources}
+    footages = {id(row.shot.footage): row.shot.footage for row in rows}
+    sources = {id(source): source for footage in footages.values() for source in footage.sources}
     for source in sources.values():
         yield from _of_source(source)
     for preset in {id(row.preset): row.preset for row in rows}.values():

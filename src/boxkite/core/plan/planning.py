@@ -9,7 +9,7 @@ from pathlib import Path
 
 from boxkite.core.errors import NameTooLongError, PlanError, RecordsError, setting
 from boxkite.core.files.walking import Unseen
-from boxkite.core.footage.keyframes import StoredPictures, stored_pictures
+from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.job.job import Job, Output
 from boxkite.core.looks.look import Look
 from boxkite.core.naming.values import Value
@@ -24,8 +24,8 @@ from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment, check_image
-from boxkite.core.presets.fonts import unshown_signs
-from boxkite.core.presets.model import LookWanted, Preset
+from boxkite.core.presets.fonts import missing_glyphs
+from boxkite.core.presets.model import LookSettings, Preset
 from boxkite.core.records.store import Records
 from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
 from boxkite.core.shots.looks import NO_LOOK, LookFinder
@@ -44,7 +44,7 @@ def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
         return _plan_of_table(job, progress)
     outputs = Outputs(job)
     return plan_of_shots(
-        job, gather_shots(job, progress, sound_alone=outputs.any_sound_alone), outputs, progress
+        job, gather_shots(job, progress, audio_alone=outputs.any_audio_alone), outputs, progress
     )
 
 
@@ -57,7 +57,7 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     unnamed: list[tuple[Shot, NameTooLongError]] = []
     for index, shot in enumerate(gathered.shots):
         for treatment in treatments[index]:
-            ending = shot.reel.source.path.suffix if treatment.preset.copy else treatment.preset.ending
+            ending = shot.footage.source.path.suffix if treatment.preset.copy else treatment.preset.ending
             try:
                 name, plain_name = names.names(index, treatment, ending)
             except NameTooLongError as error:
@@ -71,7 +71,7 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     if job.joined != "no":
         rows = joined_rows(rows, job.joined)
     left_out = (*gathered.left_out, *unfit)
-    nameless = tuple(Unseen(shot.reel.source.path, error.message) for shot, error in unnamed)
+    nameless = tuple(Unseen(shot.footage.source.path, error.message) for shot, error in unnamed)
     plan = Plan(
         tuple(rows), gathered.notices, gathered.uncovered, (), names.pattern, left_out, names.version,
         unseen=(*gathered.unseen, *nameless),
@@ -150,7 +150,7 @@ class Outputs:
             check_folder(output.folder.absolute())
 
     @property
-    def any_sound_alone(self) -> bool:
+    def any_audio_alone(self) -> bool:
         """Whether any preset makes something of sources without a picture."""
         return any(preset.audio and not preset.video for _, preset in self._read.values())
 
@@ -159,7 +159,7 @@ class Outputs:
         with_others = [one for output in outputs for one in self._with_others(output)]
         return [self._read[output] for output in dict.fromkeys(with_others)]
 
-    def has_sound_beside(self, preset: Preset) -> bool:
+    def has_audio_file(self, preset: Preset) -> bool:
         """Whether a preset that is made along with this one holds the sound."""
         settled = (self._settle(Output(name, Path()))[1] for name in preset.with_presets)
         return any(other.audio for other in settled)
@@ -176,12 +176,12 @@ class Outputs:
                 mark = replace(preset.watermark[0], image=self.job.watermark.absolute(), text=None)
                 preset = replace(preset, watermark=(mark, *preset.watermark[1:]))
             if self.job.look and preset.video:
-                preset = replace(preset, look=replace(preset.look or LookWanted(), file=self.job.look))
+                preset = replace(preset, look=replace(preset.look or LookSettings(), file=self.job.look))
             for mark in preset.watermark:
                 if mark.image:
                     check_image(mark.image)
             for line in preset.burn_in:
-                unshown_signs("", line.font)
+                missing_glyphs("", line.font)
             self._presets[output.preset] = preset
         return Output(output.preset, output.folder.absolute()), self._presets[output.preset]
 
@@ -194,10 +194,10 @@ def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatmen
     for index, shot in enumerate(gathered.shots):
         done = gathered.otherwise.get(index)
         outputs = (done.outputs if done else ()) or shelf.job.outputs
-        key = id(shot.reel), outputs
+        key = id(shot.footage), outputs
         if key not in known:
             known[key] = [
-                Treatment.of(shot.reel, output, preset, sound_beside=shelf.has_sound_beside(preset))
+                Treatment.of(shot.footage, output, preset, has_audio_file=shelf.has_audio_file(preset))
                 for output, preset in shelf.of(outputs)
             ]
         treatments.append([treatment for treatment in known[key] if not treatment.unfit])
@@ -225,7 +225,7 @@ class _RowMaker:
         self._job = job
         self._burn_ins = BurnIns()
         self._looks = LookFinder()
-        self._stored: dict[int, StoredPictures] = {}
+        self._stored: dict[int, StoredFrames] = {}
         self._alike: dict[int, Preset | None] = {}
 
     def row(
@@ -252,9 +252,9 @@ class _RowMaker:
         )
         warnings += added
         if preset.copy:
-            if id(shot.reel) not in self._stored:
-                self._stored[id(shot.reel)] = stored_pictures(shot.reel.source)
-            copied, moved = copied_frames(shot, self._stored[id(shot.reel)])
+            if id(shot.footage) not in self._stored:
+                self._stored[id(shot.footage)] = stored_frames(shot.footage.source)
+            copied, moved = copied_frames(shot, self._stored[id(shot.footage)])
             if moved and self._job.exact_cuts:
                 return self._encoded_alike(number, shot, treatment, name, plain_name, values)
             warnings += moved
@@ -267,7 +267,7 @@ class _RowMaker:
             plain_name=plain_name,
             geometry=treatment.geometry,
             burn_ins=burn_ins,
-            sound_tracks=treatment.sound_tracks,
+            audio_tracks=treatment.audio_tracks,
             expected_bytes=treatment.bytes_of((copied or shot.span).length),
             spread=treatment.spread,
             warnings=warnings,
@@ -287,7 +287,7 @@ class _RowMaker:
         values: Mapping[str, Value],
     ) -> Row:
         """The row of a shot that a copy would not hold exactly, encoded as its source is."""
-        source = shot.reel.source
+        source = shot.footage.source
         if id(source) not in self._alike:
             self._alike[id(source)] = preset_like(source, treatment.preset.name)
         preset = self._alike[id(source)]
@@ -299,7 +299,7 @@ class _RowMaker:
                 f" as {source.label} is",
                 hint=f"leave {setting('exact-cuts')} out, or give a preset that encodes",
             )
-        encoding = Treatment.of(shot.reel, treatment.output, replace(preset, look=NO_LOOK))
+        encoding = Treatment.of(shot.footage, treatment.output, replace(preset, look=NO_LOOK))
         row = self.row(number, shot, encoding, name, plain_name, values)
         return replace(row, exact=True, warnings=(*row.warnings, ENCODED_NOT_COPIED()))
 

@@ -32,8 +32,8 @@ class Recipes:
         parts = [
             self._of_preset[key][1],
             row.size,
-            row.sound_tracks,
-            row.shot.reel.source.layer and row.shot.reel.source.layer.label,
+            row.audio_tracks,
+            row.shot.footage.source.layer and row.shot.footage.source.layer.label,
             burn_ins,
             [self._of_step(step) for step in row.look],
             str(row.in_timecode) if burn_ins else "",

@@ -78,7 +78,7 @@ class Row:
     plain_name: str
     geometry: Geometry | None
     burn_ins: tuple[PlannedBurnIn, ...]
-    sound_tracks: tuple[int, ...]
+    audio_tracks: tuple[int, ...]
     expected_bytes: int
     spread: tuple[float, float] = (1.0, 1.0)
     warnings: tuple[Notice, ...] = ()
@@ -105,7 +105,7 @@ class Row:
     @property
     def ending(self) -> str:
         """The ending of the file's name, dot included; a copy keeps its source's."""
-        return self.shot.reel.source.path.suffix if self.preset.copy or self.exact else self.preset.ending
+        return self.shot.footage.source.path.suffix if self.preset.copy or self.exact else self.preset.ending
 
     @property
     def is_copied(self) -> bool:
@@ -127,7 +127,7 @@ class Row:
     @property
     def size(self) -> str:
         """Width and height of its picture; empty where it has none."""
-        video = self.shot.reel.source.video
+        video = self.shot.footage.source.video
         if self.preset.copy and video:
             return video.size
         return self.geometry.size if self.geometry else ""
@@ -143,20 +143,20 @@ class Row:
         return self.copied or self.shot.span
 
     @property
-    def sound_source(self) -> Source:
+    def audio_source(self) -> Source:
         """The source whose sound it holds."""
-        return self.shot.reel.sound_source
+        return self.shot.footage.audio_source
 
     @property
     def is_silent_track(self) -> bool:
         """Whether it holds a silent track because there is no sound."""
         audio = self.preset.audio
-        return bool(audio and audio.if_none == "silence" and not self.sound_tracks)
+        return bool(audio and audio.if_none == "silence" and not self.audio_tracks)
 
     @property
     def rate(self) -> FrameRate:
         """Frames a second of its picture."""
-        return self.preset.frame_rate or self.shot.reel.table.rate
+        return self.preset.frame_rate or self.shot.footage.frame_index.rate
 
     @property
     def frames(self) -> int:
@@ -166,14 +166,16 @@ class Row:
         rate = self.preset.frame_rate
         if rate is None:
             return self.span.length
-        return round_fraction(self.span.length * rate.fraction / self.shot.reel.table.rate.fraction, "up")
+        return round_fraction(
+            self.span.length * rate.fraction / self.shot.footage.frame_index.rate.fraction, "up"
+        )
 
     def frame_shown(self, picture: int) -> int:
         """The source's frame that one of its pictures shows, both counted from 0 at its first."""
         rate = self.preset.frame_rate
         if rate is None:
             return picture
-        return round_fraction(picture * self.shot.reel.table.rate.fraction / rate.fraction, "down")
+        return round_fraction(picture * self.shot.footage.frame_index.rate.fraction / rate.fraction, "down")
 
     @property
     def start_timecode(self) -> Timecode:
@@ -184,17 +186,17 @@ class Row:
     @property
     def in_timecode(self) -> Timecode:
         """Timecode of its first frame."""
-        return self.shot.reel.timecode(self.span.start)
+        return self.shot.footage.timecode(self.span.start)
 
     @property
     def out_timecode(self) -> Timecode:
         """Timecode of the first frame after it."""
-        return self.shot.reel.timecode(self.span.end)
+        return self.shot.footage.timecode(self.span.end)
 
     @property
     def seconds(self) -> Fraction:
         """How long it lasts."""
-        return self.shot.reel.table.rate.seconds(self.span.length)
+        return self.shot.footage.frame_index.rate.seconds(self.span.length)
 
 
 @dataclass(frozen=True)
@@ -242,20 +244,20 @@ def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return [tuple(members) for members in found.values()]
 
 
-def rows_by_stretch(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
+def decode_groups(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     """The rows that share one reading of their source: those of one shot, and of shots that lie over each other.
 
     Shots that share less than half of the shorter one, as the handles of neighbours do, are read by themselves:
     side by side they are done sooner.
     """
-    by_reel: dict[int, list[tuple[Row, ...]]] = {}
+    by_footage: dict[int, list[tuple[Row, ...]]] = {}
     for members in rows_by_shot(rows):
-        by_reel.setdefault(id(members[0].shot.reel), []).append(members)
+        by_footage.setdefault(id(members[0].shot.footage), []).append(members)
     found: list[tuple[Row, ...]] = []
-    for shots in by_reel.values():
+    for shots in by_footage.values():
         stretch: tuple[Row, ...] = ()
         for members in sorted(shots, key=lambda one: one[0].span):
-            if stretch and _is_mostly_in(members[0].span, stretch_of(stretch)):
+            if stretch and _is_mostly_in(members[0].span, group_span(stretch)):
                 stretch += members
                 continue
             if stretch:
@@ -265,7 +267,7 @@ def rows_by_stretch(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return sorted(found, key=lambda members: min(row.number for row in members))
 
 
-def stretch_of(rows: Sequence[Row]) -> Span:
+def group_span(rows: Sequence[Row]) -> Span:
     """The frames of the source that some rows read together."""
     return Span(min(row.span.start for row in rows), max(row.span.end for row in rows))
 
@@ -299,7 +301,7 @@ def shot_as_json(row: Row) -> dict[str, Any]:
     """What all rows of one shot and span have in common."""
     shot, span = row.shot, row.span
     return {
-        "source": str(shot.reel.source.path),
+        "source": str(shot.footage.source.path),
         "by": shot.way,
         "marker": shot.marker,
         "clip": shot.clip_name,
@@ -314,8 +316,8 @@ def shot_as_json(row: Row) -> dict[str, Any]:
         "source_frames": span.length,
         "handle_in": shot.handle_in,
         "handle_out": shot.handle_out,
-        "rate": str(shot.reel.table.rate),
-        "unlike": [kind.value for kind in shot.unlike],
+        "rate": str(shot.footage.frame_index.rate),
+        "unlike": [kind.value for kind in shot.differences],
     }
 
 
@@ -370,14 +372,14 @@ def plan_as_json(plan: Plan) -> dict[str, Any]:
         "gone": [{"name": one.name, "path": str(one.path)} for one in plan.gone],
         "uncovered": [
             {
-                "source": str(reel.source.path),
-                "in": str(reel.timecode(span.start)),
-                "out": str(reel.timecode(span.end)),
+                "source": str(footage.source.path),
+                "in": str(footage.timecode(span.start)),
+                "out": str(footage.timecode(span.end)),
                 "in_frame": span.start,
                 "out_frame": span.end,
                 "frames": span.length,
             }
-            for reel, span in plan.uncovered
+            for footage, span in plan.uncovered
         ],
         "volumes": [
             {"folder": str(v.folder), "needed_bytes": v.needed_bytes, "free_bytes": v.free_bytes}

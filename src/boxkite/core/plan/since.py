@@ -37,10 +37,10 @@ def compare_with(rows: Sequence[Row], batch: BatchRecord) -> tuple[list[Row], li
     used: set[int] = set()
     same, others = [], []
     for row in rows:
-        source = row.shot.reel.source.path.absolute()
+        source = row.shot.footage.source.path.absolute()
         key = (str(source), row.span.start, row.span.end, recipes.of(row), row.plain_name, row.preset.name)
         found = next((file for file in by_content.get(key, ()) if file.number not in used), None)
-        if found and same_stamp(found.stamp, row.shot.reel.source):
+        if found and same_stamp(found.stamp, row.shot.footage.source):
             used.add(found.number)
             same.append(row)
         else:
@@ -68,7 +68,7 @@ def _counterpart(row: Row, files: Sequence[FileRecord]) -> FileRecord | None:
     if by_name:
         return by_name
     shot = row.shot
-    source = shot.reel.source.path.absolute()
+    source = shot.footage.source.path.absolute()
     alike = [
         file
         for file in of_preset
@@ -80,11 +80,11 @@ def _counterpart(row: Row, files: Sequence[FileRecord]) -> FileRecord | None:
 def _change(row: Row, before: FileRecord | None, recipes: Recipes) -> str:
     if before is None:
         return "new"
-    source = row.shot.reel.source.path.absolute()
+    source = row.shot.footage.source.path.absolute()
     said = []
     if before.source != source:
         said.append(f"was from {before.source.name}")
-    elif not same_stamp(before.stamp, row.shot.reel.source):
+    elif not same_stamp(before.stamp, row.shot.footage.source):
         said.append("its source has changed")
     if (before.in_frame, before.out_frame) != (row.span.start, row.span.end):
         said.append(f"was {before.in_timecode} to {before.out_timecode}")

@@ -10,7 +10,7 @@ from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.files.cells import table_bytes
 from boxkite.core.files.names import MOST_BYTES, byte_length, clean_value, safe_component
 from boxkite.core.files.reading import path_from
-from boxkite.core.files.table import Row as Line
+from boxkite.core.files.table import TableRow as Line
 from boxkite.core.files.table import read_table
 from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
@@ -22,7 +22,7 @@ from boxkite.core.notices.shots import NOT_MADE
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.model import Preset
-from boxkite.core.shots.placing import make_reel
+from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
@@ -56,10 +56,10 @@ def save_plan(plan: Plan, path: Path) -> None:
             "file": f"{row.name}{row.ending}",
             "preset": row.preset.name,
             "folder": str(row.folder),
-            "source": str(shot.reel.source.path.absolute()),
-            "in": str(shot.reel.timecode(shot.span.start)),
-            "out": str(shot.reel.timecode(shot.span.end)),
-            "source starts at": str(shot.reel.start),
+            "source": str(shot.footage.source.path.absolute()),
+            "in": str(shot.footage.timecode(shot.span.start)),
+            "out": str(shot.footage.timecode(shot.span.end)),
+            "source starts at": str(shot.footage.start),
             "marker": shot.marker,
             "clip": shot.clip,
             "keywords": "; ".join(shot.keywords),
@@ -96,7 +96,7 @@ class TableReader:
         self.table = read_table(self.path)
         self._columns = {column.casefold().strip(): column for column in self.table.columns}
         self._check_columns()
-        self._reels: dict[tuple[Path, str], IndexedSource] = {}
+        self._indexed: dict[tuple[Path, str], IndexedSource] = {}
         self._presets: dict[str, Preset] = {}
         self._makings: dict[tuple[int, str, Path], Treatment] = {}
         self._shots: dict[Any, Shot] = {}
@@ -155,17 +155,17 @@ class TableReader:
         return PlanError(message, path=self.path, line=line.line, key=column, hint=hint)
 
     def _shot(self, line: Line) -> Shot:
-        reel = self._reel(line)
-        start, end = (self._frame(line, column, reel) for column in ("in", "out"))
+        footage = self._footage(line)
+        start, end = (self._frame(line, column, footage) for column in ("in", "out"))
         if end <= start:
             raise self._wrong(
                 line, "out", "it does not come after in", "out is the first frame after the shot"
             )
-        if end > reel.table.frame_count or start < 0:
-            first, last = reel.start, reel.timecode(reel.table.frame_count)
+        if end > footage.frame_index.frame_count or start < 0:
+            first, last = footage.start, footage.timecode(footage.frame_index.frame_count)
             column = "in" if start < 0 else "out"
             raise self._wrong(
-                line, column, f"it lies outside {reel.source.label}, which runs from {first} to {last}"
+                line, column, f"it lies outside {footage.source.label}, which runs from {first} to {last}"
             )
         named = {column.casefold(): column for column in self.table.columns}
         facts = {
@@ -174,7 +174,7 @@ class TableReader:
             if key not in _FIXED and (value := line.cells.get(named[key], ""))
         }
         shot = Shot(
-            reel=reel,
+            footage=footage,
             span=Span(start, end),
             marker=self._cell(line, "marker"),
             keywords=split_keywords(self._cell(line, "keywords")),
@@ -185,37 +185,49 @@ class TableReader:
             origin=f"{self.path.name}:{line.line}",
             way="files",
             clip=self._cell(line, "clip"),
-            edited=self._place(line, reel, end - start),
+            edited=self._place(line, footage, end - start),
         )
-        key = (id(reel), start, end, shot.marker, shot.clip, shot.keywords, shot.note, tuple(facts.items()))
+        key = (
+            id(footage),
+            start,
+            end,
+            shot.marker,
+            shot.clip,
+            shot.keywords,
+            shot.note,
+            tuple(facts.items()),
+        )
         return self._shots.setdefault(key, shot)
 
-    def _frame(self, line: Line, column: str, reel: IndexedSource) -> int:
+    def _frame(self, line: Line, column: str, footage: IndexedSource) -> int:
         text = self._cell(line, column)
         if text.isascii() and text.isdigit():
             return int(text)
         try:
-            return Timecode.parse(text, reel.table.rate, drop=reel.start.drop).frame - reel.start.frame
+            return (
+                Timecode.parse(text, footage.frame_index.rate, drop=footage.start.drop).frame
+                - footage.start.frame
+            )
         except BoxkiteError as error:
             raise self._wrong(line, column, error.message, error.hint) from None
 
-    def _place(self, line: Line, reel: IndexedSource, length: int) -> EditPlace | None:
+    def _place(self, line: Line, footage: IndexedSource, length: int) -> EditPlace | None:
         timeline, record = self._cell(line, "timeline"), self._cell(line, "record in")
         if not (timeline and record):
             return None
         try:
             rate = self._cell(line, "timeline rate")
-            start = Timecode.parse(record, FrameRate.parse(rate) if rate else reel.table.rate)
+            start = Timecode.parse(record, FrameRate.parse(rate) if rate else footage.frame_index.rate)
         except BoxkiteError as error:
             raise self._wrong(line, "record in", error.message, error.hint) from None
         return EditPlace(
             timeline, self._cell(line, "track"), self._cell(line, "event"), Span(0, length), start
         )
 
-    def _reel(self, line: Line) -> IndexedSource:
+    def _footage(self, line: Line) -> IndexedSource:
         text, starts = self._cell(line, "source"), self._cell(line, "source starts at")
         path = self.path.absolute().parent / path_from(text)
-        if (path, starts) not in self._reels:
+        if (path, starts) not in self._indexed:
             self.progress(path.name)
             if not text or not path.exists():
                 raise self._wrong(line, "source", f"there is no file {text or '(the cell is empty)'}")
@@ -225,13 +237,13 @@ class TableReader:
                 raise self._wrong(line, "source", f"{path.name}: {reason}")
             source = found.sources[0]
             try:
-                reel = make_reel(source, measure_frames(source), starts or None)
+                footage = index_source(source, measure_frames(source), starts or None)
             except BoxkiteError as error:
                 raise self._wrong(
                     line, "source starts at" if starts else "source", error.message, error.hint
                 ) from None
-            self._reels[path, starts] = reel
-        return self._reels[path, starts]
+            self._indexed[path, starts] = footage
+        return self._indexed[path, starts]
 
     def _making(self, line: Line, shot: Shot) -> Treatment:
         name, folder = self._cell(line, "preset"), self._cell(line, "folder")
@@ -243,15 +255,15 @@ class TableReader:
             except BoxkiteError as error:
                 raise self._wrong(line, "preset", error.message, error.hint) from None
         target = self.path.absolute().parent / path_from(folder)
-        key = id(shot.reel), name, target
+        key = id(shot.footage), name, target
         if key not in self._makings:
-            self._makings[key] = Treatment.of(shot.reel, Output(name, target), self._presets[name])
+            self._makings[key] = Treatment.of(shot.footage, Output(name, target), self._presets[name])
         return self._makings[key]
 
     def _name(self, line: Line, shot: Shot, preset: Preset) -> str:
         """The name below its folder, without its ending, as safe as a pattern would have made it."""
         text = self._cell(line, "file").replace("\\", "/")
-        ending = shot.reel.source.path.suffix if preset.copy else preset.ending
+        ending = shot.footage.source.path.suffix if preset.copy else preset.ending
         name = text[: len(text) - len(ending)] if ending and text.lower().endswith(ending.lower()) else text
         parts = name.split("/")
         for part in parts:

@@ -11,7 +11,7 @@ from typing import Any
 from boxkite.core.errors import RecordsError
 from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.records.store import Records
-from boxkite.core.shots.shot import DIFFERENT_FROM_THE_EDIT, EditDifference
+from boxkite.core.shots.shot import DIFFERENT_FROM_EDIT, EditDifference
 
 
 @dataclass(frozen=True)
@@ -37,25 +37,25 @@ class Totals:
     bytes_between: tuple[int, int]
     sources: int
     source_bytes: int
-    unlike: Mapping[EditDifference, int]
+    differences: Mapping[EditDifference, int]
 
     @property
-    def unlike_the_edit(self) -> dict[EditDifference, int]:
+    def different_from_edit(self) -> dict[EditDifference, int]:
         """Those kinds that an edit shows otherwise."""
-        return {kind: count for kind, count in self.unlike.items() if kind in DIFFERENT_FROM_THE_EDIT}
+        return {kind: count for kind, count in self.differences.items() if kind in DIFFERENT_FROM_EDIT}
 
 
 def add_up(rows: Sequence[Row]) -> Totals:
     """Add up the rows that are to be made."""
     shots = {id(row.shot): row.shot for row in rows}
-    sources = {shot.reel.source.path: shot.reel.source for shot in shots.values()}
-    unlike: dict[EditDifference, int] = {}
+    sources = {shot.footage.source.path: shot.footage.source for shot in shots.values()}
+    differences: dict[EditDifference, int] = {}
     for shot in shots.values():
-        for kind in shot.unlike:
-            unlike[kind] = unlike.get(kind, 0) + 1
+        for kind in shot.differences:
+            differences[kind] = differences.get(kind, 0) + 1
     frames: dict[Any, int] = {}
     for shot in shots.values():
-        rate = shot.reel.table.rate
+        rate = shot.footage.frame_index.rate
         frames[rate] = frames.get(rate, 0) + shot.span.length
     return Totals(
         files=len(rows),
@@ -68,7 +68,7 @@ def add_up(rows: Sequence[Row]) -> Totals:
         ),
         sources=len(sources),
         source_bytes=sum(source.size_bytes for source in sources.values()),
-        unlike=dict(sorted(unlike.items(), key=lambda one: list(EditDifference).index(one[0]))),
+        differences=dict(sorted(differences.items(), key=lambda one: list(EditDifference).index(one[0]))),
     )
 
 
@@ -110,7 +110,7 @@ def totals_as_json(plan: Plan, time: ExpectedTime | None) -> dict[str, Any]:
         "expected_between": list(totals.bytes_between),
         "sources": totals.sources,
         "source_bytes": totals.source_bytes,
-        "unlike": {kind.value: count for kind, count in totals.unlike.items()},
+        "unlike": {kind.value: count for kind, count in totals.differences.items()},
         "expected_seconds": round(time.seconds, 1) if time else None,
     }
 

@@ -22,8 +22,8 @@ from boxkite.core.notices.files import (
     TRACKS_UNDECODABLE,
 )
 from boxkite.core.notices.notice import Notice
-from boxkite.core.plan.copies import uncopied_ending
-from boxkite.core.plan.sound_tracks import layout_notices, unheld_sound
+from boxkite.core.plan.audio_tracks import layout_notices, unheld_audio
+from boxkite.core.plan.copies import uncopied_extension
 from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry, sizing_of
 from boxkite.core.presets.model import Preset
@@ -41,7 +41,7 @@ class Treatment:
     preset: Preset
     geometry: Geometry | None
     values: Mapping[str, Value]
-    sound_tracks: tuple[int, ...]
+    audio_tracks: tuple[int, ...]
     bytes_per_frame: Fraction
     warnings: tuple[Notice, ...]
     spread: tuple[float, float] = (1.0, 1.0)
@@ -54,18 +54,18 @@ class Treatment:
 
     @classmethod
     def of(
-        cls, reel: IndexedSource, output: Output, preset: Preset, *, sound_beside: bool = False
+        cls, footage: IndexedSource, output: Output, preset: Preset, *, has_audio_file: bool = False
     ) -> Treatment:
         """Settle it for a source. sound_beside: the sound goes into a file that is made along with this one."""
-        source, video = reel.source, reel.source.video
-        unfit = _unfit(reel, preset)
+        source, video = footage.source, footage.source.video
+        unfit = _unfit(footage, preset)
         geometry = None
         if video and preset.video:
             geometry = plan_geometry(
                 sizing_of(preset),
                 video.width_px,
                 video.height_px,
-                rotation_degrees=reel.table.rotation_degrees,
+                rotation_degrees=footage.frame_index.rotation_degrees,
                 sample_aspect=video.sample_aspect,
             )
             unfit = unfit or preset.video.unfit_size(geometry.width_px, geometry.height_px)
@@ -73,12 +73,20 @@ class Treatment:
         values = output_values(_output_facts(preset, geometry, video.codec if video else ""))
         if preset.copy:
             tracks = tuple(range(len(source.audio)))
-            size = Fraction(source.size_bytes, max(1, reel.table.frame_count))
+            size = Fraction(source.size_bytes, max(1, footage.frame_index.frame_count))
             return cls(
-                output, preset, geometry, values, tracks, size, reel.table.warnings, _COPY_SPREAD, unfit
+                output,
+                preset,
+                geometry,
+                values,
+                tracks,
+                size,
+                footage.frame_index.warnings,
+                _COPY_SPREAD,
+                unfit,
             )
-        tracks, warnings = _sound_tracks(reel.sound_source, preset)
-        if sound_beside and preset.audio is None:
+        tracks, warnings = _sound_tracks(footage.audio_source, preset)
+        if has_audio_file and preset.audio is None:
             warnings = [one for one in warnings if not one.is_a(AUDIO_LEFT_OUT)]
         if preset.video:
             warnings += [STREAM_LEFT_OUT(stream=left) for left in source.left_out]
@@ -87,12 +95,12 @@ class Treatment:
         elif not tracks:
             unfit = unfit or "there is no sound in it"
         width, height = (geometry.width_px, geometry.height_px) if geometry else (0, 0)
-        rate = preset.frame_rate or reel.table.rate
+        rate = preset.frame_rate or footage.frame_index.rate
         size = preset.bytes_per_frame(width, height, rate.fraction, len(tracks))
-        size *= rate.fraction / reel.table.rate.fraction
+        size *= rate.fraction / footage.frame_index.rate.fraction
         if not tracks and preset.audio and preset.audio.if_none == "silence":
             warnings.append(SILENT_TRACK_ADDED())
-        all_warnings = (*reel.table.warnings, *warnings)
+        all_warnings = (*footage.frame_index.warnings, *warnings)
         return cls(output, preset, geometry, values, tracks, size, all_warnings, spread, unfit)
 
 
@@ -102,8 +110,8 @@ def _output_facts(preset: Preset, geometry: Geometry | None, source_codec: str) 
     return OutputFacts(preset.name, geometry.size if geometry else "", codec)
 
 
-def _unfit(reel: IndexedSource, preset: Preset) -> str:
-    source = reel.source
+def _unfit(footage: IndexedSource, preset: Preset) -> str:
+    source = footage.source
     if source.video is None and (preset.video or preset.copy):
         return "there is no picture in it"
     if preset.copy and source.kind is SourceKind.TIMELINE:
@@ -111,11 +119,11 @@ def _unfit(reel: IndexedSource, preset: Preset) -> str:
     if preset.copy and source.sequence:
         return "numbered images are not cut by copying: give a preset that writes images"
     if preset.copy:
-        return uncopied_ending(source)
-    rate = preset.frame_rate or reel.table.rate
+        return uncopied_extension(source)
+    rate = preset.frame_rate or footage.frame_index.rate
     if preset.container == "mxf" and preset.video and rate.fraction not in MXF_RATES:
         return f"MXF is not made at {rate} fps: set rate=25 or another usual one"
-    return unheld_sound(reel.sound_source, preset.audio) if preset.audio else ""
+    return unheld_audio(footage.audio_source, preset.audio) if preset.audio else ""
 
 
 def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[Notice]]:

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from boxkite.core.errors import PatternError
-from boxkite.core.naming.pattern import Optional, Own, Part, Pattern, Slash, Token
+from boxkite.core.naming.pattern import FolderBreak, LiteralText, OptionalPart, Part, Pattern, TokenPart
 from boxkite.core.naming.values import Text
 
 VERSION = "version"
@@ -66,7 +66,7 @@ def _number_between(pattern: Pattern) -> re.Pattern[str]:
     around = _around(pattern.parts)
     assert around
     before, after = around
-    if isinstance(before, Token):
+    if isinstance(before, TokenPart):
         column = next(choice.column for choice in pattern.choices if choice.name.casefold() == VERSION)
         raise PatternError(
             "a version needs a sign of its own before it, or it cannot be told from what stands there",
@@ -74,29 +74,29 @@ def _number_between(pattern: Pattern) -> re.Pattern[str]:
             column=column,
             hint="as _v@version",
         )
-    begins = re.escape(before.text) if isinstance(before, Own) else "^"
-    if isinstance(before, Own) and _begins_name(pattern.parts, before):
+    begins = re.escape(before.text) if isinstance(before, LiteralText) else "^"
+    if isinstance(before, LiteralText) and _begins_name(pattern.parts, before):
         begins = f"^{begins}"
-    ends = re.escape(after.text) if isinstance(after, Own) else r"(?!\d)" if after else "$"
+    ends = re.escape(after.text) if isinstance(after, LiteralText) else r"(?!\d)" if after else "$"
     return re.compile(rf"{begins}(\d{{1,9}}){ends}", re.IGNORECASE)
 
 
 def _around(parts: Sequence[Part]) -> tuple[Part | None, Part | None] | None:
     """What stands before and after the version; None on either side where a name begins or ends there."""
     for index, part in enumerate(parts):
-        if isinstance(part, Optional) and (found := _around(part.parts)):
+        if isinstance(part, OptionalPart) and (found := _around(part.parts)):
             return found
-        if isinstance(part, Token) and any(choice.name.casefold() == VERSION for choice in part.choices):
+        if isinstance(part, TokenPart) and any(choice.name.casefold() == VERSION for choice in part.choices):
             before = parts[index - 1] if index else None
             after = parts[index + 1] if index + 1 < len(parts) else None
             return (
-                None if isinstance(before, Slash) else before,
-                None if isinstance(after, Slash) else after,
+                None if isinstance(before, FolderBreak) else before,
+                None if isinstance(after, FolderBreak) else after,
             )
     return None
 
 
-def _begins_name(parts: Sequence[Part], own: Own) -> bool:
+def _begins_name(parts: Sequence[Part], own: LiteralText) -> bool:
     """Whether a name begins with this text of the pattern's own."""
     place = next((index for index, part in enumerate(parts) if part is own), None)
-    return place is not None and (place == 0 or isinstance(parts[place - 1], Slash))
+    return place is not None and (place == 0 or isinstance(parts[place - 1], FolderBreak))

@@ -14,7 +14,7 @@ RUNNING_FONT = _FONTS / "DejaVuSansMono-Bold.ttf"
 
 
 @lru_cache(maxsize=1024)
-def unshown_signs(text: str, font: Path | None = None) -> str:
+def missing_glyphs(text: str, font: Path | None = None) -> str:
     """Those signs of a text that its font cannot show. Raises PresetError for what is no font."""
     from PIL import ImageFont
 

@@ -236,7 +236,7 @@ def _check_colour(key: str, colour: str) -> None:
 
 
 @dataclass(frozen=True, kw_only=True)
-class LookWanted:
+class LookSettings:
     """How the picture's colours are changed, in this order.
 
     cdl: the shot's own colour decision, from its edit, its table of facts or a file beside it. beside: a look file
@@ -305,7 +305,7 @@ class Preset:
     audio: Audio | None = None
     burn_in: tuple[BurnIn, ...] = ()
     watermark: tuple[Watermark, ...] = ()
-    look: LookWanted | None = None
+    look: LookSettings | None = None
 
     def __post_init__(self) -> None:
         if len(self.name) == 1:

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 from boxkite.core.errors import PresetError
 from boxkite.core.files.reading import read_bytes
 from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
-from boxkite.core.presets.model import Audio, BurnIn, LookWanted, Preset, Video, Watermark
+from boxkite.core.presets.model import Audio, BurnIn, LookSettings, Preset, Video, Watermark
 from boxkite.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ _TABLES: dict[str, type] = {
     "audio": Audio,
     "burn_in": BurnIn,
     "watermark": Watermark,
-    "look": LookWanted,
+    "look": LookSettings,
 }
 _SEVERAL = ("watermark",)
 """Tables of which there may be several, or one."""

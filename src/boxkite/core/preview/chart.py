@@ -33,7 +33,7 @@ def draw_chart(plan: Plan, path: Path) -> int:
         raise PlanError("a chart is a PNG image", path=path, hint=f"{setting('chart')} {path.stem}.png")
     shots_of: dict[int, tuple[IndexedSource, list[Shot]]] = {}
     for shot in {id(row.shot): row.shot for row in plan.rows}.values():
-        shots_of.setdefault(id(shot.reel), (shot.reel, []))[1].append(shot)
+        shots_of.setdefault(id(shot.footage), (shot.footage, []))[1].append(shot)
     uses = sorted(shots_of.values(), key=lambda use: -sum(shot.span.length for shot in use[1]))[:MOST_SOURCES]
     uses.sort(key=lambda use: use[0].source.label)
     _draw(uses, path)
@@ -49,10 +49,12 @@ def _draw(uses: Sequence[tuple[IndexedSource, list[Shot]]], path: Path) -> None:
     figure = Figure(figsize=_SIZE_INCHES, dpi=100, facecolor="white", layout="constrained")
     FigureCanvasAgg(figure)
     axes = figure.add_subplot()
-    longest = max(float(reel.table.rate.seconds(reel.table.frame_count)) for reel, _ in uses)
-    for place, (reel, shots) in enumerate(uses):
-        _draw_source(axes, place, reel, shots, longest)
-    axes.set_yticks(range(len(uses)), [_label(reel, shots) for reel, shots in uses], color=_INK)
+    longest = max(
+        float(footage.frame_index.rate.seconds(footage.frame_index.frame_count)) for footage, _ in uses
+    )
+    for place, (footage, shots) in enumerate(uses):
+        _draw_source(axes, place, footage, shots, longest)
+    axes.set_yticks(range(len(uses)), [_label(footage, shots) for footage, shots in uses], color=_INK)
     axes.set_ylim(len(uses) - 0.5 + max(0.0, 3.0 - len(uses)) / 2, -0.5 - max(0.0, 3.0 - len(uses)) / 2)
     axes.set_xlim(0, longest)
     axes.xaxis.set_major_locator(MaxNLocator(8, steps=[1, 2, 3, 6, 10], integer=True))
@@ -77,22 +79,24 @@ def _draw(uses: Sequence[tuple[IndexedSource, list[Shot]]], path: Path) -> None:
     create_file(path, content.getvalue())
 
 
-def _label(reel: IndexedSource, shots: Sequence[Shot]) -> str:
+def _label(footage: IndexedSource, shots: Sequence[Shot]) -> str:
     covered = _covered([shot.span for shot in shots])
     name = (
-        reel.source.label
-        if len(reel.source.label) <= 28
-        else f"{reel.source.label[:18]}…{reel.source.label[-9:]}"
+        footage.source.label
+        if len(footage.source.label) <= 28
+        else f"{footage.source.label[:18]}…{footage.source.label[-9:]}"
     )
-    return f"{name}\n{covered * 100 // reel.table.frame_count} % used".replace("$", r"\$")
+    return f"{name}\n{covered * 100 // footage.frame_index.frame_count} % used".replace("$", r"\$")
 
 
-def _draw_source(axes: Any, place: int, reel: IndexedSource, shots: Sequence[Shot], longest: float) -> None:
+def _draw_source(
+    axes: Any, place: int, footage: IndexedSource, shots: Sequence[Shot], longest: float
+) -> None:
     def bar(span: Span, bottom: float, height: float, colour: str, **style: Any) -> None:
-        seconds = [float(reel.table.rate.seconds(frame)) for frame in (span.start, span.length)]
+        seconds = [float(footage.frame_index.rate.seconds(frame)) for frame in (span.start, span.length)]
         axes.broken_barh([tuple(seconds)], (place + bottom, height), facecolors=colour, **style)
 
-    bar(reel.table.span, -0.3, 0.6, _UNUSED)
+    bar(footage.frame_index.span, -0.3, 0.6, _UNUSED)
     ordered = sorted(shots, key=lambda shot: (shot.span.start, shot.span.end))
     lanes = _lanes([shot.span for shot in ordered])
     height = 0.6 / (max(lanes) + 1)
@@ -101,8 +105,8 @@ def _draw_source(axes: Any, place: int, reel: IndexedSource, shots: Sequence[Sho
         bottom = -0.3 + lane * height
         bar(shot.span, bottom, height, _HANDLE, edgecolor="white", linewidth=0.8)
         bar(asked, bottom, height, _COLOURS[number % 2], edgecolor="white", linewidth=0.8)
-        middle = float(reel.table.rate.seconds(asked.start + asked.end)) / 2
-        room = int(float(reel.table.rate.seconds(asked.length)) / longest * _LETTERS_PER_WIDTH)
+        middle = float(footage.frame_index.rate.seconds(asked.start + asked.end)) / 2
+        room = int(float(footage.frame_index.rate.seconds(asked.length)) / longest * _LETTERS_PER_WIDTH)
         name = shot.marker or shot.clip_name
         if room >= 3 and height > 0.1:
             shown = name if len(name) <= room else f"{name[: room - 1]}…"

@@ -18,7 +18,7 @@ from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.codec_options import encoder_name, encoder_options
 from boxkite.core.render.encode.file_writer import prepare_context
-from boxkite.core.render.inputs import open_pictures
+from boxkite.core.render.inputs import open_frames
 from boxkite.core.timebase import Span, Timecode
 
 _AROUND = 2
@@ -33,13 +33,16 @@ def frame_named(row: Row, where: str) -> int:
     Raises PlanError when it is not in the shot.
     """
     text = where.strip() or "50%"
-    span, reel = row.span, row.shot.reel
+    span, footage = row.span, row.shot.footage
     if text.endswith("%") and text[:-1].isascii() and text[:-1].isdigit():
         return span.start + min(span.length - 1, span.length * int(text[:-1]) // 100)
     if text.isascii() and text.isdigit():
         frame = int(text)
     else:
-        frame = Timecode.parse(text, reel.table.rate, drop=reel.start.drop).frame - reel.start.frame
+        frame = (
+            Timecode.parse(text, footage.frame_index.rate, drop=footage.start.drop).frame
+            - footage.start.frame
+        )
     if not span.start <= frame < span.end:
         raise PlanError(
             f"{setting('at')} {where}: {row.name} runs from {row.in_timecode} to {row.out_timecode}",
@@ -55,10 +58,10 @@ def still_of(row: Row, frame: int) -> Image.Image:
 
 def source_still(row: Row, frame: int) -> Image.Image:
     """The same frame as its source holds it, upright."""
-    reel = row.shot.reel
-    _, picture = next(open_pictures([row], Span(frame, frame + 1), 1, None))
+    footage = row.shot.footage
+    _, picture = next(open_frames([row], Span(frame, frame + 1), 1, None))
     image = as_image(picture)
-    turn = reel.table.rotation_degrees
+    turn = footage.frame_index.rotation_degrees
     return image.rotate(turn, expand=True) if turn else image
 
 
@@ -78,11 +81,11 @@ def _picture_at(row: Row, frame: int) -> int:
     ahead = frame - row.span.start
     if row.preset.frame_rate is None:
         return ahead
-    return -int(-ahead * row.rate.fraction // row.shot.reel.table.rate.fraction)
+    return -int(-ahead * row.rate.fraction // row.shot.footage.frame_index.rate.fraction)
 
 
 def _through(chain: PictureChain, row: Row, span: Span) -> Iterator[VideoFrame]:
-    for _, picture in open_pictures([row], span, 1, None):
+    for _, picture in open_frames([row], span, 1, None):
         yield from chain.put(picture)
     yield from chain.end()
 

@@ -10,7 +10,7 @@ from PIL import Image, ImageDraw, ImageFont
 
 from boxkite.core.errors import MarksError
 from boxkite.core.files.writing import create_file
-from boxkite.core.footage.decoding import read_pictures
+from boxkite.core.footage.decoding import read_frames
 from boxkite.core.marks.cut_decider import Change
 from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
 from boxkite.core.preview.stills import as_image
@@ -23,7 +23,7 @@ _COLUMNS = 4
 _PAPER, _INK, _PALE = (250, 248, 243), (38, 36, 34), (120, 114, 106)
 
 
-def draw_strip(path: Path, reel: IndexedSource, changes: Sequence[Change]) -> int:
+def draw_strip(path: Path, footage: IndexedSource, changes: Sequence[Change]) -> int:
     """Draw the changes of a source as a PNG and return how many were drawn, at most MOST_DRAWN.
 
     Raises MarksError when the file is there already or cannot be written; DamagedError where pictures are broken.
@@ -31,7 +31,7 @@ def draw_strip(path: Path, reel: IndexedSource, changes: Sequence[Change]) -> in
     if path.exists():
         raise MarksError("this file is there already", path=path, hint="nothing is overwritten: name another")
     drawn = list(changes)[:MOST_DRAWN]
-    pairs = [(change, *_pair(reel, change)) for change in drawn]
+    pairs = [(change, *_pair(footage, change)) for change in drawn]
     height = max((first.height for _, first, _ in pairs), default=80)
     rows = -(-len(pairs) // _COLUMNS)
     cell_width, cell_height = 2 * _PICTURE_WIDTH + 2, height + _CAPTION + _GAP
@@ -44,7 +44,7 @@ def draw_strip(path: Path, reel: IndexedSource, changes: Sequence[Change]) -> in
     draw = ImageDraw.Draw(sheet)
     title_font, font = ImageFont.truetype(str(TEXT_FONT), 20), ImageFont.truetype(str(RUNNING_FONT), 13)
     more = f", the first {len(drawn)} drawn" if len(drawn) < len(changes) else ""
-    title = f"{reel.source.label}: {len(changes)} changes found{more}"
+    title = f"{footage.source.label}: {len(changes)} changes found{more}"
     draw.text((_MARGIN, _MARGIN), title, font=title_font, fill=_INK)
     for number, (change, before, after) in enumerate(pairs):
         left = _MARGIN + number % _COLUMNS * (cell_width + 2 * _GAP)
@@ -52,7 +52,7 @@ def draw_strip(path: Path, reel: IndexedSource, changes: Sequence[Change]) -> in
         sheet.paste(before, (left, top))
         sheet.paste(after, (left + _PICTURE_WIDTH + 2, top))
         kind = f"dissolve {change.length}" if change.length else "cut"
-        caption = f"{number + 2:03d}  {reel.timecode(change.frame)}  {kind}"
+        caption = f"{number + 2:03d}  {footage.timecode(change.frame)}  {kind}"
         draw.text((left, top + height + 3), caption, font=font, fill=_PALE if change.length else _INK)
     content = io.BytesIO()
     sheet.save(content, "PNG")
@@ -63,18 +63,18 @@ def draw_strip(path: Path, reel: IndexedSource, changes: Sequence[Change]) -> in
     return len(drawn)
 
 
-def _pair(reel: IndexedSource, change: Change) -> tuple[Image.Image, Image.Image]:
+def _pair(footage: IndexedSource, change: Change) -> tuple[Image.Image, Image.Image]:
     """The pictures on both sides of a change, made small; of a dissolve, those where it begins and ends."""
     reach = change.length // 2 + 1
-    last = reel.table.frame_count - 1
+    last = footage.frame_index.frame_count - 1
     places = (max(0, change.frame - reach), min(last, change.frame + reach - 1))
-    return _small(reel, places[0]), _small(reel, places[1])
+    return _small(footage, places[0]), _small(footage, places[1])
 
 
-def _small(reel: IndexedSource, frame: int) -> Image.Image:
-    for _, picture in read_pictures(reel.source, reel.table, Span(frame, frame + 1), threads=1):
+def _small(footage: IndexedSource, frame: int) -> Image.Image:
+    for _, picture in read_frames(footage.source, footage.frame_index, Span(frame, frame + 1), threads=1):
         image = as_image(picture)
-        if turn := reel.table.rotation_degrees:
+        if turn := footage.frame_index.rotation_degrees:
             image = image.rotate(turn, expand=True)
         return image.resize((_PICTURE_WIDTH, max(1, image.height * _PICTURE_WIDTH // image.width)))
     return Image.new("RGB", (_PICTURE_WIDTH, _PICTURE_WIDTH * 9 // 16))

@@ -10,8 +10,15 @@ from boxkite.core.errors import PatternError, PlanError
 from boxkite.core.files.names import clash_key
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
 from boxkite.core.footage.source import Source
-from boxkite.core.metadata.value import KnownFacts
-from boxkite.core.naming.pattern import Pattern, Slash, check_length, check_tokens, make_name, read_pattern
+from boxkite.core.metadata.value import KnownMetadata
+from boxkite.core.naming.pattern import (
+    FolderBreak,
+    Pattern,
+    check_length,
+    check_tokens,
+    make_name,
+    read_pattern,
+)
 from boxkite.core.shots.token_listing import whole_source
 from boxkite.core.shots.tokens import FILE_TOKENS, NamingContext, ShotValues, known_tokens
 
@@ -36,8 +43,8 @@ class Renamed:
         return any(old != new for old, new in self.moves)
 
 
-def wanted_names(
-    sources: Sequence[Source], names: str, known: Mapping[Path, KnownFacts], user: str = ""
+def new_names(
+    sources: Sequence[Source], names: str, known: Mapping[Path, KnownMetadata], user: str = ""
 ) -> list[Renamed]:
     """Every source with the name that a pattern makes of its tokens; it stays in its folder and keeps its ending.
 
@@ -70,7 +77,7 @@ def _check(pattern: Pattern, known: set[str]) -> None:
                 column=choice.column,
                 hint="leave it out",
             )
-    if "/" in pattern.text or any(isinstance(part, Slash) for part in pattern.parts):
+    if "/" in pattern.text or any(isinstance(part, FolderBreak) for part in pattern.parts):
         raise PatternError(
             "renamed files stay in their folder", pattern=pattern.text, column=pattern.text.index("/") + 1,
             hint="leave out the /",

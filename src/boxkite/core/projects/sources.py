@@ -14,7 +14,7 @@ from boxkite.core.marks.mark_table import table_beside
 from boxkite.core.metadata.lookup import know
 from boxkite.core.naming.saved import pattern_of
 from boxkite.core.notices.notice import Notice
-from boxkite.core.projects.new_names import Renamed, wanted_names
+from boxkite.core.projects.new_names import Renamed, new_names
 from boxkite.core.projects.renaming import RenameRecord, rename
 
 
@@ -54,7 +54,7 @@ def plan_renaming(
     if not found.sources:
         raise FootageError("there is no source here", path=paths[0])
     known, notices = know(list(found.sources), tuple(metadata), match_by)
-    renamed = tuple(wanted_names(found.sources, pattern_of(names) or "", known, user))
+    renamed = tuple(new_names(found.sources, pattern_of(names) or "", known, user))
     beside = {table_beside(one.source.path) for one in renamed if one.changes}
     logs = (".ale",)
     tables = [*sorted(table for table in beside if table.is_file())]

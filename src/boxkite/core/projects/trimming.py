@@ -21,10 +21,10 @@ from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.shots.conforming import source_span
 from boxkite.core.shots.edit_clips import Wanted
-from boxkite.core.shots.edit_cutting import EditCutter, lacking_media
+from boxkite.core.shots.edit_cutting import EditCutter, missing_media
 from boxkite.core.shots.gathering import Gathered, Progress
 from boxkite.core.shots.limits import with_handles
-from boxkite.core.shots.placing import make_reel
+from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import EditPlace, IndexedSource, Shot
 from boxkite.core.timebase import Span, round_fraction
 
@@ -40,7 +40,7 @@ class Use:
     """
 
     clip: Clip
-    reel: IndexedSource
+    footage: IndexedSource
     first: int
     span: Span
     is_sound: bool
@@ -74,37 +74,39 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
     outputs = Outputs(job)
     if len(job.outputs) != 1:
         raise PlanError("a trimmed project has one output", hint=f"as {setting('to')} copy:trimmed")
-    reels: dict[Path, IndexedSource] = {}
+    footages: dict[Path, IndexedSource] = {}
 
-    def reel_of(source: Source) -> IndexedSource:
-        if source.path not in reels:
+    def footage_of(source: Source) -> IndexedSource:
+        if source.path not in footages:
             progress(source.label)
-            reels[source.path] = make_reel(source, measure_frames(source), None)
-        return reels[source.path]
+            footages[source.path] = index_source(source, measure_frames(source), None)
+        return footages[source.path]
 
     notices: list[Notice] = []
     unseen: list[Unseen] = []
-    cutter = EditCutter(replace(job, picture="originals"), job.paths, (), reel_of, notices, unseen)
+    cutter = EditCutter(replace(job, picture="originals"), job.paths, (), footage_of, notices, unseen)
     edit = cutter.edits[0]
-    uses = _uses(edit, cutter, reel_of, notices)
+    uses = _uses(edit, cutter, footage_of, notices)
     parts = [part for of_source in _by_source(uses) for part in _parts(of_source, job, separate=separate)]
     count: dict[Path, int] = {}
     for part in parts:
-        path = part.shot.reel.source.path
+        path = part.shot.footage.source.path
         count[path] = count.get(path, 0) + 1
     otherwise = {
         index: Otherwise((), names=_SEPARATE_PARTS if separate else _SEVERAL_PARTS)
         for index, part in enumerate(parts)
-        if job.names is None and count[part.shot.reel.source.path] > 1
+        if job.names is None and count[part.shot.footage.source.path] > 1
     }
     gathered = Gathered(tuple(part.shot for part in parts), tuple(notices), (), (), otherwise, tuple(unseen))
     plan = plan_of_shots(job, gathered, outputs, progress)
-    size = sum(reel.source.size_bytes for reel in {id(use.reel): use.reel for use in uses}.values())
+    size = sum(
+        footage.source.size_bytes for footage in {id(use.footage): use.footage for use in uses}.values()
+    )
     return Trim(edit, plan, tuple(parts), size)
 
 
 def _uses(
-    edit: Edit, cutter: EditCutter, reel_of: Callable[[Source], IndexedSource], notices: list[Notice]
+    edit: Edit, cutter: EditCutter, footage_of: Callable[[Source], IndexedSource], notices: list[Notice]
 ) -> list[Use]:
     found, missing, silent = [], [], 0
     finder = cutter.finder_of(edit)
@@ -116,9 +118,9 @@ def _uses(
             else:
                 missing.append(source.problem)
             continue
-        found.append(_use(timeline, track, clip, reel_of(source.source)))
+        found.append(_use(timeline, track, clip, footage_of(source.source)))
     if missing:
-        raise lacking_media(missing)
+        raise missing_media(missing)
     if not found:
         raise PlanError("this edit uses no media", path=edit.path)
     if silent:
@@ -136,34 +138,34 @@ def _media_clips(timelines: Sequence[Timeline]) -> Iterator[tuple[Timeline, Trac
                     yield timeline, track, clip
 
 
-def _use(timeline: Timeline, track: Track, clip: Clip, reel: IndexedSource) -> Use:
+def _use(timeline: Timeline, track: Track, clip: Clip, footage: IndexedSource) -> Use:
     place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
-    shown = source_span(Wanted(timeline, place, clip.name, "", clip, Fraction(0), clip.speed), clip, reel)
-    scale = abs(clip.speed) * reel.table.rate.fraction / timeline.rate.fraction
+    shown = source_span(Wanted(timeline, place, clip.name, "", clip, Fraction(0), clip.speed), clip, footage)
+    scale = abs(clip.speed) * footage.frame_index.rate.fraction / timeline.rate.fraction
     before = clip.transition_in.before if clip.transition_in else 0
     after = clip.transition_out.after if clip.transition_out else 0
     whole = Span(shown.start - round_fraction(before * scale), shown.end + round_fraction(after * scale))
-    span = whole.clipped_to(reel.table.span)
+    span = whole.clipped_to(footage.frame_index.span)
     if not span.length:
-        raise lacking_media([f"“{clip.name}” uses frames {whole.start} to {whole.end} of {reel.source.path},"
-                             f" which has {reel.table.frame_count}"])  # fmt: skip
-    return Use(clip, reel, shown.start, span, track.kind is TrackKind.SOUND)
+        raise missing_media([f"“{clip.name}” uses frames {whole.start} to {whole.end} of {footage.source.path},"
+                             f" which has {footage.frame_index.frame_count}"])  # fmt: skip
+    return Use(clip, footage, shown.start, span, track.kind is TrackKind.SOUND)
 
 
 def _by_source(uses: Sequence[Use]) -> list[list[Use]]:
     found: dict[int, list[Use]] = {}
     for use in uses:
-        found.setdefault(id(use.reel), []).append(use)
+        found.setdefault(id(use.footage), []).append(use)
     return [sorted(own, key=lambda use: (use.span.start, use.span.end)) for own in found.values()]
 
 
 def _parts(uses: Sequence[Use], job: Job, *, separate: bool) -> Iterator[Part]:
     """The stretches of one source, from its uses in the order of their starts."""
-    wide = [with_handles([Shot(use.reel, use.span)], job.handles)[0].span for use in uses]
+    wide = [with_handles([Shot(use.footage, use.span)], job.handles)[0].span for use in uses]
     groups = _apart(uses, wide) if separate else _touching(wide)
     for members in groups:
         span = Span(min(wide[index].start for index in members), max(wide[index].end for index in members))
-        yield _part([uses[index] for index in members], span, uses[0].reel)
+        yield _part([uses[index] for index in members], span, uses[0].footage)
 
 
 def _touching(spans: Sequence[Span]) -> list[list[int]]:
@@ -196,12 +198,12 @@ def _shared(first: Span, second: Span) -> int:
     return max(0, min(first.end, second.end) - max(first.start, second.start))
 
 
-def _part(uses: Sequence[Use], span: Span, reel: IndexedSource) -> Part:
+def _part(uses: Sequence[Use], span: Span, footage: IndexedSource) -> Part:
     names = list(dict.fromkeys(use.clip.name for use in uses))
     warnings = (USED_TIMES(count=len(uses), names=names),) if len(uses) > 1 else ()
     keywords = tuple(dict.fromkeys(word for use in uses for word in use.clip.keywords))
     return Part(
-        Shot(reel, span, keywords=keywords, note="; ".join(names), origin=uses[0].clip.origin, warnings=warnings,
+        Shot(footage, span, keywords=keywords, note="; ".join(names), origin=uses[0].clip.origin, warnings=warnings,
              way="files"),
         tuple(uses),
     )  # fmt: skip
@@ -246,13 +248,13 @@ def _pointing_at(clip: Clip, use: Use, row: Row, folder: Path) -> Clip:
         path=written.as_posix(),
         first=first,
         frames=row.span.length,
-        rate=use.reel.table.rate,
+        rate=use.footage.frame_index.rate,
     )
     return replace(
         clip,
         media=media,
         source_start=first + use.first - row.span.start,
-        source_rate=use.reel.table.rate,
+        source_rate=use.footage.frame_index.rate,
         source_from_zero=None,
         source_drop=row.in_timecode.drop,
     )

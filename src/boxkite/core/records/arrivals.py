@@ -13,7 +13,7 @@ from boxkite.core.records.store import Records, storable
 
 
 @dataclass(frozen=True)
-class Landing:
+class ArrivalRecord:
     """One source that has landed. stamp: as it was then. state: "taken" or "set aside", for the reason given."""
 
     path: Path
@@ -24,26 +24,28 @@ class Landing:
     at: str = ""
 
 
-class Landed:
+class ArrivalLog:
     """The landings of one watched folder."""
 
     def __init__(self, records: Records, folder: Path) -> None:
         self._records = records
         self._folder = storable(str(folder))
 
-    def all(self) -> dict[Path, Landing]:
+    def all(self) -> dict[Path, ArrivalRecord]:
         """Every landing, by its path. Raises RecordsError."""
         rows = self._records.ask(
             "select path, stamp, state, batch, reason, at from landed where folder = ? order by at",
             self._folder,
         )
-        return {Path(os.fsdecode(path)): Landing(Path(os.fsdecode(path)), *rest) for path, *rest in rows}
+        return {
+            Path(os.fsdecode(path)): ArrivalRecord(Path(os.fsdecode(path)), *rest) for path, *rest in rows
+        }
 
     def take(self, stamps: Mapping[Path, str]) -> Callable[[sqlite3.Connection, str], None]:
         """What notes sources as taken into a batch, in the step that begins it."""
 
         def note(store: sqlite3.Connection, batch: str) -> None:
-            self._note(store, [Landing(path, stamp, "taken", batch) for path, stamp in stamps.items()])
+            self._note(store, [ArrivalRecord(path, stamp, "taken", batch) for path, stamp in stamps.items()])
 
         return note
 
@@ -53,7 +55,7 @@ class Landed:
         batch: that it was taken into before it changed.
         """
         with self._records.change() as store:
-            self._note(store, [Landing(path, stamp, "set aside", batch, reason)])
+            self._note(store, [ArrivalRecord(path, stamp, "set aside", batch, reason)])
 
     def look_again(self) -> int:
         """Forget what was set aside; how many that were. Raises RecordsError."""
@@ -71,7 +73,7 @@ class Landed:
         )
         return [name for (name,) in rows]
 
-    def _note(self, store: sqlite3.Connection, landings: Iterable[Landing]) -> None:
+    def _note(self, store: sqlite3.Connection, landings: Iterable[ArrivalRecord]) -> None:
         at = now_text()
         store.executemany(
             "insert or replace into landed (folder, path, stamp, state, batch, reason, at)"

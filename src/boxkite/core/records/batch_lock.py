@@ -19,7 +19,7 @@ def lock_path(folder: Path, name: str) -> Path:
     return folder / "running" / f"{name}.lock"
 
 
-class Holding:
+class BatchLock:
     """Holds a batch while it is run, or a folder while it is watched; a second process cannot. Use it as a context."""
 
     def __init__(self, folder: Path, name: str, *, taken: str = "", hint: str = "") -> None:

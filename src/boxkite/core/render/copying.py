@@ -19,15 +19,15 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import DamagedError, VerificationError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
-from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_pictures
-from boxkite.core.footage.keyframes import stored_pictures
-from boxkite.core.footage.opening import open_source, picture_stream
+from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_frames
+from boxkite.core.footage.keyframes import stored_frames
+from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.read_ahead import read_ahead
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result, Verification
-from boxkite.core.render.verifying import compare_looks, picture_look
+from boxkite.core.render.verifying import compare_thumbnails, thumbnail_of
 from boxkite.core.timebase import Span
 
 _ALIKE = 0.1
@@ -57,7 +57,7 @@ def copy_shot(row: Row, partial: Path) -> Result:
 
 def _copy(row: Row, partial: Path) -> int:
     """Write the file and return how many pictures are in it; an index stands before the pictures."""
-    if row.shot.reel.source.container != "mov":
+    if row.shot.footage.source.container != "mov":
         return _write(row, partial, {})
     if row.expected_bytes >= _RESERVING_PAYS_BYTES:
         try:
@@ -71,7 +71,7 @@ def _index_bytes(row: Row) -> int:
     """Room for the index of a copy: place, size, time, shift and kind of each packet (ISO/IEC 14496-12, 8.6, 8.7)."""
     pictures = sum(piece.span.length for piece in row.pieces)
     seconds = sum(piece.seconds for piece in row.pieces)
-    sounds = sum(seconds * audio.sample_rate_hz / _LEAST_SAMPLES for audio in row.sound_source.audio)
+    sounds = sum(seconds * audio.sample_rate_hz / _LEAST_SAMPLES for audio in row.audio_source.audio)
     return round((pictures + sounds) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
 
 
@@ -84,10 +84,10 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
     with av.open(f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options) as outgoing:
         streams: dict[int, Any] = {}
         for place, piece in enumerate(row.pieces):
-            with open_source(piece.shot.reel.source) as incoming:
-                stream = picture_stream(incoming)
+            with open_source(piece.shot.footage.source) as incoming:
+                stream = video_stream(incoming)
                 if stream is None or stream.time_base is None:
-                    raise DamagedError("its picture has gone", path=piece.shot.reel.source.path)
+                    raise DamagedError("its picture has gone", path=piece.shot.footage.source.path)
                 if not place:
                     streams = _add_streams(incoming, outgoing, row, stream.index)
                 own = _same_streams(incoming, streams, stream.index) if place else streams
@@ -95,7 +95,7 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
                 if pictures.begin > 0:
                     _seek(incoming, stream, pictures.first_time)
                 _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
-                if piece.shot.reel.table.constant and len(pictures.own) != piece.frames:
+                if piece.shot.footage.frame_index.constant and len(pictures.own) != piece.frames:
                     raise VerificationError(
                         f"{len(pictures.own)} pictures are stored, the plan says {piece.frames}"
                     )
@@ -118,8 +118,8 @@ class _Pictures:
 
     @classmethod
     def of(cls, row: Row, base: Fraction) -> _Pictures:
-        stored = stored_pictures(row.shot.reel.source)
-        places = stored.places(row.shot.reel.table, row.span)
+        stored = stored_frames(row.shot.footage.source)
+        places = stored.places(row.shot.footage.frame_index, row.span)
         if places is None:
             raise DamagedError("there is no keyframe to begin at")
         first_time, last_place = int(stored.times[places[0]]), places[1]
@@ -184,8 +184,8 @@ def _add_streams(
         if stream.index == picture_index:
             copied.codec_context.framerate = stream.average_rate or row.rate.fraction
             copied.metadata["timecode"] = str(row.in_timecode)
-            if row.shot.reel.source.reel:
-                copied.metadata["reel_name"] = row.shot.reel.source.reel
+            if row.shot.footage.source.reel:
+                copied.metadata["reel_name"] = row.shot.footage.source.reel
     outgoing.metadata["title"] = row.name.rpartition("/")[2]
     return found
 
@@ -320,7 +320,7 @@ def _look_again(row: Row, partial: Path, pictures: int) -> int:
         (ends[0], ends[0].span.start, first, "first"),
         (ends[1], ends[1].span.end - 1, last, "last"),
     ):
-        reel = piece.shot.reel
-        _, wanted = next(read_pictures(reel.source, reel.table, Span(frame, frame + 1), threads=1))
-        compare_looks(picture, picture_look(wanted), which, _ALIKE)
+        footage = piece.shot.footage
+        _, wanted = next(read_frames(footage.source, footage.frame_index, Span(frame, frame + 1), threads=1))
+        compare_thumbnails(picture, thumbnail_of(wanted), which, _ALIKE)
     return tracks

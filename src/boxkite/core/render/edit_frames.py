@@ -11,7 +11,7 @@ import numpy as np
 from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
 
-from boxkite.core.footage.decoding import Damage, read_pictures
+from boxkite.core.footage.decoding import Damage, read_frames
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import BT601, BT709, matrix_of
 from boxkite.core.picture.conversion import FrameConversion
@@ -20,10 +20,10 @@ from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.presets.codecs import VideoCodec
 from boxkite.core.presets.geometry import Sizing, plan_geometry, steps_of
 from boxkite.core.presets.model import Video
+from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.mixing import as_sound, interleaved
-from boxkite.core.render.sounds import SoundReader
 from boxkite.core.shots.composing import SOUND
-from boxkite.core.shots.shot import Composition, IndexedSource, Layer, SoundLayer
+from boxkite.core.shots.shot import AudioLayer, Composition, IndexedSource, Layer
 from boxkite.core.timebase import FrameRate, Span, round_fraction, sample_at
 
 _BACKWARDS_AT_ONCE = 12
@@ -33,14 +33,14 @@ _WORKING_CODEC: VideoCodec = "ffv1"
 """Takes the frames of an edit as they are; nothing is written in it."""
 
 
-class EditPictures:
+class EditFrames:
     """The pictures of an edit, each asked for once and in order."""
 
-    def __init__(self, reel: IndexedSource, threads: int, damage: Damage | None) -> None:
-        assert reel.composition and reel.source.video
-        self._tracks = reel.composition.tracks
+    def __init__(self, footage: IndexedSource, threads: int, damage: Damage | None) -> None:
+        assert footage.composition and footage.source.video
+        self._tracks = footage.composition.tracks
         self._threads, self._damage = threads, damage
-        self._conform = _Conform(reel)
+        self._conform = _Conform(footage)
         self._readers: dict[int, _LayerReader] = {}
         self._reached = [0] * len(self._tracks)
 
@@ -94,11 +94,11 @@ class EditPictures:
         return found
 
     def _picture(self, layer: Layer, frame: int) -> VideoFrame:
-        if layer.reel is None:
+        if layer.footage is None:
             return self._conform.black()
         if id(layer) not in self._readers:
             self._readers[id(layer)] = _LayerReader(
-                layer, layer.reel, self._conform, self._threads, self._damage
+                layer, layer.footage, self._conform, self._threads, self._damage
             )
         return self._readers[id(layer)].at(frame)
 
@@ -127,19 +127,19 @@ def _share(frame: int, cut: int, fade: tuple[int, int]) -> Fraction:
 class _Conform:
     """Brings pictures of any source to the size and format of an edit."""
 
-    def __init__(self, reel: IndexedSource) -> None:
-        assert reel.composition and reel.source.video
-        self.video = reel.source.video
-        self.pixel_format = _working_format(reel.composition)
+    def __init__(self, footage: IndexedSource) -> None:
+        assert footage.composition and footage.source.video
+        self.video = footage.source.video
+        self.pixel_format = _working_format(footage.composition)
         self._layout = PixelLayout.of(self.pixel_format)
         self._matrix = BT709 if self.video.height_px >= 720 else BT601
         self._black: VideoFrame | None = None
 
     def through(
-        self, layer: Layer, reel: IndexedSource, pictures: Iterator[VideoFrame]
+        self, layer: Layer, footage: IndexedSource, pictures: Iterator[VideoFrame]
     ) -> Iterator[VideoFrame]:
         """Frames of a source, upright, progressive, sized with bars, with the clip's own look."""
-        own = reel.source.video
+        own = footage.source.video
         assert own
         sizing = Sizing(
             "fit",
@@ -153,13 +153,13 @@ class _Conform:
             sizing,
             own.width_px,
             own.height_px,
-            rotation_degrees=reel.table.rotation_degrees,
+            rotation_degrees=footage.frame_index.rotation_degrees,
             sample_aspect=own.sample_aspect,
         )
         working = Video(codec=_WORKING_CODEC, pixel_format=self.pixel_format)
         chain = PictureChain(
             FrameConversion(
-                working, geometry, reel.table.rate, look=layer.look, is_interlaced=own.is_interlaced
+                working, geometry, footage.frame_index.rate, look=layer.look, is_interlaced=own.is_interlaced
             )
         )
         for picture in pictures:
@@ -211,16 +211,16 @@ class _Conform:
 def _working_format(composition: Composition) -> str:
     """The pixel format that holds what all sources have: the most bits, the finest chroma."""
     formats = {
-        layer.reel.source.video.pixel_format
+        layer.footage.source.video.pixel_format
         for track in composition.tracks
         for layer in track
-        if layer.reel and layer.reel.source.video
+        if layer.footage and layer.footage.source.video
     }
     deep = any(
-        layer.reel.source.video.bit_depth > 8
+        layer.footage.source.video.bit_depth > 8
         for track in composition.tracks
         for layer in track
-        if layer.reel and layer.reel.source.video
+        if layer.footage and layer.footage.source.video
     )
     if all("420" in one or one in ("nv12", "p010le") for one in formats):
         return "yuv420p10le" if deep else "yuv420p"
@@ -233,10 +233,10 @@ class _LayerReader:
     """The pictures of one clip at its speed, forwards, backwards or frozen."""
 
     def __init__(
-        self, layer: Layer, reel: IndexedSource, conform: _Conform, threads: int, damage: Damage | None
+        self, layer: Layer, footage: IndexedSource, conform: _Conform, threads: int, damage: Damage | None
     ) -> None:
         self.layer = layer
-        self._reel, self._conform = reel, conform
+        self._footage, self._conform = footage, conform
         self._threads, self._damage = threads, damage
         self._stream: Iterator[tuple[int, VideoFrame]] | None = None
         self._pictures: Generator[tuple[int, VideoFrame], None, None] | None = None
@@ -250,7 +250,7 @@ class _LayerReader:
             return self._backwards(wanted)
         if self._held is None or not self._number <= wanted <= self._number + _LONGEST_WAY_ON:
             self.close()
-            self._stream = self._open(Span(wanted, self._reel.table.frame_count))
+            self._stream = self._open(Span(wanted, self._footage.frame_index.frame_count))
             self._number, self._held = next(self._stream)
         assert self._stream
         while self._number < wanted:
@@ -268,10 +268,10 @@ class _LayerReader:
         return self._behind[wanted]
 
     def _open(self, span: Span) -> Iterator[tuple[int, VideoFrame]]:
-        pictures = self._pictures = read_pictures(
-            self._reel.source, self._reel.table, span, threads=self._threads, damage=self._damage
+        pictures = self._pictures = read_frames(
+            self._footage.source, self._footage.frame_index, span, threads=self._threads, damage=self._damage
         )
-        conformed = self._conform.through(self.layer, self._reel, (picture for _, picture in pictures))
+        conformed = self._conform.through(self.layer, self._footage, (picture for _, picture in pictures))
         return zip(range(span.start, span.end), conformed, strict=False)
 
     def close(self) -> None:
@@ -281,13 +281,13 @@ class _LayerReader:
             pictures.close()
 
 
-class EditSounds:
+class EditAudio:
     """The sound of an edit, all its tracks added up, as one stereo track; sample 0 is the edit's first frame."""
 
-    def __init__(self, reel: IndexedSource, span: Span) -> None:
-        assert reel.composition
-        self._rate = reel.table.rate
-        self._waiting = [one for one in reel.composition.sounds if one.record.clipped_to(span).length]
+    def __init__(self, footage: IndexedSource, span: Span) -> None:
+        assert footage.composition
+        self._rate = footage.frame_index.rate
+        self._waiting = [one for one in footage.composition.sounds if one.record.clipped_to(span).length]
         self._waiting.sort(key=lambda one: one.record.start)
         self._sounding: list[_Sounding] = []
         self._span = span
@@ -324,16 +324,16 @@ class EditSounds:
 class _Sounding:
     """The sound of one clip while it is heard."""
 
-    def __init__(self, layer: SoundLayer, rate: FrameRate, span: Span) -> None:
+    def __init__(self, layer: AudioLayer, rate: FrameRate, span: Span) -> None:
         self._layer, self._rate = layer, rate
-        own = layer.reel.table.rate
+        own = layer.footage.frame_index.rate
         self._scale = Fraction(1) if own.nominal == rate.nominal else own.fraction / rate.fraction
         heard = layer.record.clipped_to(span)
         self._position = sample_at(heard.start, rate, SOUND.sample_rate_hz)
         self.end = sample_at(heard.end, rate, SOUND.sample_rate_hz)
         start = layer.span.start + round_fraction((heard.start - layer.record.start) * self._scale)
-        end = max(start, min(layer.span.end, layer.reel.table.frame_count))
-        self._reader = SoundReader(layer.reel, Span(start, end), (0,))
+        end = max(start, min(layer.span.end, layer.footage.frame_index.frame_count))
+        self._reader = AudioReader(layer.footage, Span(start, end), (0,))
         self._resampler = av.AudioResampler(format="flt", layout=SOUND.layout, rate=SOUND.sample_rate_hz)
         self._source_end = end
         self._is_flushed = False

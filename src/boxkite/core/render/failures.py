@@ -29,7 +29,7 @@ def failed(row: Row, error: Exception) -> Result:
         failure=explain(error),
         detail=_detail_of(error),
         may_pass=_may_pass(error),
-        no_room=_is_no_room(error),
+        out_of_space=_is_no_room(error),
     )
 
 

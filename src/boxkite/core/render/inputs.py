@@ -6,27 +6,32 @@ from collections.abc import Iterator, Sequence
 
 from av.video.frame import VideoFrame
 
-from boxkite.core.footage.decoding import Damage, read_pictures
+from boxkite.core.footage.decoding import Damage, read_frames
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.edit_frames import EditPictures, EditSounds
-from boxkite.core.render.sounds import SoundReader
+from boxkite.core.render.audio_reader import AudioReader
+from boxkite.core.render.edit_frames import EditAudio, EditFrames
 from boxkite.core.timebase import Span
 
 
-def open_pictures(
+def open_frames(
     rows: Sequence[Row], stretch: Span, threads: int, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
     """(frame number, picture) of every frame of a stretch that rows of one source share."""
-    reel = rows[0].shot.reel
-    if reel.composition:
-        return EditPictures(reel, threads, damage).read(stretch)
-    return read_pictures(
-        reel.source, reel.table, stretch, threads=threads, damage=damage, hardware=rows[0].decode_with
+    footage = rows[0].shot.footage
+    if footage.composition:
+        return EditFrames(footage, threads, damage).read(stretch)
+    return read_frames(
+        footage.source,
+        footage.frame_index,
+        stretch,
+        threads=threads,
+        damage=damage,
+        hardware=rows[0].decode_with,
     )
 
 
-def open_sounds(row: Row, span: Span, tracks: tuple[int, ...]) -> SoundReader | EditSounds:
+def open_audio(row: Row, span: Span, tracks: tuple[int, ...]) -> AudioReader | EditAudio:
     """The sound of a span of a row's shot."""
-    if row.shot.reel.composition:
-        return EditSounds(row.shot.reel, span)
-    return SoundReader(row.shot.reel, span, tracks, accept_damaged=row.accept_damaged)
+    if row.shot.footage.composition:
+        return EditAudio(row.shot.footage, span)
+    return AudioReader(row.shot.footage, span, tracks, accept_damaged=row.accept_damaged)

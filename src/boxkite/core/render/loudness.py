@@ -13,8 +13,8 @@ from av.audio.frame import AudioFrame
 from boxkite.core.notices.files import QUIETER, TOO_SILENT
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.inputs import open_sounds
-from boxkite.core.render.mixing import SoundChain
+from boxkite.core.render.inputs import open_audio
+from boxkite.core.render.mixing import AudioChain
 
 _QUIETEST_LUFS = -70.0
 """The absolute gate of BS.1770: what stays below is silence, and is left as it is."""
@@ -84,10 +84,10 @@ class _Meter:
 
 def measure(row: Row) -> list[Loudness]:
     """The loudness of each sound track that the row's file will hold, before any gain."""
-    chain = SoundChain(row)
-    reader = open_sounds(row, row.span, row.sound_tracks)
+    chain = AudioChain(row)
+    reader = open_audio(row, row.span, row.audio_tracks)
     meters: dict[int, _Meter] = {}
-    step = row.shot.reel.table.rate.nominal
+    step = row.shot.footage.frame_index.rate.nominal
     try:
         for frame in [*range(row.span.start + step, row.span.end, step), row.span.end]:
             for place, sound in reader.until(frame):
@@ -104,7 +104,7 @@ def gains_for(row: Row) -> tuple[tuple[float, ...], list[Notice]]:
     Also notices: tracks that end up quieter than asked, or that are silent.
     """
     audio = row.preset.audio
-    if audio is None or audio.loudness_lufs is None or not row.sound_tracks:
+    if audio is None or audio.loudness_lufs is None or not row.audio_tracks:
         return (), []
     gains, notices = [], []
     for track, found in enumerate(measure(row)):

@@ -16,22 +16,22 @@ from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.files.partials import discard_notes, notes_beside
 from boxkite.core.footage.decoding import Damage
-from boxkite.core.footage.opening import works_here
+from boxkite.core.footage.opening import decoder_works_here
 from boxkite.core.notices.files import DECODER_FELL_BACK, ENDS_EARLY, SILENCE_FILLED
 from boxkite.core.notices.notice import Notice
-from boxkite.core.plan.rows import Row, stretch_of
-from boxkite.core.plan.sound_tracks import file_tracks
+from boxkite.core.plan.audio_tracks import file_tracks
+from boxkite.core.plan.rows import Row, group_span
 from boxkite.core.render.copying import copy_shot
 from boxkite.core.render.encode.codec_options import sound_rate
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared, expected_samples
 from boxkite.core.render.encode.first_pass import FirstPass
 from boxkite.core.render.encode.image_writer import ImageWriter, verify_images
 from boxkite.core.render.failures import failed
-from boxkite.core.render.inputs import open_pictures, open_sounds
+from boxkite.core.render.inputs import open_audio, open_frames
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
 from boxkite.core.render.result import Result
-from boxkite.core.render.verifying import Expected, picture_look, verify
+from boxkite.core.render.verifying import Expected, thumbnail_of, verify
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 Progress = Callable[[int], None]
@@ -41,14 +41,14 @@ _SILENT_HZ = 48_000
 class Writer(Protocol):
     """What makes a file, or a folder of images, of pictures and sounds."""
 
-    first_picture: VideoFrame | None
-    last_picture: VideoFrame | None
+    first_frame: VideoFrame | None
+    last_frame: VideoFrame | None
     warnings: list[Notice]
 
-    def put_picture(self, picture: VideoFrame) -> None:
+    def put_frame(self, picture: VideoFrame) -> None:
         """Take the next picture, as decoded."""
 
-    def put_sound(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, sound: AudioFrame) -> None:
         """Take the next sound of one of the row's tracks."""
 
     def end(self) -> None:
@@ -82,7 +82,7 @@ class _FileBeingMade:
             except (BoxkiteError, OSError, ValueError) as error:
                 self.fail(error)
 
-    def put_picture(self, number: int, picture: VideoFrame) -> None:
+    def put_frame(self, number: int, picture: VideoFrame) -> None:
         """Hand over the picture of a source's frame, as often as the row's rate asks."""
         if self.failure or not self.row.span.start <= number < self.row.span.end:
             return
@@ -92,7 +92,7 @@ class _FileBeingMade:
             place = number - self.row.span.start
             times = _pictures_until(self.row, place + 1) - _pictures_until(self.row, place)
         for _ in range(times):
-            self.attempt(self.writer.put_picture, picture)
+            self.attempt(self.writer.put_frame, picture)
 
     @property
     def held(self) -> Span:
@@ -102,10 +102,10 @@ class _FileBeingMade:
 
 def _pictures_until(row: Row, frames: int) -> int:
     """Pictures of a row at its own rate that begin before so many frames of its source are over."""
-    return round_fraction(frames * row.rate.fraction / row.shot.reel.table.rate.fraction, "up")
+    return round_fraction(frames * row.rate.fraction / row.shot.footage.frame_index.rate.fraction, "up")
 
 
-def render_stretch(
+def make_files(
     rows: Sequence[Row], partials: Sequence[Path], *, threads: int, progress: Progress = lambda _: None
 ) -> list[Result]:
     """Make all files of one stretch of a source. rows: as rows_by_stretch gives them; partials: where each is written.
@@ -198,8 +198,8 @@ class _Sounds:
         self.makings = makings
         self.span = span
         row = makings[0].row
-        self.tracks = tuple(sorted({track for making in makings for track in making.row.sound_tracks}))
-        self.reader = open_sounds(row, span, self.tracks)
+        self.tracks = tuple(sorted({track for making in makings for track in making.row.audio_tracks}))
+        self.reader = open_audio(row, span, self.tracks)
 
     def until(self, frame: int) -> None:
         """Hand on what is heard before a frame."""
@@ -208,9 +208,9 @@ class _Sounds:
         for place, sound in self.reader.until(min(frame, self.span.end)):
             track = self.tracks[place]
             for making in self.makings:
-                if track in making.row.sound_tracks:
-                    own = making.row.sound_tracks.index(track)
-                    making.attempt(making.writer.put_sound, own, sound)
+                if track in making.row.audio_tracks:
+                    own = making.row.audio_tracks.index(track)
+                    making.attempt(making.writer.put_audio, own, sound)
 
     def close(self) -> None:
         """Say how much silence there was, and let go of the file."""
@@ -224,7 +224,7 @@ def _open_all_sounds(makings: Sequence[_FileBeingMade]) -> list[_Sounds]:
     """A reader for each span that files hold sound of: cut to its own samples."""
     alike: dict[tuple[Span, int], list[_FileBeingMade]] = {}
     for making in makings:
-        if making.row.sound_tracks:
+        if making.row.audio_tracks:
             alike.setdefault((making.row.span, id(making.row.shot.sound)), []).append(making)
     return [_Sounds(members, span) for (span, _), members in alike.items()]
 
@@ -241,15 +241,15 @@ def _feed(
     if not makings:
         return
     rows = [making.row for making in makings]
-    stretch = stretch_of(rows)
+    stretch = group_span(rows)
     sounds = _open_all_sounds(makings) if sound else []
     of_picture = [making for making in makings if making.row.preset.video]
     try:
-        pictures = open_pictures(rows, stretch, threads, damage) if of_picture else _moments(rows[0], stretch)
+        pictures = open_frames(rows, stretch, threads, damage) if of_picture else _moments(rows[0], stretch)
         for number, picture in pictures:
             if picture:
                 for making in of_picture:
-                    making.put_picture(number, picture)
+                    making.put_frame(number, picture)
             for one in sounds:
                 one.until(number + 1)
             if sound:
@@ -268,7 +268,7 @@ def _feed(
 
 def _moments(row: Row, stretch: Span) -> Iterator[tuple[int, None]]:
     """The frames of a stretch of which only the sound is wanted, about one a second, and the last."""
-    step = row.shot.reel.table.rate.nominal
+    step = row.shot.footage.frame_index.rate.nominal
     yield from ((number, None) for number in range(stretch.start, stretch.end - 1, step))
     yield stretch.end - 1, None
 
@@ -276,10 +276,10 @@ def _moments(row: Row, stretch: Span) -> Iterator[tuple[int, None]]:
 def _put_silence(makings: Sequence[_FileBeingMade], frame: int) -> None:
     """Silence up to a frame, for files that need a track and have no sound."""
     for making in makings:
-        span, rate = making.row.span, making.row.shot.reel.table.rate
+        span, rate = making.row.span, making.row.shot.footage.frame_index.rate
         if making.row.is_silent_track and span.start < frame <= span.end:
             samples = sample_at(frame, rate, _SILENT_HZ) - sample_at(frame - 1, rate, _SILENT_HZ)
-            making.attempt(making.writer.put_sound, 0, silence(samples))
+            making.attempt(making.writer.put_audio, 0, silence(samples))
 
 
 def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
@@ -299,7 +299,7 @@ def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
         discard(making.partial)
         return failed(row, error)
     warnings = [*making.writer.warnings, *making.warnings]
-    if row.decode_with and not works_here(row.decode_with):
+    if row.decode_with and not decoder_works_here(row.decode_with):
         warnings.append(DECODER_FELL_BACK(kind=row.decode_with))
     if damage:
         warnings += damage.notices(row.span)
@@ -311,18 +311,18 @@ def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
 def _expected(making: _FileBeingMade) -> Expected:
     row, writer, held = making.row, making.writer, making.held
     samples = []
-    for positions in file_tracks(row.preset.audio, row.sound_tracks):
+    for positions in file_tracks(row.preset.audio, row.audio_tracks):
         assert row.preset.audio
-        own_hz = row.sound_source.audio[positions[0]].sample_rate_hz
+        own_hz = row.audio_source.audio[positions[0]].sample_rate_hz
         rate = sound_rate(row.preset, own_hz)
         samples.append((expected_samples(row, held, positions[0]), rate, int(rate != own_hz)))
     if row.is_silent_track:
-        own = row.shot.reel.table.rate
+        own = row.shot.footage.frame_index.rate
         count = sample_at(held.end, own, _SILENT_HZ) - sample_at(held.start, own, _SILENT_HZ)
         samples.append((count, _SILENT_HZ, 0))
     if row.geometry is None:
         return Expected(0, row.rate, 0, 0, tuple(samples), None, None)
-    if writer.first_picture is None or writer.last_picture is None:
+    if writer.first_frame is None or writer.last_frame is None:
         raise RenderError("not one picture was encoded")
     frames = _pictures_until(row, held.length) if row.preset.frame_rate else held.length
     return Expected(
@@ -331,6 +331,6 @@ def _expected(making: _FileBeingMade) -> Expected:
         width_px=row.geometry.width_px,
         height_px=row.geometry.height_px,
         samples=tuple(samples),
-        first_look=picture_look(writer.first_picture),
-        last_look=picture_look(writer.last_picture),
+        first_thumbnail=thumbnail_of(writer.first_frame),
+        last_thumbnail=thumbnail_of(writer.last_frame),
     )

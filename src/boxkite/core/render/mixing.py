@@ -10,14 +10,14 @@ import av
 import numpy as np
 from av.audio.frame import AudioFrame
 
+from boxkite.core.plan.audio_tracks import file_tracks, layout_of
 from boxkite.core.plan.rows import Row
-from boxkite.core.plan.sound_tracks import file_tracks, layout_of
 from boxkite.core.presets.codecs import is_unsaid
 
 _SILENCE_HZ = 48_000
 
 
-class SoundChain:
+class AudioChain:
     """Takes the sound of a row's tracks, in order and without gaps, and gives out that of its file's tracks.
 
     gains: factors, one for each track of the file. Several tracks are mixed at equal power: their sum, divided
@@ -28,14 +28,14 @@ class SoundChain:
         audio = row.preset.audio
         assert audio
         self._gains = gains
-        several = len(row.sound_tracks) > 1
+        several = len(row.audio_tracks) > 1
         self._mixed = several and audio.tracks == "mixed"
         self._merged = several and audio.tracks == "merged"
-        self._beside = _Beside(len(row.sound_tracks)) if self._merged or self._mixed else None
-        tracks = row.sound_source.audio
+        self._beside = _Beside(len(row.audio_tracks)) if self._merged or self._mixed else None
+        tracks = row.audio_source.audio
         self._layouts = [
             layout_of(audio, [tracks[place] for place in places])
-            for places in file_tracks(audio, row.sound_tracks)
+            for places in file_tracks(audio, row.audio_tracks)
         ] or ["stereo"]  # of silence
         self._resamplers: dict[int, av.AudioResampler] = {}
 

@@ -13,7 +13,7 @@ class Verification:
     """What was counted in a finished file. checksum: over all its bytes (records/checksum.py)."""
 
     frames: int
-    sound_tracks: int
+    audio_tracks: int
     size_bytes: int
     checksum: str = ""
 
@@ -34,4 +34,4 @@ class Result:
     seconds: float = 0.0
     detail: str = ""
     may_pass: bool = False
-    no_room: bool = False
+    out_of_space: bool = False

@@ -37,11 +37,11 @@ class Expected:
     width_px: int
     height_px: int
     samples: tuple[tuple[int, int, int], ...]
-    first_look: np.ndarray | None
-    last_look: np.ndarray | None
+    first_thumbnail: np.ndarray | None
+    last_thumbnail: np.ndarray | None
 
 
-def picture_look(picture: VideoFrame) -> np.ndarray:
+def thumbnail_of(picture: VideoFrame) -> np.ndarray:
     """A picture's lightness, area-averaged to 32 × 18, as float: enough to tell one frame from another.
 
     By its samples alone, whatever its colour tags say: a decoder may tell more than the encoder was told.
@@ -137,12 +137,12 @@ def _check_ends(
     first = next(_decode_for(container, stream, times[0]), None)
     if first is None:
         raise VerificationError("the first frame of the finished file cannot be decoded")
-    compare_looks(first, expected.first_look, "first")
+    compare_thumbnails(first, expected.first_thumbnail, "first")
     container.seek(max(keys, default=times[0]), stream=stream)
     last = next(_decode_for(container, stream, times[-1]), None)
     if last is None:
         raise VerificationError("the last frame of the finished file cannot be decoded")
-    compare_looks(last, expected.last_look, "last")
+    compare_thumbnails(last, expected.last_thumbnail, "last")
 
 
 def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> Iterator[VideoFrame]:
@@ -156,7 +156,7 @@ def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> 
         yield from (picture for picture in pictures if picture.pts == wanted)
 
 
-def compare_looks(
+def compare_thumbnails(
     picture: VideoFrame, look: np.ndarray | None, which: str, most: float = _MOST_DIFFERENCE
 ) -> None:
     """Make sure that a picture looks as one that was encoded. most: mean difference allowed.
@@ -165,6 +165,6 @@ def compare_looks(
     """
     if look is None:
         return
-    difference = float(np.abs(picture_look(picture) - look).mean())
+    difference = float(np.abs(thumbnail_of(picture) - look).mean())
     if difference > most:
         raise VerificationError(f"the {which} frame of the finished file is not the picture that was encoded")

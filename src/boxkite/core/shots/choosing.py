@@ -107,7 +107,7 @@ def _fits(text: str, patterns: Sequence[str]) -> bool:
 
 def _of_length(shot: Shot, text: str, choice: Choice, option: str) -> bool:
     """Whether a shot is as long as "50", "2s-", "-100" or "1s-00:00:04:00" say."""
-    rate = shot.reel.table.rate
+    rate = shot.footage.frame_index.rate
     shortest, dash, longest = text.partition("-")
     try:
         least = _frames(shortest, rate) if shortest else 0

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Transition
-from boxkite.core.footage.source import AudioFacts
+from boxkite.core.footage.source import AudioInfo
 from boxkite.core.looks.look import Look
 from boxkite.core.notices.edit import (
     AUDIO_EFFECTS_NOT_RENDERED,
@@ -20,17 +20,17 @@ from boxkite.core.notices.edit import (
 from boxkite.core.notices.notice import Notice
 from boxkite.core.notices.shots import TITLE
 from boxkite.core.shots.conforming import source_frames_of
-from boxkite.core.shots.edit_clips import Flat, flattened
-from boxkite.core.shots.shot import Composition, IndexedSource, Layer, LeftOut, SoundLayer
+from boxkite.core.shots.edit_clips import PlacedClip, flattened
+from boxkite.core.shots.shot import AudioLayer, Composition, IndexedSource, Layer, LeftOut
 from boxkite.core.timebase import Span
 
-SOUND = AudioFacts(0, "mixed", 48_000, 2, "stereo")
+SOUND = AudioInfo(0, "mixed", 48_000, 2, "stereo")
 """What all sound tracks of an edit are mixed to."""
 _DISSOLVES = ("dissolve", "cross dissolve", "smpte_dissolve", "fade")
 
 
 @dataclass(frozen=True)
-class Wished:
+class TrackChoice:
     """What is wanted of an edit's tracks: their names, all where it is empty; in any case."""
 
     tracks: tuple[str, ...] = ()
@@ -43,9 +43,9 @@ class Wished:
 def compose(
     timeline: Timeline,
     origin: str,
-    reel_of_clip: Callable[[Clip], IndexedSource],
+    footage_of_clip: Callable[[Clip], IndexedSource],
     look_of_clip: Callable[[Clip, IndexedSource], Look],
-    wished: Wished,
+    wished: TrackChoice,
 ) -> tuple[Composition, list[Notice]]:
     """The layers of a timeline, nested ones opened, and what of it cannot be rendered.
 
@@ -53,7 +53,7 @@ def compose(
     """
     notices: list[Notice] = []
     left: list[LeftOut] = []
-    by_layer: dict[tuple[int, ...], list[Flat]] = {}
+    by_layer: dict[tuple[int, ...], list[PlacedClip]] = {}
     for flat in flattened(timeline, left, origin):
         if wished.takes(flat.track):
             by_layer.setdefault(flat.layer, []).append(flat)
@@ -63,17 +63,17 @@ def compose(
     tracks = []
     for _, flats in sorted(by_layer.items()):
         flats.sort(key=lambda one: one.record.start)
-        layers = [_layer(timeline, one, flats, reel_of_clip, look_of_clip, notices) for one in flats]
+        layers = [_layer(timeline, one, flats, footage_of_clip, look_of_clip, notices) for one in flats]
         tracks.append(tuple(layers))
-    sounds = _sounds(timeline, reel_of_clip, wished, notices)
+    sounds = _sounds(timeline, footage_of_clip, wished, notices)
     return Composition(tuple(tracks), tuple(sounds)), list(dict.fromkeys(notices))
 
 
 def _layer(
     timeline: Timeline,
-    flat: Flat,
-    on_track: Sequence[Flat],
-    reel_of_clip: Callable[[Clip], IndexedSource],
+    flat: PlacedClip,
+    on_track: Sequence[PlacedClip],
+    footage_of_clip: Callable[[Clip], IndexedSource],
     look_of_clip: Callable[[Clip, IndexedSource], Look],
     notices: list[Notice],
 ) -> Layer:
@@ -88,18 +88,18 @@ def _layer(
     tail = _fade(on_track[place + 1].clip.transition_in, []) if is_followed else (0, 0)
     if clip.kind is ClipKind.BLACK:
         return Layer(flat.record, None, Fraction(0), Fraction(0), fade_in, fade_out, tail[1])
-    reel = reel_of_clip(clip)
-    first, step = source_frames_of(timeline, clip, reel, flat.record, flat.head, flat.speed)
+    footage = footage_of_clip(clip)
+    first, step = source_frames_of(timeline, clip, footage, flat.record, flat.head, flat.speed)
     return Layer(
-        flat.record, reel, first, step, fade_in, fade_out, tail[1], look_of_clip(clip, reel)
+        flat.record, footage, first, step, fade_in, fade_out, tail[1], look_of_clip(clip, footage)
     )  # fmt: skip
 
 
 def longest_hold(layer: Layer) -> int:
     """Frames of the timeline for which a layer shows one and the same picture, or black."""
-    if layer.reel is None or not layer.step:
+    if layer.footage is None or not layer.step:
         return layer.record.length
-    count, last = layer.reel.table.frame_count, layer.first + (layer.record.length - 1) * layer.step
+    count, last = layer.footage.frame_index.frame_count, layer.first + (layer.record.length - 1) * layer.step
     begins, ends = min(layer.first, last), max(layer.first, last)
     beyond = max(Fraction(0), -begins) + max(Fraction(0), ends - (count - 1))
     return int(beyond / abs(layer.step))
@@ -115,10 +115,13 @@ def _fade(transition: Transition | None, notices: list[Notice]) -> tuple[int, in
 
 
 def _sounds(
-    timeline: Timeline, reel_of_clip: Callable[[Clip], IndexedSource], wished: Wished, notices: list[Notice]
-) -> list[SoundLayer]:
+    timeline: Timeline,
+    footage_of_clip: Callable[[Clip], IndexedSource],
+    wished: TrackChoice,
+    notices: list[Notice],
+) -> list[AudioLayer]:
     found = []
-    for track in timeline.sound_tracks:
+    for track in timeline.audio_tracks:
         if not (track.enabled and wished.takes(track.name)):
             continue
         for clip in track.clips:
@@ -130,12 +133,12 @@ def _sounds(
             if clip.effects:
                 names = list(dict.fromkeys(clip.effects))
                 notices.append(AUDIO_EFFECTS_NOT_RENDERED(names=names, clip=clip.name))
-            reel = reel_of_clip(clip)
-            if not reel.sound_source.audio:
-                notices.append(NO_AUDIO_FOR_TRACK(source=reel.source.label, track=track.name))
+            footage = footage_of_clip(clip)
+            if not footage.audio_source.audio:
+                notices.append(NO_AUDIO_FOR_TRACK(source=footage.source.label, track=track.name))
                 continue
-            first, step = source_frames_of(timeline, clip, reel, clip.record, Fraction(0), Fraction(1))
+            first, step = source_frames_of(timeline, clip, footage, clip.record, Fraction(0), Fraction(1))
             start = int(first)
             frames = -(-clip.record.length * step.numerator // step.denominator)
-            found.append(SoundLayer(clip.record, reel, Span(start, start + frames)))
+            found.append(AudioLayer(clip.record, footage, Span(start, start + frames)))
     return found

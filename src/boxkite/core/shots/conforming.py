@@ -10,7 +10,7 @@ from pathlib import Path
 from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
 from boxkite.core.errors import BoxkiteError, setting
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.source import AudioFacts, Source, SourceKind
+from boxkite.core.footage.source import AudioInfo, Source, SourceKind
 from boxkite.core.notices.edit import (
     EFFECTS_NOT_MADE,
     FREEZE,
@@ -29,7 +29,7 @@ from boxkite.core.shots.media import MediaFinder
 from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
 
-ReelOf = Callable[[Source], IndexedSource]
+IndexSource = Callable[[Source], IndexedSource]
 
 
 def on_program(wanted: Sequence[Wanted], program: IndexedSource, way: str) -> list[Shot]:
@@ -42,7 +42,7 @@ def on_program(wanted: Sequence[Wanted], program: IndexedSource, way: str) -> li
 
 def _on_program(wanted: Wanted, program: IndexedSource, way: str) -> Shot:
     asked = program_span(wanted.timeline, wanted.place.record, program)
-    span = asked.clipped_to(program.table.span)
+    span = asked.clipped_to(program.frame_index.span)
     warnings = [*_transitions(wanted, TRANSITION_SHOWN), *_covered(wanted, HIDDEN)]
     problem = ""
     if not span.length:
@@ -55,7 +55,7 @@ def _on_program(wanted: Wanted, program: IndexedSource, way: str) -> Shot:
 
 def program_span(timeline: Timeline, record: Span, program: IndexedSource) -> Span:
     """The frames of a program that show a span of its timeline."""
-    rate, own = program.table.rate, timeline.rate
+    rate, own = program.frame_index.rate, timeline.rate
     offset = 0
     if timeline.start_known and program.has_timecode:
         there = program.start.relabelled(own, drop=timeline.start.drop)
@@ -70,35 +70,37 @@ def program_span(timeline: Timeline, record: Span, program: IndexedSource) -> Sp
     return Span(start, end)
 
 
-def on_originals(wanted: Sequence[Wanted], finder: MediaFinder, reel_of: ReelOf, way: str) -> list[Shot]:
+def on_originals(
+    wanted: Sequence[Wanted], finder: MediaFinder, footage_of: IndexSource, way: str
+) -> list[Shot]:
     """Shots of the camera files. What cannot be made bears its problem; nothing is raised."""
-    return [_on_originals(one, finder, reel_of, way) for one in wanted]
+    return [_on_originals(one, finder, footage_of, way) for one in wanted]
 
 
-def _on_originals(wanted: Wanted, finder: MediaFinder, reel_of: ReelOf, way: str) -> Shot:
+def _on_originals(wanted: Wanted, finder: MediaFinder, footage_of: IndexSource, way: str) -> Shot:
     clip = wanted.clip
     if clip is None:
         problem = f"a whole timeline is not in any one camera file: use {setting('picture')} program"
-        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], problem)
+        return _shot(wanted, _no_footage(wanted), wanted.place.record, way, [], problem)
     found = finder.find(clip)
     if found.source is None:
-        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], found.problem)
+        return _shot(wanted, _no_footage(wanted), wanted.place.record, way, [], found.problem)
     try:
-        reel = reel_of(found.source)
+        footage = footage_of(found.source)
     except BoxkiteError as error:
-        return _shot(wanted, _no_reel(wanted), wanted.place.record, way, [], error.text)
-    asked = source_span(wanted, clip, reel)
-    span = asked.clipped_to(reel.table.span)
-    warnings = _not_as_in_the_edit(wanted, clip, reel)
+        return _shot(wanted, _no_footage(wanted), wanted.place.record, way, [], error.text)
+    asked = source_span(wanted, clip, footage)
+    span = asked.clipped_to(footage.frame_index.span)
+    warnings = _not_as_in_the_edit(wanted, clip, footage)
     problem = ""
     if not span.length:
         problem = (
-            f"“{clip.media.label}” uses frames {asked.start} to {asked.end} of {reel.source.path},"
-            f" which has {reel.table.frame_count}"
+            f"“{clip.media.label}” uses frames {asked.start} to {asked.end} of {footage.source.path},"
+            f" which has {footage.frame_index.frame_count}"
         )
     elif span != asked:
         warnings.append(SHORTENED(frames=asked.length - span.length))
-    shot = _shot(wanted, reel, span, way, warnings, problem)
+    shot = _shot(wanted, footage, span, way, warnings, problem)
     grade = decision_as_facts(clip.colour_decision)
     return shot.with_changes(facts={**shot.facts, **grade})
 
@@ -113,7 +115,7 @@ def decision_as_facts(decision: ColourDecision | None) -> dict[str, str]:
     return {"ASC_SOP": "".join(f"({triple})" for triple in triples), "ASC_SAT": f"{decision.saturation:g}"}
 
 
-def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: IndexedSource) -> list[Notice]:
+def _not_as_in_the_edit(wanted: Wanted, clip: Clip, footage: IndexedSource) -> list[Notice]:
     """All that the edit does to a clip and its camera file does not show."""
     found = [*_transitions(wanted, TRANSITION_NOT_MADE), *_speed(wanted.speed)]
     if wanted.effects:
@@ -121,61 +123,61 @@ def _not_as_in_the_edit(wanted: Wanted, clip: Clip, reel: IndexedSource) -> list
     if wanted.titles:
         found.append(TITLES_NOT_MADE(names=list(wanted.titles)))
     found += _covered(wanted, HIDDEN_IN_EDIT)
-    if reel.table.rate != wanted.timeline.rate:
-        found.append(OWN_RATE(rate=str(reel.table.rate), edit_rate=str(wanted.timeline.rate)))
+    if footage.frame_index.rate != wanted.timeline.rate:
+        found.append(OWN_RATE(rate=str(footage.frame_index.rate), edit_rate=str(wanted.timeline.rate)))
     return found
 
 
-def source_span(wanted: Wanted, clip: Clip, reel: IndexedSource) -> Span:
+def source_span(wanted: Wanted, clip: Clip, footage: IndexedSource) -> Span:
     """The frames of the source that a clip uses: a frozen frame is one, a changed speed more or fewer."""
-    rate, own = reel.table.rate, wanted.timeline.rate
+    rate, own = footage.frame_index.rate, wanted.timeline.rate
     if wanted.speed == 1 and not wanted.head and rate.nominal == own.nominal:
-        start = _first_frame(clip, reel)
+        start = _first_frame(clip, footage)
         return Span(start, start + wanted.place.record.length)
     scale = Fraction(1) if rate.nominal == own.nominal else rate.fraction / own.fraction
     speed = abs(wanted.speed)
-    start = _first_frame(clip, reel) + round_fraction(wanted.head * speed * scale)
+    start = _first_frame(clip, footage) + round_fraction(wanted.head * speed * scale)
     if speed == 0:
         return Span(start, start + 1)
     return Span(start, start + max(1, round_fraction(wanted.place.record.length * speed * scale)))
 
 
 def source_frames_of(
-    timeline: Timeline, clip: Clip, reel: IndexedSource, record: Span, head: Fraction, speed: Fraction
+    timeline: Timeline, clip: Clip, footage: IndexedSource, record: Span, head: Fraction, speed: Fraction
 ) -> tuple[Fraction, Fraction]:
     """(the source's frame that the first frame of a record shows, source frames for each frame after it).
 
     head: frames of the record cut off the clip's start. A speed below 0 begins at the end of what it uses.
     """
-    rate, own = reel.table.rate, timeline.rate
+    rate, own = footage.frame_index.rate, timeline.rate
     scale = Fraction(1) if rate.nominal == own.nominal else rate.fraction / own.fraction
-    first, step = Fraction(_first_frame(clip, reel)), speed * scale
+    first, step = Fraction(_first_frame(clip, footage)), speed * scale
     if step < 0:
         return first + (record.length + head) * abs(step) - 1, step
     return first + head * step, step
 
 
-def _first_frame(clip: Clip, reel: IndexedSource) -> int:
+def _first_frame(clip: Clip, footage: IndexedSource) -> int:
     """The frame of a source that a clip's first frame is, by timecode or from the file's first frame.
 
     Where the edit does not say which of the two it counts by, timecode goes first if it lies in the media.
     """
-    rate = clip.source_rate or reel.table.rate
+    rate = clip.source_rate or footage.frame_index.rate
     from_zero = clip.source_start - (clip.media.first or 0)
-    same = rate.nominal == reel.table.rate.nominal
+    same = rate.nominal == footage.frame_index.rate.nominal
     if not same:
-        from_zero = round_fraction(from_zero * reel.table.rate.fraction / rate.fraction)
-    if clip.source_from_zero or not (reel.has_timecode or clip.source_from_zero is False):
+        from_zero = round_fraction(from_zero * footage.frame_index.rate.fraction / rate.fraction)
+    if clip.source_from_zero or not (footage.has_timecode or clip.source_from_zero is False):
         return from_zero
     start = (
-        reel.start.relabelled(rate, drop=clip.source_drop and rate.can_drop)
+        footage.start.relabelled(rate, drop=clip.source_drop and rate.can_drop)
         if clip.source_from_zero is False
         else None
     )
-    by_timecode = clip.source_start - (start or _in_rate(reel.start, rate)).frame
+    by_timecode = clip.source_start - (start or _in_rate(footage.start, rate)).frame
     if not same:
-        by_timecode = round_fraction(by_timecode * reel.table.rate.fraction / rate.fraction)
-    fits = 0 <= by_timecode < reel.table.frame_count
+        by_timecode = round_fraction(by_timecode * footage.frame_index.rate.fraction / rate.fraction)
+    fits = 0 <= by_timecode < footage.frame_index.frame_count
     return by_timecode if fits or clip.source_from_zero is False else from_zero
 
 
@@ -184,26 +186,31 @@ def _in_rate(timecode: Timecode, rate: FrameRate) -> Timecode:
 
 
 def on_edit(
-    wanted: Sequence[Wanted], timeline_reel: Callable[[Timeline], IndexedSource], way: str
+    wanted: Sequence[Wanted], timeline_footage: Callable[[Timeline], IndexedSource], way: str
 ) -> list[Shot]:
     """Shots of the timeline itself, as it will be rendered."""
     return [
         _shot(
-            one, timeline_reel(one.timeline), one.place.record, way, _transitions(one, TRANSITION_SHOWN), ""
+            one,
+            timeline_footage(one.timeline),
+            one.place.record,
+            way,
+            _transitions(one, TRANSITION_SHOWN),
+            "",
         )
         for one in wanted
     ]
 
 
-def make_timeline_reel(
-    edit_path: Path, timeline: Timeline, model: IndexedSource, composition: Composition, sound: AudioFacts
+def index_timeline(
+    edit_path: Path, timeline: Timeline, model: IndexedSource, composition: Composition, sound: AudioInfo
 ) -> IndexedSource:
     """A timeline as something to be cut, with the picture size of the source it uses most, all its sound as one."""
     assert model.source.video
     length = timeline.length
     width, height = model.source.video.width_px, model.source.video.height_px
     aspect = model.source.video.sample_aspect
-    if model.table.rotation_degrees in (90, 270):
+    if model.frame_index.rotation_degrees in (90, 270):
         width, height, aspect = height, width, 1 / aspect
     video = replace(
         model.source.video,
@@ -231,7 +238,7 @@ def make_timeline_reel(
     return IndexedSource(source, table, timeline.start, timeline.start_known, composition=composition)
 
 
-def _no_reel(wanted: Wanted) -> IndexedSource:
+def _no_footage(wanted: Wanted) -> IndexedSource:
     """Stands for media that was not found, so that the shot can still be chosen or left out by its words."""
     rate, length = wanted.timeline.rate, wanted.place.record.end
     label = wanted.clip.media.label if wanted.clip else wanted.name
@@ -241,7 +248,7 @@ def _no_reel(wanted: Wanted) -> IndexedSource:
 
 
 def _shot(
-    wanted: Wanted, reel: IndexedSource, span: Span, way: str, warnings: Sequence[Notice], problem: str
+    wanted: Wanted, footage: IndexedSource, span: Span, way: str, warnings: Sequence[Notice], problem: str
 ) -> Shot:
     clip = wanted.clip
     first_marker = clip.markers[0] if clip and clip.markers else None
@@ -249,7 +256,7 @@ def _shot(
     if clip and clip.media.tape:
         facts.setdefault("reel", clip.media.tape)
     return Shot(
-        reel=reel,
+        footage=footage,
         span=span,
         marker=first_marker.name if first_marker else "",
         keywords=tuple(

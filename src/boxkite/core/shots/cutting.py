@@ -54,7 +54,7 @@ def assign_marks(marks: MarkList, sources: Sequence[Source]) -> tuple[dict[int, 
 
 
 def cut_at_markers(
-    marks: MarkList, placed: Sequence[PlacedMark], reel: IndexedSource, closing_name: str
+    marks: MarkList, placed: Sequence[PlacedMark], footage: IndexedSource, closing_name: str
 ) -> Cut:
     """A shot from each marker to the next mark, or to the end of the media.
 
@@ -63,7 +63,7 @@ def cut_at_markers(
     shot. What lies outside the media makes none. All of that is told in the notices.
     """
     notices: list[Notice] = []
-    whole = reel.table.span
+    whole = footage.frame_index.span
     ordered = sorted(placed, key=lambda one: one.start)
     if [one.start for one in ordered] != [one.start for one in placed]:
         notices.append(UNSORTED().of(marks.path.name))
@@ -80,7 +80,7 @@ def cut_at_markers(
             notices.append(_outside(marks, one, whole))
             continue
         if one.end is not None:
-            shots.append(_shot(marks, one, reel, Span(one.start, one.end)))
+            shots.append(_shot(marks, one, footage, Span(one.start, one.end)))
             continue
         if one.start in first_on_frame:
             first = first_on_frame[one.start].mark
@@ -90,14 +90,14 @@ def cut_at_markers(
         first_on_frame[one.start] = one
         later = bisect_right(starts, one.start)
         end = starts[later] if later < len(starts) else whole.end
-        shots.append(_shot(marks, one, reel, Span(one.start, min(end, whole.end))))
-    return _finished(shots, notices, reel)
+        shots.append(_shot(marks, one, footage, Span(one.start, min(end, whole.end))))
+    return _finished(shots, notices, footage)
 
 
-def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: IndexedSource) -> Cut:
+def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], footage: IndexedSource) -> Cut:
     """A shot for each range, shortened at the ends of the media; points make none."""
     notices: list[Notice] = []
-    whole = reel.table.span
+    whole = footage.frame_index.span
     shots: list[Shot] = []
     for one in placed:
         if one.end is None:
@@ -105,26 +105,26 @@ def cut_at_ranges(marks: MarkList, placed: Sequence[PlacedMark], reel: IndexedSo
         elif one.start >= whole.end or one.end <= whole.start:
             notices.append(_outside(marks, one, whole))
         else:
-            shots.append(_shot(marks, one, reel, Span(one.start, one.end)))
-    return _finished(shots, notices, reel)
+            shots.append(_shot(marks, one, footage, Span(one.start, one.end)))
+    return _finished(shots, notices, footage)
 
 
-def cut_whole(reel: IndexedSource) -> Cut:
+def cut_whole(footage: IndexedSource) -> Cut:
     """One shot: the whole source."""
-    return Cut((Shot(reel, reel.table.span, origin=reel.source.label, way="files"),))
+    return Cut((Shot(footage, footage.frame_index.span, origin=footage.source.label, way="files"),))
 
 
-def _finished(shots: list[Shot], notices: list[Notice], reel: IndexedSource) -> Cut:
-    gaps = uncovered(reel.table.span, [shot.span for shot in shots])
-    return Cut(tuple(shots), tuple(notices), tuple((reel, gap) for gap in gaps))
+def _finished(shots: list[Shot], notices: list[Notice], footage: IndexedSource) -> Cut:
+    gaps = uncovered(footage.frame_index.span, [shot.span for shot in shots])
+    return Cut(tuple(shots), tuple(notices), tuple((footage, gap) for gap in gaps))
 
 
 def _is_closing(mark: Mark, closing_name: str) -> bool:
     return bool(closing_name) and mark.name.strip().casefold() == closing_name.strip().casefold()
 
 
-def _shot(marks: MarkList, placed: PlacedMark, reel: IndexedSource, wanted: Span) -> Shot:
-    span = wanted.clipped_to(reel.table.span)
+def _shot(marks: MarkList, placed: PlacedMark, footage: IndexedSource, wanted: Span) -> Shot:
+    span = wanted.clipped_to(footage.frame_index.span)
     warnings = []
     if span != wanted:
         warnings.append(SHORTENED(frames=wanted.length - span.length))
@@ -132,7 +132,7 @@ def _shot(marks: MarkList, placed: PlacedMark, reel: IndexedSource, wanted: Span
     if not mark.name:
         warnings.append(UNNAMED_MARK())
     return Shot(
-        reel=reel,
+        footage=footage,
         span=span,
         marker=mark.name,
         keywords=mark.keywords,

@@ -38,7 +38,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Flat:
+class PlacedClip:
     """A clip laid on the outermost timeline. layer: the tracks it lies on, from the outermost in."""
 
     clip: Clip
@@ -134,7 +134,9 @@ class _Laying:
         return shown, Fraction(shown.start - whole.start)
 
 
-def flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: int = 0) -> Iterator[Flat]:
+def flattened(
+    timeline: Timeline, left_out: list[LeftOut], origin: str, level: int = 0
+) -> Iterator[PlacedClip]:
     """Every enabled picture clip of a timeline, those of nested ones laid on it; what is none goes to left_out."""
     pictures = timeline.picture_tracks
     for number, track in enumerate(pictures):
@@ -146,7 +148,7 @@ def flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: i
                 left_out.append(LeftOut(clip.name or clip.kind.value, f"{origin}, {clip.origin}", reason))
             if reason or clip.kind not in (ClipKind.MEDIA, ClipKind.TIMELINE):
                 if not reason or reason.is_a(BLACK):
-                    yield Flat(clip, track.name, (number,), clip.record, Fraction(0), Fraction(1), ())
+                    yield PlacedClip(clip, track.name, (number,), clip.record, Fraction(0), Fraction(1), ())
                 continue
             effects = (*clip.effects, *track.effects, *timeline.effects)
             effects += tuple(name for span, name in above if _meet(span, clip.record))
@@ -157,7 +159,9 @@ def flattened(timeline: Timeline, left_out: list[LeftOut], origin: str, level: i
                 ):
                     yield replace(inner, titles=(*inner.titles, *over)) if over else inner
             elif clip.kind is ClipKind.MEDIA:
-                yield Flat(clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects, over)
+                yield PlacedClip(
+                    clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects, over
+                )
     for track in timeline.tracks:
         if track.kind is TrackKind.SOUND:
             left_out += [LeftOut(clip.name, f"{origin}, {clip.origin}", AUDIO()) for clip in track.clips]
@@ -172,14 +176,14 @@ def _opened(
     left_out: list[LeftOut],
     origin: str,
     level: int,
-) -> Iterator[Flat]:
+) -> Iterator[PlacedClip]:
     """The clips inside a nested timeline, as far as it shows them."""
     assert clip.nested
     laying = _Laying(timeline, clip)
     for inner in flattened(clip.nested, left_out, origin, level + 1):
         record, head = laying.laid(inner.record)
         if record.length:
-            yield Flat(
+            yield PlacedClip(
                 inner.clip,
                 track.name,
                 (number, *inner.layer),
@@ -229,13 +233,13 @@ def _meet(first: Span, second: Span) -> bool:
 class _Covers:
     """Which clips lie over others, found by their tracks."""
 
-    def __init__(self, flat: Sequence[Flat]) -> None:
-        self.by_layer: dict[tuple[int, ...], list[Flat]] = {}
+    def __init__(self, flat: Sequence[PlacedClip]) -> None:
+        self.by_layer: dict[tuple[int, ...], list[PlacedClip]] = {}
         for one in flat:
             self.by_layer.setdefault(one.layer, []).append(one)
         self.ends = {layer: [one.record.end for one in clips] for layer, clips in self.by_layer.items()}
 
-    def of(self, below: Flat) -> tuple[tuple[Span, str], ...]:
+    def of(self, below: PlacedClip) -> tuple[tuple[Span, str], ...]:
         """(frames that are hidden, by what) for one clip."""
         found = []
         for layer, clips in self.by_layer.items():

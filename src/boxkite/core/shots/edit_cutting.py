@@ -21,10 +21,10 @@ from boxkite.core.marks.mark_table import marks_beside
 from boxkite.core.notices.edit import BEGIN_TOGETHER, FREEZE, MARKERS_UNUSED, OWN_SPEED, RETIMED
 from boxkite.core.notices.footage import MEDIA_UNREADABLE
 from boxkite.core.notices.notice import Notice
-from boxkite.core.shots.composing import SOUND, Wished, compose, longest_hold
+from boxkite.core.shots.composing import SOUND, TrackChoice, compose, longest_hold
 from boxkite.core.shots.conforming import (
     decision_as_facts,
-    make_timeline_reel,
+    index_timeline,
     on_edit,
     on_originals,
     on_program,
@@ -59,7 +59,7 @@ class EditCutter:
     job: Job
     paths: Sequence[Path]
     programs: Sequence[Source]
-    reel_of: Callable[[Source], IndexedSource]
+    footage_of: Callable[[Source], IndexedSource]
     notices: list[Notice] = field(default_factory=list)
     unseen: list[Unseen] = field(default_factory=list)
 
@@ -77,7 +77,7 @@ class EditCutter:
         self.edits = [read_edit(path, list_rate) for path in self.paths]
         for edit in self.edits:
             self.notices += [warning.of(edit.path.name) for warning in edit.warnings]
-        self._timeline_reels: dict[int, IndexedSource] = {}
+        self._timeline_footages: dict[int, IndexedSource] = {}
         self._finders = {
             edit.path: MediaFinder(edit.path, [*self.media, *self.programs], self.job.images)
             for edit in self.edits
@@ -108,7 +108,7 @@ class EditCutter:
 
     def _laid(self, edit: Edit, wanted: Sequence[Wanted], way: By) -> list[Shot]:
         if self.picture == "originals":
-            found = on_originals(wanted, self._finders[edit.path], self.reel_of, way)
+            found = on_originals(wanted, self._finders[edit.path], self.footage_of, way)
             if not self.job.retime:
                 return found
             return [
@@ -116,10 +116,10 @@ class EditCutter:
                 for one, shot in zip(wanted, found, strict=True)
             ]
         if self.picture == "edit":
-            return on_edit(wanted, lambda timeline: self._timeline_reel(edit, timeline), way)
+            return on_edit(wanted, lambda timeline: self._timeline_footage(edit, timeline), way)
         shots: list[Shot] = []
         for one in wanted:
-            program = self.reel_of(self._program(one.timeline))
+            program = self.footage_of(self._program(one.timeline))
             if not (one.timeline.start_known and program.has_timecode):
                 name = program.source.label if one.timeline.start_known else f"“{one.timeline.name}”"
                 self._note_once(BEGIN_TOGETHER(name=name))
@@ -168,7 +168,7 @@ class EditCutter:
         if self.job.marks_rate:
             return self.job.marks_rate
         if self.picture == "program":
-            return self.reel_of(self.programs[0]).table.rate
+            return self.footage_of(self.programs[0]).frame_index.rate
         sources = [*self.media, *self.programs] or self._named_media()
         rates = {source.video.rate for source in sources if source.video}
         return rates.pop() if len(rates) == 1 else None
@@ -184,11 +184,11 @@ class EditCutter:
                 found += [source for name in names if (source := finder.at_path(name))]
         return found
 
-    def _timeline_reel(self, edit: Edit, timeline: Timeline) -> IndexedSource:
+    def _timeline_footage(self, edit: Edit, timeline: Timeline) -> IndexedSource:
         """The timeline as a source, worked out once; every medium it needs is looked for."""
-        if id(timeline) not in self._timeline_reels:
-            self._timeline_reels[id(timeline)] = self._measured(edit, timeline)
-        return self._timeline_reels[id(timeline)]
+        if id(timeline) not in self._timeline_footages:
+            self._timeline_footages[id(timeline)] = self._measured(edit, timeline)
+        return self._timeline_footages[id(timeline)]
 
     def _measured(self, edit: Edit, timeline: Timeline) -> IndexedSource:
         uses: dict[Path, tuple[int, Source]] = {}
@@ -201,36 +201,40 @@ class EditCutter:
                 frames = uses.get(found.source.path, (0, found.source))[0] + clip.record.length
                 uses[found.source.path] = (frames, found.source)
         if missing:
-            raise lacking_media(missing)
+            raise missing_media(missing)
         if not uses:
             raise PlanError(f"timeline “{timeline.name}” shows no media", path=edit.path)
-        model = self.reel_of(max(uses.values(), key=lambda use: use[0])[1])
+        model = self.footage_of(max(uses.values(), key=lambda use: use[0])[1])
         return self._composed(edit, timeline, model)
 
     def _composed(self, edit: Edit, timeline: Timeline, model: IndexedSource) -> IndexedSource:
         """The timeline as a reel that is put together when it is read; what cannot be rendered is in the notices."""
         looks = LookFinder()
 
-        def reel_of_clip(clip: Clip) -> IndexedSource:
+        def footage_of_clip(clip: Clip) -> IndexedSource:
             found = self._finders[edit.path].find(clip)
             if found.source is None:
-                raise lacking_media([found.problem])
-            return self.reel_of(found.source)
+                raise missing_media([found.problem])
+            return self.footage_of(found.source)
 
-        def look_of_clip(clip: Clip, reel: IndexedSource) -> Look:
+        def look_of_clip(clip: Clip, footage: IndexedSource) -> Look:
             facts = {**clip.facts, **decision_as_facts(clip.colour_decision)}
             place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
             shot = Shot(
-                reel, reel.table.span, facts=facts, edited=place, origin=f"{edit.path.name}, {clip.origin}"
+                footage,
+                footage.frame_index.span,
+                facts=facts,
+                edited=place,
+                origin=f"{edit.path.name}, {clip.origin}",
             )
             return looks.look_of(shot, None)[0]
 
         self._check_tracks(timeline)
-        wished = Wished(self.job.tracks)
-        composition, notices = compose(timeline, edit.path.name, reel_of_clip, look_of_clip, wished)
+        wished = TrackChoice(self.job.tracks)
+        composition, notices = compose(timeline, edit.path.name, footage_of_clip, look_of_clip, wished)
         self._check_holds(edit, timeline, composition)
         self.notices += [one.of(f"{edit.path.name}, “{timeline.name}”") for one in notices]
-        return make_timeline_reel(edit.path, timeline, model, composition, SOUND)
+        return index_timeline(edit.path, timeline, model, composition, SOUND)
 
     def _check_holds(self, edit: Edit, timeline: Timeline, composition: Composition) -> None:
         """Make sure that no frame stands for longer than anybody would want it to. Raises PlanError."""
@@ -261,14 +265,14 @@ class EditCutter:
         track = Track(TrackKind.PICTURE, wanted.place.track or "V1", (clip,))
         start = wanted.place.record_in
         alone = Timeline(wanted.timeline.name, wanted.timeline.rate, start, (track,))
-        first, step = source_frames_of(alone, clip, shot.reel, clip.record, wanted.head, wanted.speed)
-        layer = Layer(clip.record, shot.reel, first, step)
+        first, step = source_frames_of(alone, clip, shot.footage, clip.record, wanted.head, wanted.speed)
+        layer = Layer(clip.record, shot.footage, first, step)
         composition = Composition(((layer,),), ())
         self._check_holds(edit, alone, composition)
-        reel = make_timeline_reel(shot.reel.source.path, alone, shot.reel, composition, SOUND)
+        footage = index_timeline(shot.footage.source.path, alone, shot.footage, composition, SOUND)
         kept = [one for one in shot.warnings if not one.is_a(OWN_SPEED, FREEZE)]
         retimed = RETIMED(percent=float(wanted.speed * 100))
-        return shot.with_changes(reel=reel, span=clip.record, warnings=(*kept, retimed))
+        return shot.with_changes(footage=footage, span=clip.record, warnings=(*kept, retimed))
 
 
 def _with_marks_of_whole(shots: Sequence[Shot], edit: Edit) -> list[Shot]:
@@ -303,12 +307,12 @@ def _media_clips(timeline: Timeline) -> list[Clip]:
     return found
 
 
-def lacking_media(problems: Sequence[str]) -> PlanError:
+def missing_media(problems: Sequence[str]) -> PlanError:
     """The refusal that lists everything missing or ambiguous at once."""
-    unlike = list(dict.fromkeys(problems))
-    shown = unlike[:MOST_LISTED]
-    if len(unlike) > len(shown):
-        shown.append(f"and {len(unlike) - len(shown)} more")
+    differences = list(dict.fromkeys(problems))
+    shown = differences[:MOST_LISTED]
+    if len(differences) > len(shown):
+        shown.append(f"and {len(differences) - len(shown)} more")
     return PlanError(
         "1 shot has no usable media" if len(problems) == 1 else f"{len(problems)} shots have no usable media",
         hint=f"say where the originals lie with {setting('media')}, leave shots out with"

@@ -19,17 +19,17 @@ from boxkite.core.marks.mark import Mark, MarkList
 from boxkite.core.marks.mark_table import marks_beside
 from boxkite.core.marks.ranges import YES
 from boxkite.core.metadata.lookup import know
-from boxkite.core.metadata.value import KnownFacts
+from boxkite.core.metadata.value import KnownMetadata
 from boxkite.core.notices.footage import FILE_SKIPPED, IMAGE_SKIPPED, NO_PICTURE_SKIPPED
 from boxkite.core.notices.marks import MARKS_BESIDE
 from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.choosing import Candidate, choose, fitting_all
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
-from boxkite.core.shots.edit_cutting import EditCutter, lacking_media
+from boxkite.core.shots.edit_cutting import EditCutter, missing_media
 from boxkite.core.shots.in_and_out import range_of_source, range_words
 from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
-from boxkite.core.shots.placing import counting_notice, half_rate_notice, make_reel, place_marks
-from boxkite.core.shots.production_sound import with_recorded_sound
+from boxkite.core.shots.placing import counting_notice, half_rate_notice, index_source, place_marks
+from boxkite.core.shots.production_sound import with_production_sound
 from boxkite.core.shots.shot import Cut, IndexedSource, LeftOut, Shot, joined_cuts
 from boxkite.core.shots.tokens import NamingContext, ShotValues, known_tokens
 from boxkite.core.timebase import Span
@@ -52,7 +52,7 @@ class Gathered:
     unseen: tuple[Unseen, ...] = ()
 
 
-def gather_shots(job: Job, progress: Progress, *, sound_alone: bool = False) -> Gathered:
+def gather_shots(job: Job, progress: Progress, *, audio_alone: bool = False) -> Gathered:
     """Find the sources of a job, cut them as it says, give each shot its facts, keep those that were chosen.
 
     progress is told what is being measured. sound_alone: sources without a picture are wanted too.
@@ -61,20 +61,20 @@ def gather_shots(job: Job, progress: Progress, *, sound_alone: bool = False) -> 
     edits = [path for path in job.paths if is_edit(path)]
     footage = [path for path in job.paths if not is_edit(path)]
     unseen: list[Unseen] = []
-    sources, notices = _sources(job, footage, sound_alone, unseen) if footage else ([], [])
+    sources, notices = _sources(job, footage, audio_alone, unseen) if footage else ([], [])
     marks = read_marks(job.marks) if job.marks else None
     ways = job.by or (_way_to_cut(marks, bool(edits)),)
     cutter = _Cutter(job, edits, sources, marks, progress)
     cut = joined_cuts(cutter.cut(way) for way in ways)
-    of_shots = [shot.reel.source for shot in cut.shots if not shot.problem]
+    of_shots = [shot.footage.source for shot in cut.shots if not shot.problem]
     all_sources = {source.path: source for source in [*sources, *of_shots]}
     known, fact_notices = know(list(all_sources.values()), job.metadata, job.match_by)
-    shots = [_with_facts(shot, known.get(shot.reel.source.path)) for shot in cut.shots]
+    shots = [_with_facts(shot, known.get(shot.footage.source.path)) for shot in cut.shots]
     notices += [*cutter.notices, *cut.notices, *fact_notices]
     chosen, left_out = _chosen(job, shots)
     left_out = [*cut.left_out, *left_out]
     if problems := [shot.problem for shot in chosen if shot.problem]:
-        raise lacking_media(problems)
+        raise missing_media(problems)
     if not chosen:
         raise _nothing_to_cut(ways, notices, left_out)
     whole = joined(chosen) if job.join else chosen
@@ -103,7 +103,7 @@ def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
     return found
 
 
-def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
+def _with_facts(shot: Shot, known: KnownMetadata | None) -> Shot:
     """A shot with the facts of its source behind its own.
 
     Where no list of marks has the say, keywords and good takes of the source are the shot's too.
@@ -120,7 +120,7 @@ def _with_facts(shot: Shot, known: KnownFacts | None) -> Shot:
 
 
 def _sources(
-    job: Job, paths: Sequence[Path], sound_alone: bool, unseen: list[Unseen]
+    job: Job, paths: Sequence[Path], audio_alone: bool, unseen: list[Unseen]
 ) -> tuple[list[Source], list[Notice]]:
     """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
     found = find_sources(paths, job.images)
@@ -138,7 +138,7 @@ def _sources(
     for source in found.sources:
         if source.kind is SourceKind.STILL and source.path not in named:
             notices.append(IMAGE_SKIPPED().of(source.label))
-        elif source.video or (sound_alone and source.audio):
+        elif source.video or (audio_alone and source.audio):
             with_picture.append(source)
             notices += [warning.of(source.label) for warning in source.warnings]
         else:
@@ -151,7 +151,7 @@ def _sources(
         if unseen:
             raise FootageError(unseen[0].reason, path=unseen[0].path)
         raise FootageError(
-            "there is no source with a picture here" if not sound_alone else "there is no source here",
+            "there is no source with a picture here" if not audio_alone else "there is no source here",
             path=paths[0] if paths else None,
         )
     return with_picture, notices
@@ -191,7 +191,7 @@ class _Cutter:
         self.progress = progress
         self.notices: list[Notice] = []
         self.unseen: list[Unseen] = []
-        self._reels: dict[Path, IndexedSource] = {}
+        self._indexed: dict[Path, IndexedSource] = {}
         self._recordings: tuple[Source, ...] | None = None
         self._edit_cutter: EditCutter | None = None
 
@@ -205,7 +205,7 @@ class _Cutter:
                 )
             if self._edit_cutter is None:
                 self._edit_cutter = EditCutter(
-                    self.job, self.edits, self.sources, self.reel_of, self.notices, self.unseen
+                    self.job, self.edits, self.sources, self.footage_of, self.notices, self.unseen
                 )
             return self._edit_cutter.cut(way)
         if not self.sources:
@@ -216,24 +216,24 @@ class _Cutter:
             )
         return self._cut_footage(way)
 
-    def reel_of(self, source: Source) -> IndexedSource:
+    def footage_of(self, source: Source) -> IndexedSource:
         """A source measured, with the timecode of its first frame."""
-        if source.path not in self._reels:
+        if source.path not in self._indexed:
             self.progress(source.label)
             table = measure_frames(source)
             if not self.job.accept_gaps and not is_plausible(table.longest_hold, table.rate):
                 raise FootageError(
-                    f"one of its {table.picture_count} pictures stands for"
+                    f"one of its {table.stored_count} pictures stands for"
                     f" {float(table.rate.seconds(table.longest_hold)) / 3600:.1f} hours",
                     path=source.path,
                     hint=f"its times are probably damaged; {setting('accept-gaps')} makes it all the same",
                 )
             is_program = any(source is one for one in self.sources)
-            reel = make_reel(source, table, self.job.start_timecode if is_program else None)
-            reel, notice = with_recorded_sound(reel, self._recorded())
+            footage = index_source(source, table, self.job.start_timecode if is_program else None)
+            footage, notice = with_production_sound(footage, self._recorded())
             self.notices += [notice] if notice else []
-            self._reels[source.path] = reel
-        return self._reels[source.path]
+            self._indexed[source.path] = footage
+        return self._indexed[source.path]
 
     def _recorded(self) -> tuple[Source, ...]:
         """The files of a sound recorder that the job names; read once."""
@@ -257,7 +257,7 @@ class _Cutter:
         failed: FootageError | None = None
         for index, listed in lists.items():
             try:
-                reel = self.reel_of(self.sources[index])
+                footage = self.footage_of(self.sources[index])
             except FootageError as error:
                 if self.sources[index].path in self.job.paths:
                     raise
@@ -268,7 +268,9 @@ class _Cutter:
                     self.unseen.append(Unseen(self.sources[index].path, error.message))
                 continue
             cuts.append(
-                self._cut_source(way, reel, *listed) if listed else self._limited(cut_whole(reel), reel, {})
+                self._cut_source(way, footage, *listed)
+                if listed
+                else self._limited(cut_whole(footage), footage, {})
             )
         cut = joined_cuts(cuts)
         if failed and not cut.shots:
@@ -310,7 +312,7 @@ class _Cutter:
         """The cuts found in the pictures of every source."""
         found = {}
         for index, source in enumerate(self.sources):
-            table = self.reel_of(source).table
+            table = self.footage_of(source).frame_index
             self.progress(f"the cuts of {source.label}")
             marks = changes_as_marks(source, remembered_changes(source, table))
             found[index] = (marks, list(marks.marks))
@@ -331,36 +333,36 @@ class _Cutter:
         tables = list(dict.fromkeys(str(listed.path) for listed, _ in found.values()))
         return found, [MARKS_BESIDE(count=count, tables=tables)]
 
-    def _cut_source(self, way: By, reel: IndexedSource, marks: MarkList, chosen: list[Mark]) -> Cut:
+    def _cut_source(self, way: By, footage: IndexedSource, marks: MarkList, chosen: list[Mark]) -> Cut:
         """The shots of one source at its marks. Raises PlanError when not one comes of them."""
-        placed = place_marks(marks, chosen, reel, self.job.marks_rate)
+        placed = place_marks(marks, chosen, footage, self.job.marks_rate)
         if way == "ranges":
-            cut = cut_at_ranges(marks, placed, reel)
+            cut = cut_at_ranges(marks, placed, footage)
         else:
-            cut = cut_at_markers(marks, placed, reel, self.job.closing_marker)
+            cut = cut_at_markers(marks, placed, footage, self.job.closing_marker)
         if not cut.shots:
-            raise _all_outside(marks, reel, cut)
-        notes = (counting_notice(marks, reel), half_rate_notice(marks, reel, self.job.marks_rate))
+            raise _all_outside(marks, footage, cut)
+        notes = (counting_notice(marks, footage), half_rate_notice(marks, footage, self.job.marks_rate))
         by_name: dict[str, list[Span]] = {}
         for one in placed:
             by_name.setdefault(one.mark.name, []).append(Span(one.start, one.end or one.start))
         cut = replace(cut, notices=(*(note for note in notes if note), *cut.notices))
-        return self._limited(cut, reel, by_name)
+        return self._limited(cut, footage, by_name)
 
-    def _limited(self, cut: Cut, reel: IndexedSource, marks: Mapping[str, list[Span]]) -> Cut:
+    def _limited(self, cut: Cut, footage: IndexedSource, marks: Mapping[str, list[Span]]) -> Cut:
         words = range_words(self.job)
         if not words:
             return cut
-        limit = range_of_source(self.job, reel, marks)
+        limit = range_of_source(self.job, footage, marks)
         kept, outside = limited_in_source(cut.shots, limit, words)
         return replace(cut, shots=tuple(kept), left_out=(*cut.left_out, *outside))
 
 
-def _all_outside(marks: MarkList, reel: IndexedSource, cut: Cut) -> RequestError:
+def _all_outside(marks: MarkList, footage: IndexedSource, cut: Cut) -> RequestError:
     reel_says = (
-        f"{reel.source.label} runs from {reel.start} to {reel.timecode(reel.table.frame_count)}"
-        if reel.has_timecode
-        else f"{reel.source.label} has no timecode of its own, so it was taken to start at {reel.start}"
+        f"{footage.source.label} runs from {footage.start} to {footage.timecode(footage.frame_index.frame_count)}"
+        if footage.has_timecode
+        else f"{footage.source.label} has no timecode of its own, so it was taken to start at {footage.start}"
     )
     reason = cut.notices[0].marked if cut.notices else "it holds no mark that makes a shot"
     return PlanError(

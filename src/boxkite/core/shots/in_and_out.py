@@ -48,10 +48,14 @@ def range_of_timeline(job: Job, timeline: Timeline) -> Span:
     return _range(job, timeline.start, Span(0, timeline.length), events, names)
 
 
-def range_of_source(job: Job, reel: IndexedSource, marks: Mapping[str, list[Span]]) -> Span:
+def range_of_source(job: Job, footage: IndexedSource, marks: Mapping[str, list[Span]]) -> Span:
     """The frames of a source between in and out; marks: where each of its marks lies, by name."""
     return _range(
-        job, reel.start, reel.table.span, {}, {name.casefold(): spans for name, spans in marks.items()}
+        job,
+        footage.start,
+        footage.frame_index.span,
+        {},
+        {name.casefold(): spans for name, spans in marks.items()},
     )
 
 

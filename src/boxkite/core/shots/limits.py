@@ -27,10 +27,10 @@ def with_handles(shots: Sequence[Shot], handles: Handles) -> list[Shot]:
 
 
 def _with_handles(shot: Shot, handles: Handles) -> Shot:
-    asked = handles.frames_at(shot.reel.table.rate, shot.reel.table.frame_count)
+    asked = handles.frames_at(shot.footage.frame_index.rate, shot.footage.frame_index.frame_count)
     if not asked or shot.problem:
         return shot
-    whole = shot.reel.table.span
+    whole = shot.footage.frame_index.span
     span = Span(shot.span.start - asked, shot.span.end + asked).clipped_to(whole)
     before, after = shot.span.start - span.start, span.end - shot.span.end
     warnings = list(shot.warnings)
@@ -64,7 +64,7 @@ def _shortened(shot: Shot, inside: Span, asked: str) -> Shot:
     scale = Fraction(shot.span.length, own.length) if own.length else Fraction(1)
     start = shot.span.start + round_fraction((inside.start - own.start) * scale)
     end = shot.span.end - round_fraction((own.end - inside.end) * scale)
-    span = Span(start, max(end, start + 1)).clipped_to(shot.reel.table.span)
+    span = Span(start, max(end, start + 1)).clipped_to(shot.footage.frame_index.span)
     warning = PARTLY_OUTSIDE(frames=own.length - inside.length, of=own.length, range=asked)
     place = replace(shot.edited, record=inside)
     return replace(shot, span=span, edited=place, warnings=(*shot.warnings, warning))
@@ -92,7 +92,7 @@ def joined(shots: Sequence[Shot]) -> list[Shot]:
     result = ordered[:1]
     for _, shot in pairwise(ordered):
         last = result[-1]
-        touching = (last.reel.source.path, last.span.end) == (shot.reel.source.path, shot.span.start)
+        touching = (last.footage.source.path, last.span.end) == (shot.footage.source.path, shot.span.start)
         if not touching or last.way != shot.way or last.problem or shot.problem:
             result.append(shot)
             continue
@@ -125,7 +125,7 @@ def remarked(shots: Sequence[Shot]) -> list[Shot]:
     for index, shot in enumerate(shots):
         added = [shared[index]] if index in shared else []
         asked = shot.span.length - shot.handle_in - shot.handle_out
-        if asked < shot.reel.table.rate.fraction:
+        if asked < shot.footage.frame_index.rate.fraction:
             added.append(SHORT(frames=asked))
         found.append(shot.with_changes(warnings=(*shot.warnings, *added)) if added else shot)
     return found
@@ -135,14 +135,18 @@ def _shared_frames(shots: Sequence[Shot]) -> dict[int, Notice]:
     """By place: of a shot that begins before another of its source and way has ended."""
     order = sorted(
         (index for index in range(len(shots)) if not shots[index].edited),
-        key=lambda index: (shots[index].way, str(shots[index].reel.source.path), _asked(shots[index]).start),
+        key=lambda index: (
+            shots[index].way,
+            str(shots[index].footage.source.path),
+            _asked(shots[index]).start,
+        ),
     )
     found: dict[int, Notice] = {}
     last: Shot | None = None
     for index in order:
         shot = shots[index]
         own = _asked(shot)
-        if last and last.way == shot.way and last.reel.source.path == shot.reel.source.path:
+        if last and last.way == shot.way and last.footage.source.path == shot.footage.source.path:
             until = min(_asked(last).end, own.end)
             if until > own.start:
                 name = last.marker or last.clip_name

@@ -21,7 +21,7 @@ from boxkite.core.notices.shots import (
     NO_CORRECTION,
     OTHER_GOES_FIRST,
 )
-from boxkite.core.presets.model import LookWanted
+from boxkite.core.presets.model import LookSettings
 from boxkite.core.shots.shot import Shot
 
 SOP, SAT, LOOK = "asc_sop", "asc_sat", "look"
@@ -33,7 +33,7 @@ LOOK_ENDINGS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".look"
 """Of the look files that OpenColorIO reads."""
 UNREAD_ENDINGS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
 """Of grades beside camera files that no open library reads."""
-NO_LOOK = LookWanted(cdl=False, beside=False)
+NO_LOOK = LookSettings(cdl=False, beside=False)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 
 
@@ -56,17 +56,17 @@ class LookFinder:
         self._columns: dict[tuple[str, ...], list[str]] = {}
         self._without_facts: dict[tuple[int, int], tuple[Look, tuple[Notice, ...]]] = {}
 
-    def look_of(self, shot: Shot, wanted: LookWanted | None) -> tuple[Look, tuple[Notice, ...]]:
+    def look_of(self, shot: Shot, wanted: LookSettings | None) -> tuple[Look, tuple[Notice, ...]]:
         """The look of a shot, and notices of what it does not get.
 
         Raises LookError for one that cannot be read.
         """
         facts = self._said_of(shot)
         if facts:
-            return self._look(shot, wanted or LookWanted(), facts)
-        key = id(shot.reel.source), id(wanted)
+            return self._look(shot, wanted or LookSettings(), facts)
+        key = id(shot.footage.source), id(wanted)
         if key not in self._without_facts:
-            self._without_facts[key] = self._look(shot, wanted or LookWanted(), facts)
+            self._without_facts[key] = self._look(shot, wanted or LookSettings(), facts)
         return self._without_facts[key]
 
     def _said_of(self, shot: Shot) -> dict[str, str]:
@@ -77,9 +77,9 @@ class LookFinder:
         return {name.casefold(): shot.facts[name] for name in self._columns[columns] if shot.facts[name]}
 
     def _look(
-        self, shot: Shot, wanted: LookWanted, facts: Mapping[str, str]
+        self, shot: Shot, wanted: LookSettings, facts: Mapping[str, str]
     ) -> tuple[Look, tuple[Notice, ...]]:
-        beside = self._beside_of(shot.reel.source)
+        beside = self._beside_of(shot.footage.source)
         warnings = list(beside.warnings)
         steps: list[DecisionStep | FileStep | SpacesStep] = []
         decision = self._decision(shot, facts) or beside.decision
@@ -130,7 +130,7 @@ class LookFinder:
         name = facts.get(LOOK, "")
         if not name:
             return None
-        path = shot.reel.source.path.absolute().parent / path_from(name)
+        path = shot.footage.source.path.absolute().parent / path_from(name)
         if not is_file(path):
             raise LookError(f"{shot.origin}: there is no look file {name}", path=path)
         return FileStep(path)

@@ -231,14 +231,14 @@ class MarkClock:
         end = WrittenTime(row.out_text) if row.out_text and row.out_text != row.in_text else None
         mark = Mark(row.name, WrittenTime(row.in_text), end)
         try:
-            (placed,) = place_marks(MarkList(on.path, "mark", (mark,)), [mark], on.reel, None)
+            (placed,) = place_marks(MarkList(on.path, "mark", (mark,)), [mark], on.footage, None)
         except BoxkiteError:
             return MarkTimes(row.in_text, row.out_text, "")
         if placed.end is None:
-            return MarkTimes(str(on.reel.timecode(placed.start)), "", str(placed.start))
+            return MarkTimes(str(on.footage.timecode(placed.start)), "", str(placed.start))
         return MarkTimes(
-            str(on.reel.timecode(placed.start)),
-            str(on.reel.timecode(placed.end)),
+            str(on.footage.timecode(placed.start)),
+            str(on.footage.timecode(placed.end)),
             f"{placed.start}-{placed.end}",
         )
 

@@ -24,7 +24,7 @@ from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_patt
 from boxkite.core.naming.values import Counter, Number, Text, Value
 from boxkite.core.notices.marks import MARK_SHORTENED, NO_PLACE_IN_LIST, OF_OTHER_SOURCES, OUTSIDE_SOURCE
 from boxkite.core.notices.notice import Notice, counted
-from boxkite.core.shots.placing import PlacedMark, make_reel, place_marks
+from boxkite.core.shots.placing import PlacedMark, index_source, place_marks
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import FrameRate, Span
 
@@ -37,12 +37,12 @@ class Markable:
 
     path: Path
     name: str
-    reel: IndexedSource
+    footage: IndexedSource
     names: tuple[str, ...]
 
     def text(self, frame: int) -> str:
         """A place as tables hold it: timecode where there is one, else frames from the first."""
-        return str(self.reel.timecode(frame)) if self.reel.has_timecode else str(frame)
+        return str(self.footage.timecode(frame)) if self.footage.has_timecode else str(frame)
 
 
 def open_markable(path: Path, rate: FrameRate | None) -> Markable:
@@ -61,8 +61,8 @@ def open_markable(path: Path, rate: FrameRate | None) -> Markable:
     source = found.sources[0]
     if not source.video:
         raise FootageError("there is no picture in it to mark", path=path)
-    reel = make_reel(source, measure_frames(source), None)
-    return Markable(path, source.path.name, reel, (source.path.name, source.clip_name, source.label))
+    footage = index_source(source, measure_frames(source), None)
+    return Markable(path, source.path.name, footage, (source.path.name, source.clip_name, source.label))
 
 
 def _markable_timeline(path: Path, rate: FrameRate | None) -> Markable:
@@ -70,8 +70,8 @@ def _markable_timeline(path: Path, rate: FrameRate | None) -> Markable:
     length = timeline.length
     table = FrameIndex(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)
     source = Source(path, SourceKind.TIMELINE, "timeline", 0, timeline.rate.seconds(length), None)
-    reel = IndexedSource(source, table, timeline.start, timeline.start_known)
-    return Markable(path, path.name, reel, (path.name, path.stem))
+    footage = IndexedSource(source, table, timeline.start, timeline.start_known)
+    return Markable(path, path.name, footage, (path.name, path.stem))
 
 
 def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words: object) -> MarkRow:
@@ -84,12 +84,12 @@ def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words
         raise MarksError(
             "give either an out or a length", hint=f"{setting('out')} 10:00:05:00, or {setting('length')} 2s"
         )
-    whole = on.reel.table.span
+    whole = on.footage.frame_index.span
     if not start:
         placed = PlacedMark(Mark("", WrittenTime("0")), 0, whole.end)
     else:
         mark = Mark("", WrittenTime(start), WrittenTime(end) if end else None, length)
-        (placed,) = place_marks(MarkList(on.path, "mark", (mark,)), [mark], on.reel, None)
+        (placed,) = place_marks(MarkList(on.path, "mark", (mark,)), [mark], on.footage, None)
     last = placed.end if placed.end is not None else placed.start + 1
     if placed.start < 0 or last > whole.end:
         raise MarksError(
@@ -107,8 +107,8 @@ def rows_from_list(
     names = {name.casefold() for name in on.names}
     chosen = [mark for mark in marks.marks if not mark.source_name or mark.source_name.casefold() in names]
     rows, notices = [], []
-    for placed in place_marks(marks, chosen, on.reel, rate):
-        whole = on.reel.table.span
+    for placed in place_marks(marks, chosen, on.footage, rate):
+        whole = on.footage.frame_index.span
         end = placed.end if placed.end is not None else placed.start + 1
         if end <= 0 or placed.start >= whole.end:
             time = placed.mark.start.text
@@ -183,12 +183,12 @@ def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> list[Noti
 
 def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> list[Notice]:
     marks = [_as_mark(row) for row in rows]
-    placed = place_marks(MarkList(path, "mark", tuple(marks)), marks, on.reel, None)
+    placed = place_marks(MarkList(path, "mark", tuple(marks)), marks, on.footage, None)
     suffix = path.suffix.lower()
-    whole = on.reel.table.span
+    whole = on.footage.frame_index.span
     if suffix == ".edl":
-        points = [(on.reel.timecode(one.start), one.mark.colour, one.mark.name) for one in placed]
-        write_edl_markers(path, on.name, on.reel.start, on.reel.timecode(whole.end), points)
+        points = [(on.footage.timecode(one.start), one.mark.colour, one.mark.name) for one in placed]
+        write_edl_markers(path, on.name, on.footage.start, on.footage.timecode(whole.end), points)
     elif suffix == ".otio":
         write_otio_edit(path, _marked_timeline(on, placed))
     elif suffix in (".csv", ".tsv"):
@@ -247,7 +247,7 @@ def _marked_timeline(on: Markable, placed: Sequence[PlacedMark]) -> Timeline:
         )
         for one in placed
     )
-    rate, start, span = on.reel.table.rate, on.reel.start, on.reel.table.span
+    rate, start, span = on.footage.frame_index.rate, on.footage.start, on.footage.frame_index.span
     media = MediaName(on.name, str(on.path), first=start.frame, rate=rate)
     clip = Clip(on.name, ClipKind.MEDIA, span, media, start.frame, rate)
     return Timeline(Path(on.name).stem, rate, start, (Track(TrackKind.PICTURE, "V1", (clip,)),), markers)

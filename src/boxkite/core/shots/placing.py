@@ -45,7 +45,7 @@ class PlacedMark:
     end: int | None
 
 
-def make_reel(source: Source, table: FrameIndex, start_timecode: str | None) -> IndexedSource:
+def index_source(source: Source, table: FrameIndex, start_timecode: str | None) -> IndexedSource:
     """Settle which timecode the first frame bears: the one given, the source's own, or zero.
 
     Raises TimecodeError or RateError when the given one does not exist at the source's rate.
@@ -62,40 +62,40 @@ def make_reel(source: Source, table: FrameIndex, start_timecode: str | None) -> 
 
 
 def place_marks(
-    marks: MarkList, chosen: list[Mark], reel: IndexedSource, marks_rate: FrameRate | None
+    marks: MarkList, chosen: list[Mark], footage: IndexedSource, marks_rate: FrameRate | None
 ) -> list[PlacedMark]:
     """Lay marks on a source. Raises MarksError, with file and line, for a time its rate does not have."""
-    placing = _Placing(reel, marks_rate or marks.rate or reel.table.rate, marks.path)
+    placing = _Placing(footage, marks_rate or marks.rate or footage.frame_index.rate, marks.path)
     for time in marks.other_times:
         placing.frame(time)
     return [placing.mark(mark) for mark in chosen]
 
 
-def counting_notice(marks: MarkList, reel: IndexedSource) -> Notice | None:
+def counting_notice(marks: MarkList, footage: IndexedSource) -> Notice | None:
     """A notice when the list counts drop-frame and the source does not, or the other way round."""
     stated = {time.drop for mark in marks.marks for time in [mark.start] if time.drop is not None}
     separators = {";" in mark.start.text for mark in marks.marks if ":" in mark.start.text}
     if separators == {True}:
         stated = {True}
     if (
-        not reel.has_timecode
-        or not reel.start.rate.can_drop
+        not footage.has_timecode
+        or not footage.start.rate.can_drop
         or len(stated) != 1
-        or stated == {reel.start.drop}
+        or stated == {footage.start.drop}
     ):
         return None
     words = {True: "drop-frame", False: "non-drop"}
     return COUNTING_DIFFERS(
         list=marks.path.name,
         list_counting=words[stated.pop()],
-        source=reel.source.label,
-        source_counting=words[reel.start.drop],
+        source=footage.source.label,
+        source_counting=words[footage.start.drop],
     )
 
 
-def half_rate_notice(marks: MarkList, reel: IndexedSource, marks_rate: FrameRate | None) -> Notice | None:
+def half_rate_notice(marks: MarkList, footage: IndexedSource, marks_rate: FrameRate | None) -> Notice | None:
     """A notice when a list for a fast program seems to count at half its rate, as many lists must."""
-    rate = reel.table.rate
+    rate = footage.frame_index.rate
     counted = {
         re.split("[:;]", mark.start.text)[-1] for mark in marks.marks if is_timecode_like(mark.start.text)
     }
@@ -110,7 +110,7 @@ def half_rate_notice(marks: MarkList, reel: IndexedSource, marks_rate: FrameRate
 
 @dataclass(frozen=True)
 class _Placing:
-    reel: IndexedSource
+    footage: IndexedSource
     rate: FrameRate
     path: Path
 
@@ -133,7 +133,7 @@ class _Placing:
 
     def frame(self, time: WrittenTime) -> int:
         """The frame of the source at a written time, as it comes out: before 0 or behind the end too."""
-        table = self.reel.table
+        table = self.footage.frame_index
         if time.seconds is not None:
             return round_fraction((time.seconds - table.first_pts * table.time_base) * table.rate.fraction)
         try:
@@ -152,7 +152,7 @@ class _Placing:
             if _FRAMES.fullmatch(text):
                 return self._to_source(int(text))
             if match := _SECONDS.fullmatch(text):
-                return self.reel.table.rate.frames_in(Fraction(match[1].replace(",", ".")))
+                return self.footage.frame_index.rate.frames_in(Fraction(match[1].replace(",", ".")))
             return self._to_source(timecode_to_frames(text, self.rate)[0])
         except BoxkiteError as error:
             raise MarksError(error.message, path=self.path, line=line, hint=error.hint) from None
@@ -161,18 +161,18 @@ class _Placing:
         """Frames of the list from the source's start to a timecode, over midnight where that fits."""
         assumed = time.drop
         if assumed is None:
-            assumed = self.reel.start.drop and self.rate.can_drop
+            assumed = self.footage.start.drop and self.rate.can_drop
         frame, drop = timecode_to_frames(time.text, self.rate, drop=assumed)
-        start = self.reel.start.relabelled(self.rate, drop=drop)
+        start = self.footage.start.relabelled(self.rate, drop=drop)
         offset = frame - start.frame
         if offset < 0:
             over_midnight = offset + frames_per_day(self.rate, drop=drop)
-            if self._to_source(over_midnight) <= self.reel.table.frame_count:
+            if self._to_source(over_midnight) <= self.footage.frame_index.frame_count:
                 return over_midnight
         return offset
 
     def _to_source(self, frames: int) -> int:
-        to_rate = self.reel.table.rate
+        to_rate = self.footage.frame_index.rate
         if self.rate.nominal == to_rate.nominal:
             return frames
         return convert_frames(frames, self.rate, to_rate)

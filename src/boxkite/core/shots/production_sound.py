@@ -9,28 +9,28 @@ from fractions import Fraction
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import NO_RECORDING, NO_TIMECODE_FOR_AUDIO, RECORDING, RECORDING_PARTLY
 from boxkite.core.notices.notice import Notice
-from boxkite.core.shots.shot import IndexedSource, SoundFrom
+from boxkite.core.shots.shot import IndexedSource, ProductionSound
 
 _DAY_SECONDS = 24 * 3600
 
 
-def with_recorded_sound(
-    reel: IndexedSource, recorded: Sequence[Source]
+def with_production_sound(
+    footage: IndexedSource, recorded: Sequence[Source]
 ) -> tuple[IndexedSource, Notice | None]:
     """The reel with the sound of that recording which covers most of it, and a notice of it; else as it is."""
     if not recorded:
-        return reel, None
-    label = reel.source.label
-    if not reel.has_timecode:
-        return reel, NO_TIMECODE_FOR_AUDIO(source=label)
-    length = reel.table.rate.seconds(reel.table.frame_count)
+        return footage, None
+    label = footage.source.label
+    if not footage.has_timecode:
+        return footage, NO_TIMECODE_FOR_AUDIO(source=label)
+    length = footage.frame_index.rate.seconds(footage.frame_index.frame_count)
     covers = [
-        (_covered(begins, length, source), begins, source) for source, begins in _offsets(reel, recorded)
+        (_covered(begins, length, source), begins, source) for source, begins in _offsets(footage, recorded)
     ]
     most, begins, source = max(covers, key=lambda one: one[0], default=(Fraction(0), Fraction(0), None))
     if source is None or most <= 0:
-        return reel, NO_RECORDING(source=label)
-    found = replace(reel, sound=SoundFrom(source, begins))
+        return footage, NO_RECORDING(source=label)
+    found = replace(footage, sound=ProductionSound(source, begins))
     if most < length:
         partly = RECORDING_PARTLY(
             source=label, recording=source.label, covered=float(most), seconds=float(length)
@@ -50,9 +50,9 @@ def start_seconds(source: Source) -> Fraction | None:
     return start.frame / start.rate.fraction if start else None
 
 
-def _offsets(reel: IndexedSource, recorded: Sequence[Source]) -> list[tuple[Source, Fraction]]:
+def _offsets(footage: IndexedSource, recorded: Sequence[Source]) -> list[tuple[Source, Fraction]]:
     """Each recording with its moment at which the reel's first frame lies; over midnight too."""
-    begins = reel.start.frame / reel.start.rate.fraction
+    begins = footage.start.frame / footage.start.rate.fraction
     found = []
     for source in recorded:
         start = start_seconds(source)

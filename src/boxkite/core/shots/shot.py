@@ -26,7 +26,7 @@ from boxkite.core.timebase import Span, Timecode
 
 
 @dataclass(frozen=True)
-class SoundFrom:
+class ProductionSound:
     """Sound that takes the place of a source's own: a file of a sound recorder.
 
     begins: seconds of that file at which frame 0 of the picture's source begins; below 0 where it starts later.
@@ -45,14 +45,14 @@ class IndexedSource:
     """
 
     source: Source
-    table: FrameIndex
+    frame_index: FrameIndex
     start: Timecode
     has_timecode: bool
-    sound: SoundFrom | None = None
+    sound: ProductionSound | None = None
     composition: Composition | None = None
 
     @property
-    def sound_source(self) -> Source:
+    def audio_source(self) -> Source:
         """The source that its sound comes from."""
         return self.sound.source if self.sound else self.source
 
@@ -61,9 +61,11 @@ class IndexedSource:
         """Every source that is read for it: its own, its sound's, those of the clips it is put together from."""
         if self.composition is None:
             return (self.source, self.sound.source) if self.sound else (self.source,)
-        layers = [layer.reel for track in self.composition.tracks for layer in track if layer.reel]
-        reels = {id(reel): reel for reel in (*layers, *(one.reel for one in self.composition.sounds))}
-        return tuple({id(one): one for reel in reels.values() for one in reel.sources}.values())
+        layers = [layer.footage for track in self.composition.tracks for layer in track if layer.footage]
+        footages = {
+            id(footage): footage for footage in (*layers, *(one.footage for one in self.composition.sounds))
+        }
+        return tuple({id(one): one for footage in footages.values() for one in footage.sources}.values())
 
     def timecode(self, frame: int) -> Timecode:
         """The timecode of one of its frames."""
@@ -80,7 +82,7 @@ class Layer:
     """
 
     record: Span
-    reel: IndexedSource | None
+    footage: IndexedSource | None
     first: Fraction
     step: Fraction
     fade_in: tuple[int, int] = (0, 0)
@@ -95,17 +97,17 @@ class Layer:
 
     def frame_at(self, frame: int) -> int:
         """The source's frame it shows at a frame of the timeline, the nearest there is beyond its media's ends."""
-        assert self.reel
+        assert self.footage
         wanted = self.first + (frame - self.record.start) * self.step
-        return min(max(0, wanted.numerator // wanted.denominator), self.reel.table.frame_count - 1)
+        return min(max(0, wanted.numerator // wanted.denominator), self.footage.frame_index.frame_count - 1)
 
 
 @dataclass(frozen=True)
-class SoundLayer:
+class AudioLayer:
     """The sound of a clip on a track of an edit. record: frames of the timeline; span: of its source."""
 
     record: Span
-    reel: IndexedSource
+    footage: IndexedSource
     span: Span
 
 
@@ -114,7 +116,7 @@ class Composition:
     """What an edit shows and sounds: tracks of layers from the bottom up, each in the order of time; sounds."""
 
     tracks: tuple[tuple[Layer, ...], ...]
-    sounds: tuple[SoundLayer, ...]
+    sounds: tuple[AudioLayer, ...]
 
 
 @dataclass(frozen=True)
@@ -161,7 +163,7 @@ DIFFERENCE_OF = {
     )
 }
 """The difference that a kind of warning tells of, by the kind's name."""
-DIFFERENT_FROM_THE_EDIT = tuple(EditDifference)[:6]
+DIFFERENT_FROM_EDIT = tuple(EditDifference)[:6]
 """Those that an edit shows otherwise."""
 
 
@@ -174,7 +176,7 @@ class Shot:
     problem: why it cannot be made, as missing media; such a shot never reaches a plan's rows.
     """
 
-    reel: IndexedSource
+    footage: IndexedSource
     span: Span
     marker: str = ""
     keywords: tuple[str, ...] = ()
@@ -192,20 +194,20 @@ class Shot:
     problem: str = ""
 
     @property
-    def unlike(self) -> tuple[EditDifference, ...]:
+    def differences(self) -> tuple[EditDifference, ...]:
         """What of it will not be as in the edit, or is unusual, by its warnings."""
         found = [DIFFERENCE_OF[one.kind] for one in self.warnings if one.kind in DIFFERENCE_OF]
         return tuple(dict.fromkeys(found))
 
     @property
-    def sound(self) -> SoundFrom | None:
+    def sound(self) -> ProductionSound | None:
         """Where its sound comes from, None for its own source."""
-        return self.reel.sound
+        return self.footage.sound
 
     @property
     def clip_name(self) -> str:
         """Its name in the edit, else that of its source."""
-        return self.clip or self.reel.source.clip_name
+        return self.clip or self.footage.source.clip_name
 
     def with_changes(self, **changes: Any) -> Shot:
         """The same shot but for some fields; done for every shot of a plan, so ten times as fast as replace()."""

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
-from boxkite.core.metadata.value import Fact, KnownFacts
-from boxkite.core.shots.placing import make_reel
+from boxkite.core.metadata.value import KnownMetadata, MetadataValue
+from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import Shot
 from boxkite.core.shots.tokens import TOKENS, NamingContext, ShotValues
 from boxkite.core.timebase import FrameRate, Span
@@ -21,10 +21,10 @@ class TokenLine:
     token: str
     value: str
     origin: str
-    lost: tuple[Fact, ...] = ()
+    lost: tuple[MetadataValue, ...] = ()
 
 
-def list_tokens(source: Source, known: KnownFacts, user: str = "") -> Sequence[TokenLine]:
+def list_tokens(source: Source, known: KnownMetadata, user: str = "") -> Sequence[TokenLine]:
     """All tokens a pattern may use for the whole of a source, our own first; empty ones have no origin."""
     facts = known.values
     shot = whole_source(source, facts)
@@ -53,4 +53,6 @@ def whole_source(source: Source, facts: dict[str, str]) -> Shot:
     count = source.video.frame_count if source.video else rate.frames_in(source.duration)
     table = FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True)
     keywords = tuple(word.strip() for word in facts.get("keywords", "").split(",") if word.strip())
-    return Shot(make_reel(source, table, None), Span(0, count), facts=facts, keywords=keywords, way="files")
+    return Shot(
+        index_source(source, table, None), Span(0, count), facts=facts, keywords=keywords, way="files"
+    )

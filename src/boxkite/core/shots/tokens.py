@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 
-from boxkite.core.naming.values import SUBFOLDER, Counter, Date, Number, Text, Tick, Value
+from boxkite.core.naming.values import SUBFOLDER, Counter, Date, FrameTime, Number, Text, Value
 from boxkite.core.shots.shot import EditPlace, Shot
 from boxkite.core.timebase import Timecode
 
@@ -78,7 +78,7 @@ def _metadata(shot: Shot, name: str) -> str:
 
 
 def _frame(frame: Callable[[Shot], int]) -> Callable[[Shot, NamingContext], Value]:
-    return lambda shot, _: Tick(frame(shot), shot.reel.timecode(frame(shot)))
+    return lambda shot, _: FrameTime(frame(shot), shot.footage.timecode(frame(shot)))
 
 
 _DECLARED = (
@@ -87,17 +87,17 @@ _DECLARED = (
     Token("clip", "name of the clip in the edit, else of the source, without its extension; of a sequence, without"
           " number", _own(lambda shot: shot.clip_name), origin="file name"),
     Token("file", "file name of the source with its extension; clip is the same without",
-          _own(lambda shot: shot.reel.source.path.name), origin="file name"),
+          _own(lambda shot: shot.footage.source.path.name), origin="file name"),
     Token("folder", "name of the folder the source is in, not the one the file goes to",
-          _own(lambda shot: shot.reel.source.path.absolute().parent.name), origin="path"),
+          _own(lambda shot: shot.footage.source.path.absolute().parent.name), origin="path"),
     Token("reel", "reel of the source, from a table, a sidecar, the edit or the container",
-          lambda shot, _: Text(_metadata(shot, "reel") or shot.reel.source.reel)),
+          lambda shot, _: Text(_metadata(shot, "reel") or shot.footage.source.reel)),
     Token("scene", "scene, from a table, a sidecar or the edit", _column("scene")),
     Token("shot", "shot as slated (3b), from a table or a sidecar; count is the number in the plan", _column("shot")),
     Token("take", "take, from a table, a sidecar or the edit", _column("take")),
     Token("camera", "camera, from a table or a sidecar", _column("camera")),
     Token("created", "when the source was made, as its container says; date is the day of the run",
-          lambda shot, _: Date(shot.reel.source.created) if shot.reel.source.created else Text(""),
+          lambda shot, _: Date(shot.footage.source.created) if shot.footage.source.created else Text(""),
           origin="container"),
     Token("keyword", "first keyword of the mark", _column("keyword", lambda shot: next(iter(shot.keywords), ""))),
     Token("keywords", "all keywords of the mark, joined by dashes",
@@ -113,16 +113,16 @@ _DECLARED = (
     Token("event", "event number in an EDL, as written there; count is numbered here",
           _place(lambda place: Text(place.event))),
     Token("record", "first frame of the shot, as timecode of the timeline; in is the source's",
-          _place(lambda place: Tick(place.record.start, place.record_in))),
+          _place(lambda place: FrameTime(place.record.start, place.record_in))),
     Token("in", "first frame of the shot, as timecode of the source; record is the timeline's",
           _frame(lambda shot: shot.span.start), origin="timecode"),
     Token("out", "first frame after the shot, as timecode of the source", _frame(lambda shot: shot.span.end),
           origin="timecode"),
     Token("length", "length of the shot, as timecode or frames, handles included",
-          lambda shot, _: Tick(shot.span.length, Timecode(shot.span.length, shot.reel.table.rate)),
+          lambda shot, _: FrameTime(shot.span.length, Timecode(shot.span.length, shot.footage.frame_index.rate)),
           origin="length of the file"),
     Token("rate", "frame rate of the source, in fps",
-          _own(lambda shot: str(shot.reel.table.rate).replace("/", "-")), origin="picture"),
+          _own(lambda shot: str(shot.footage.frame_index.rate).replace("/", "-")), origin="picture"),
     Token("resolution", "width and height of the picture in this file, after scaling",
           of_output=lambda output: Text(output.size), is_of_file=True),
     Token("codec", "picture codec of this file, not of the source",

@@ -106,12 +106,12 @@ class ClusterExecutor:
     def _checked(self, rows: Sequence[Row]) -> list[Notice]:
         """Ask every worker what it can do; a notice of who makes these rows. Raises PlanError."""
         encoders = sorted({name for row in rows if not row.is_copied for name in _encoders_of(row)})
-        sources = list(dict.fromkeys(row.shot.reel.source.path.absolute() for row in rows))
+        sources = list(dict.fromkeys(row.shot.footage.source.path.absolute() for row in rows))
         files = [(str(path), path.stat().st_size) for path in sources[:_MOST_FILES_CHECKED] if path.is_file()]
         folders = sorted({str(row.folder) for row in rows})
         try:
             found = self._client.run(
-                self._worker_code.facts_of_machine, encoders, files, folders, self._rules, on_error="return"
+                self._worker_code.info_of_machine, encoders, files, folders, self._rules, on_error="return"
             )
         except OSError as error:
             raise PlanError(f"the farm cannot be asked: {error}") from None
@@ -141,7 +141,7 @@ class ClusterExecutor:
             yield f"{who}: has other codec libraries ({facts.codecs}; here {own['codecs']})"
         if facts.missing_encoders:
             yield f"{who}: lacks the encoders {', '.join(facts.missing_encoders)}"
-        for path in facts.unlike[:3]:
+        for path in facts.differences[:3]:
             yield f"{who}: {path} is not there, or is not the same file"
         for folder in facts.unwritable[:3]:
             yield f"{who}: {folder} is not there, or cannot be written to"
@@ -228,7 +228,7 @@ class ClusterExecutor:
 def _encoders_of(row: Row) -> list[str]:
     video, audio = row.preset.video, row.preset.audio
     found = [encoder_name(video)] if video and not row.preset.is_sequence else []
-    if audio and audio.codec in SOUND_ENCODERS and row.sound_tracks:
+    if audio and audio.codec in SOUND_ENCODERS and row.audio_tracks:
         found.append(SOUND_ENCODERS[audio.codec])
     return found
 

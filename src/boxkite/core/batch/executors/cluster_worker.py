@@ -91,7 +91,7 @@ def _is_wanted(worker: Any, key: str) -> bool:
 
 
 @dataclass(frozen=True)
-class MachineFacts:
+class MachineInfo:
     """What is to be known of a worker before it is given anything.
 
     missing_encoders: of those asked for. unlike: files of other sizes than here, or not there at all; unwritable:
@@ -103,16 +103,16 @@ class MachineFacts:
     codecs: str
     cores: int
     missing_encoders: tuple[str, ...]
-    unlike: tuple[str, ...]
+    differences: tuple[str, ...]
     unwritable: tuple[str, ...]
 
 
-def facts_of_machine(
+def info_of_machine(
     encoders: Sequence[str],
     files: Sequence[tuple[str, int]],
     folders: Sequence[str],
     rules: Sequence[PathRule],
-) -> MachineFacts:
+) -> MachineInfo:
     """The facts of the machine this runs on. files: paths as the asker calls them, and their sizes in bytes."""
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import versions
@@ -120,7 +120,7 @@ def facts_of_machine(
     machine = platform.node()
     there = [(mapped(path, rules, machine), size) for path, size in files]
     targets = [mapped(folder, rules, machine) for folder in folders]
-    return MachineFacts(
+    return MachineInfo(
         machine,
         __version__,
         versions()["codecs"],

@@ -118,12 +118,12 @@ class LocalExecutor:
         """
         from boxkite.core.batch.sharing import fitting_workers
         from boxkite.core.notices.batches import FEWER_WORKERS
-        from boxkite.core.plan.rows import rows_by_stretch
+        from boxkite.core.plan.rows import decode_groups
 
         fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
         notices = [FEWER_WORKERS(workers=fitting, wanted=self.size)] if fitting < self.size else []
         self.size = fitting
-        while len(self._workers) < min(self.size, len(rows_by_stretch(rows))):
+        while len(self._workers) < min(self.size, len(decode_groups(rows))):
             self._workers.append(self._start())
         return notices
 

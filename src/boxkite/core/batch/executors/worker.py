@@ -16,8 +16,8 @@ from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage, recei
 from boxkite.core.batch.packing import pack_message, unpack_task
 from boxkite.core.files.moving import discard
 from boxkite.core.files.partials import discard_notes
-from boxkite.core.plan.rows import stretch_of
-from boxkite.core.render.making import render_stretch
+from boxkite.core.plan.rows import group_span
+from boxkite.core.render.making import make_files
 
 _TELL_EVERY_SECONDS = 0.2
 _NICENESS = 10
@@ -68,8 +68,8 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
                 last_told = now
                 send(outgoing, pack_message(WorkerMessage(frames)))
 
-        results = render_stretch(task.rows, task.partials, threads=task.threads, progress=tell)
-        send(outgoing, pack_message(WorkerMessage(stretch_of(task.rows).length, tuple(results))))
+        results = make_files(task.rows, task.partials, threads=task.threads, progress=tell)
+        send(outgoing, pack_message(WorkerMessage(group_span(task.rows).length, tuple(results))))
 
 
 def _give_way() -> None:

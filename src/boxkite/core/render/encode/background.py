@@ -11,7 +11,7 @@ _MOST_WAITING = 3
 _LOOK_EVERY_SECONDS = 0.1
 
 
-class Beside:
+class Background:
     """Does what it is handed: at once, or, when it has been started, in a thread, a few things behind.
 
     What one of them raises there is raised by the next put or by end, once.

@@ -22,10 +22,11 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import colour_tags, is_full_range
 from boxkite.core.picture.conversion import conversion_of
+from boxkite.core.plan.audio_tracks import file_tracks, layout_of
 from boxkite.core.plan.rows import Row
-from boxkite.core.plan.sound_tracks import file_tracks, layout_of
 from boxkite.core.presets.model import Audio, Video
-from boxkite.core.render.encode.background import Beside
+from boxkite.core.render.audio_reader import samples_of
+from boxkite.core.render.encode.background import Background
 from boxkite.core.render.encode.codec_options import (
     MUXERS,
     SOUND_ENCODERS,
@@ -36,8 +37,7 @@ from boxkite.core.render.encode.codec_options import (
     muxer_options,
     sound_rate,
 )
-from boxkite.core.render.mixing import SoundChain
-from boxkite.core.render.sounds import samples_of
+from boxkite.core.render.mixing import AudioChain
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 MOV_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
@@ -68,11 +68,11 @@ class FileWriter:
         self.row = row
         self.path = path
         self.chain = PictureChain(conversion_of(row)) if row.preset.video else None
-        self.first_picture: VideoFrame | None = None
-        self.last_picture: VideoFrame | None = None
+        self.first_frame: VideoFrame | None = None
+        self.last_frame: VideoFrame | None = None
         self._source_picture: VideoFrame | None = None
         self._threads = threads
-        self._beside = Beside()
+        self._beside = Background()
         container = row.preset.container
         assert container
         self._container: OutputContainer = av.open(
@@ -82,10 +82,10 @@ class FileWriter:
         self._sounds: list[AudioStream] = []
         self._samples_in: list[int] = []
         self._stats = prepared.stats
-        self._sound_chain = SoundChain(row, prepared.gains) if row.preset.audio else None
+        self._sound_chain = AudioChain(row, prepared.gains) if row.preset.audio else None
         self.warnings: list[Notice] = list(prepared.warnings)
 
-    def put_picture(self, picture: VideoFrame) -> None:
+    def put_frame(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""
         self._source_picture = self._source_picture or picture
         assert self.chain
@@ -94,7 +94,7 @@ class FileWriter:
                 self._beside.start()  # one that came in as it is goes to other files too: it is encoded first
             self._beside.put(partial(self._encode, ready))
 
-    def put_sound(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, sound: AudioFrame) -> None:
         """Take the next sound of one of the row's tracks, by its place among them."""
         if not self._beside.is_started:
             self._add_streams()
@@ -127,9 +127,9 @@ class FileWriter:
     def _encode(self, picture: VideoFrame) -> None:
         self._add_streams()
         assert self._video is not None and self.row.preset.video
-        if self.first_picture is None:
-            self.first_picture = picture
-        self.last_picture = picture
+        if self.first_frame is None:
+            self.first_frame = picture
+        self.last_frame = picture
         try:
             self._container.mux(self._video.encode(picture))
         except av.error.ArgumentError as error:
@@ -154,12 +154,12 @@ class FileWriter:
                 return
             self._add_picture(row.preset.video, self._source_picture)
         self._container.metadata.update(_facts_of(row))
-        if row.preset.container == "wav" and row.shot.reel.has_timecode and row.sound_tracks:
-            rate_hz = row.sound_source.audio[row.sound_tracks[0]].sample_rate_hz
+        if row.preset.container == "wav" and row.shot.footage.has_timecode and row.audio_tracks:
+            rate_hz = row.audio_source.audio[row.audio_tracks[0]].sample_rate_hz
             start = row.in_timecode
             self._container.metadata["time_reference"] = str(sample_at(start.frame, start.rate, rate_hz))
         if row.preset.audio:
-            for positions in file_tracks(row.preset.audio, row.sound_tracks):
+            for positions in file_tracks(row.preset.audio, row.audio_tracks):
                 self._add_sound(row.preset.audio, positions)
             if row.is_silent_track:
                 self._add_stream_of_sound(row.preset.audio, 48_000, "stereo")
@@ -179,21 +179,21 @@ class FileWriter:
             context.codec_tag = "hvc1"
         self._tag_fields(context, video)
         stream.metadata["timecode"] = str(row.start_timecode)
-        if row.shot.reel.source.reel:
-            stream.metadata["reel_name"] = row.shot.reel.source.reel
+        if row.shot.footage.source.reel:
+            stream.metadata["reel_name"] = row.shot.footage.source.reel
         self._video = stream
 
     def _hardware(self, video: Video, name: str, options: dict[str, str]) -> tuple[str, dict[str, str]]:
         """The first encoder outside the CPU that can be opened here; else the one of the CPU, with a warning."""
         for candidate in hardware_encoders(video):
-            if works_here(candidate, self.row, video):
+            if encoder_works_here(candidate, self.row, video):
                 kept = {key: value for key, value in options.items() if key == "g"}
                 return candidate, kept
         self.warnings.append(ENCODER_FELL_BACK(kind=video.hardware, codec=video.codec))
         return name, options
 
     def _tag_fields(self, context: Any, video: Video) -> None:
-        source = self.row.shot.reel.source.video
+        source = self.row.shot.footage.source.video
         assert self.row.geometry
         turned = self.row.geometry.rotation_degrees  # which makes it progressive
         if video.scan == "keep" and source and source.is_interlaced and not turned:
@@ -202,7 +202,7 @@ class FileWriter:
 
     def _add_sound(self, audio: Audio, positions: tuple[int, ...]) -> None:
         """A stream for one track of the source, or for several put side by side or mixed."""
-        tracks = [self.row.sound_source.audio[position] for position in positions]
+        tracks = [self.row.audio_source.audio[position] for position in positions]
         self._add_stream_of_sound(audio, tracks[0].sample_rate_hz, layout_of(audio, tracks))
 
     def _add_stream_of_sound(self, audio: Audio, rate_hz: int, layout: str) -> None:
@@ -230,7 +230,7 @@ def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoF
         context.color_range = 2
 
 
-def works_here(encoder: str, row: Row, video: Video) -> bool:
+def encoder_works_here(encoder: str, row: Row, video: Video) -> bool:
     """Whether an encoder is there and takes such pictures: told by opening it."""
     try:
         trial: Any = av.CodecContext.create(encoder, "w")
@@ -278,7 +278,7 @@ def set_picture_facts(context: Any, row: Row, video: Video) -> None:
 def expected_samples(row: Row, span: Span, position: int) -> int:
     """Samples a sound track must hold in the finished file, of so many frames."""
     assert row.preset.audio
-    facts = row.sound_source.audio[position]
-    start, end = samples_of(row.shot.reel, span, facts)
+    facts = row.audio_source.audio[position]
+    start, end = samples_of(row.shot.footage, span, facts)
     written = sound_rate(row.preset, facts.sample_rate_hz)
     return round_fraction(Fraction((end - start) * written, facts.sample_rate_hz))

@@ -26,8 +26,8 @@ class FirstPass:
         assert row.preset.video
         video = row.preset.video
         self.chain = PictureChain(conversion_of(row))
-        self.first_picture: VideoFrame | None = None
-        self.last_picture: VideoFrame | None = None
+        self.first_frame: VideoFrame | None = None
+        self.last_frame: VideoFrame | None = None
         self.warnings: list[Notice] = []
         context: Any = av.CodecContext.create(ENCODERS[video.codec], "w")
         set_picture_facts(context, row, video)
@@ -38,12 +38,12 @@ class FirstPass:
         context.thread_type = "AUTO"
         self._context = context
 
-    def put_picture(self, picture: VideoFrame) -> None:
+    def put_frame(self, picture: VideoFrame) -> None:
         """Take the next picture, as decoded."""
         for ready in self.chain.put(picture):
             self._encode(ready)
 
-    def put_sound(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, sound: AudioFrame) -> None:
         """Sound is of no use here."""
 
     def end(self) -> None:

@@ -17,11 +17,11 @@ from boxkite.core.picture.colour_coding import is_full_range
 from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import IMAGE_ENDINGS
-from boxkite.core.render.encode.background import Beside
+from boxkite.core.render.encode.background import Background
 from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
 from boxkite.core.render.encode.file_writer import set_picture_facts
 from boxkite.core.render.result import Verification
-from boxkite.core.render.verifying import Expected, compare_looks
+from boxkite.core.render.verifying import Expected, compare_thumbnails
 
 if TYPE_CHECKING:
     from av.audio.frame import AudioFrame
@@ -36,24 +36,24 @@ class ImageWriter:
         self.row = row
         self.folder = folder
         self.chain = PictureChain(conversion_of(row))
-        self.first_picture: VideoFrame | None = None
-        self.last_picture: VideoFrame | None = None
+        self.first_frame: VideoFrame | None = None
+        self.last_frame: VideoFrame | None = None
         self.warnings: list[Notice] = []
         self._video = row.preset.video
         self._context: VideoCodecContext | None = None
         self._count = 0
         self._threads = threads
-        self._beside = Beside()
+        self._beside = Background()
         folder.mkdir(exist_ok=True)
 
-    def put_picture(self, picture: VideoFrame) -> None:
+    def put_frame(self, picture: VideoFrame) -> None:
         """Take the next picture of the span, as decoded."""
         for ready in self.chain.put(picture):
             if ready is not picture and self._threads != 1:
                 self._beside.start()
             self._beside.put(partial(self._write, ready))
 
-    def put_sound(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, sound: AudioFrame) -> None:
         """Images hold no sound."""
 
     def end(self) -> None:
@@ -70,9 +70,9 @@ class ImageWriter:
         self._beside.abandon()
 
     def _write(self, picture: VideoFrame) -> None:
-        if self.first_picture is None:
-            self.first_picture = picture
-        self.last_picture = picture
+        if self.first_frame is None:
+            self.first_frame = picture
+        self.last_frame = picture
         if self._context is None:
             self._context = self._make_context()
         try:
@@ -109,7 +109,7 @@ def first_number(row: Row) -> int:
     """The number of a row's first image: the preset's, or that of the source's own image or frame."""
     if not row.preset.source_numbers:
         return row.preset.first_number
-    sequence = row.shot.reel.source.sequence
+    sequence = row.shot.footage.source.sequence
     return row.span.start + (sequence.first if sequence else 0)
 
 
@@ -123,8 +123,8 @@ def verify_images(folder: Path, row: Row, expected: Expected) -> Verification:
     if sorted(there) != sorted(names) or not all(there.values()):
         raise VerificationError(f"the folder holds {len(there)} images, it should hold {expected.frames}")
     for name, look, which in (
-        (names[0], expected.first_look, "first"),
-        (names[-1], expected.last_look, "last"),
+        (names[0], expected.first_thumbnail, "first"),
+        (names[-1], expected.last_thumbnail, "last"),
     ):
         try:
             with av.open(f"file:{folder / name}", options={"protocol_whitelist": "file"}) as container:
@@ -133,5 +133,5 @@ def verify_images(folder: Path, row: Row, expected: Expected) -> Verification:
             raise VerificationError(f"the {which} image cannot be read again") from None
         if (picture.width, picture.height) != (expected.width_px, expected.height_px):
             raise VerificationError(f"the {which} image is {picture.width}x{picture.height}, not as planned")
-        compare_looks(picture, look, which)
+        compare_thumbnails(picture, look, which)
     return Verification(len(names), 0, sum(there.values()))

@@ -15,7 +15,7 @@ from av.packet import Packet
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.opening import open_source
-from boxkite.core.footage.source import AudioFacts
+from boxkite.core.footage.source import AudioInfo
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
@@ -26,7 +26,7 @@ _LEAD_SECONDS = Fraction(1, 2)
 @dataclass
 class _Track:
     stream: AudioStream
-    facts: AudioFacts
+    facts: AudioInfo
     start: int
     end: int
     reached: int
@@ -35,36 +35,40 @@ class _Track:
     silence_samples: int = 0
 
 
-def samples_of(reel: IndexedSource, span: Span, facts: AudioFacts) -> tuple[int, int]:
+def samples_of(footage: IndexedSource, span: Span, facts: AudioInfo) -> tuple[int, int]:
     """The first sample of a span and the first after it; sound without a picture ends where it ends."""
-    start = sample_at(span.start, reel.table.rate, facts.sample_rate_hz)
-    end = sample_at(span.end, reel.table.rate, facts.sample_rate_hz)
-    if reel.source.video is None:
-        end = max(start, min(end, round_fraction(reel.source.duration * facts.sample_rate_hz)))
+    start = sample_at(span.start, footage.frame_index.rate, facts.sample_rate_hz)
+    end = sample_at(span.end, footage.frame_index.rate, facts.sample_rate_hz)
+    if footage.source.video is None:
+        end = max(start, min(end, round_fraction(footage.source.duration * facts.sample_rate_hz)))
     return start, end
 
 
-class SoundReader:
+class AudioReader:
     """The sound of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
 
     def __init__(
-        self, reel: IndexedSource, span: Span, tracks: tuple[int, ...], *, accept_damaged: bool = False
+        self, footage: IndexedSource, span: Span, tracks: tuple[int, ...], *, accept_damaged: bool = False
     ) -> None:
         """tracks: which sound streams, by position. accept_damaged: what cannot be decoded is silence.
 
         Raises FootageError when the source has gone.
         """
-        self._reel = reel
+        self._footage = footage
         self._accept_damaged = accept_damaged
-        source = reel.sound_source
-        self._zero = reel.sound.begins if reel.sound else reel.table.first_pts * reel.table.time_base
+        source = footage.audio_source
+        self._zero = (
+            footage.sound.begins
+            if footage.sound
+            else footage.frame_index.first_pts * footage.frame_index.time_base
+        )
         self._opened = open_source(source)
         self._container = self._opened.container
         self._tracks: list[_Track] = []
         self._at_end = False
         for position in tracks:
             facts = source.audio[position]
-            start, end = samples_of(reel, span, facts)
+            start, end = samples_of(footage, span, facts)
             self._tracks.append(_Track(self._container.streams.audio[position], facts, start, end, start))
         self._packets = self._seek(span)
 
@@ -83,7 +87,9 @@ class SoundReader:
         Raises DamagedError when sound inside the span cannot be decoded.
         """
         for track in self._tracks:
-            wanted = min(sample_at(frame, self._reel.table.rate, track.facts.sample_rate_hz), track.end)
+            wanted = min(
+                sample_at(frame, self._footage.frame_index.rate, track.facts.sample_rate_hz), track.end
+            )
             while track.reached < wanted and not self._at_end:
                 self._read_packet()
             if track.reached < wanted:
@@ -94,7 +100,7 @@ class SoundReader:
             track.ready.clear()
 
     def _seek(self, span: Span) -> Iterator[Packet[AudioStream]]:
-        seconds = self._zero + self._reel.table.rate.seconds(span.start) - _LEAD_SECONDS
+        seconds = self._zero + self._footage.frame_index.rate.seconds(span.start) - _LEAD_SECONDS
         start_time = self._container.start_time
         begins = Fraction(start_time, av.time_base) if start_time is not None else Fraction(0)
         if seconds > begins:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from boxkite.core.footage.source import AudioFacts, Source
+from boxkite.core.footage.source import AudioInfo, Source
 from boxkite.core.notices.files import CHANNELS_MIXED, CHANNELS_UNNAMED, LAYOUT_MIXED
 from boxkite.core.notices.notice import Notice
 from boxkite.core.presets.codecs import held_layout, is_unsaid
@@ -24,7 +24,7 @@ def file_tracks(audio: Audio | None, tracks: tuple[int, ...]) -> list[tuple[int,
     return [(position,) for position in tracks]
 
 
-def layout_of(audio: Audio, parts: Sequence[AudioFacts]) -> str:
+def layout_of(audio: Audio, parts: Sequence[AudioInfo]) -> str:
     """The layout, by the codec library's name, of a file's track that is made of one or several of the source."""
     is_merged = audio.tracks == "merged" and len(parts) > 1
     if audio.channels != "keep" and not is_merged:
@@ -36,7 +36,7 @@ def layout_of(audio: Audio, parts: Sequence[AudioFacts]) -> str:
     return held_layout(audio.codec, widest.layout, widest.channels)
 
 
-def unheld_sound(source: Source, audio: Audio) -> str:
+def unheld_audio(source: Source, audio: Audio) -> str:
     """Why a codec that loses nothing cannot hold the sound as it is; empty where it can."""
     tracks = tuple(range(len(source.audio)))[: 1 if audio.tracks == "first" else None]
     most = max(
