@@ -1,4 +1,4 @@
-"""Cards: every file copied and compared, nothing overwritten, the facts of the day in the names of what is made."""
+"""Cards: every file copied and compared, nothing overwritten, the metadata of the day in the names of what is made."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ def test_cards_are_copied_verified_and_made_with_the_facts_asked_for_once(
     job = tmp_path / "job.toml"
     job.write_text(f'to = ["web:{out}"]\nby = ["files"]\nnames = "@(Unit)_@(Card)_@clip"\n')
     done = subprocess.run(
-        [PROGRAM, "gather", *cards, "--into", into, "--fact", "Day=3", "--ask", "Unit", "--job", job],
+        [PROGRAM, "gather", *cards, "--into", into, "--value", "Day=3", "--ask", "Unit", "--job", job],
         input="second\n", capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 0, done.stdout + done.stderr
@@ -78,7 +78,7 @@ def test_cards_that_cannot_be_are_refused(cards: list[Path], tmp_path: Path) -> 
         ([cards[0], tmp_path / "copy" / "A001"], "two cards are called A001"),
         ([tmp_path / "none"], "there is no such card"),
         ([tmp_path / "empty"], "there is nothing on this card"),
-        ([cards[0], "--fact", "Unit"], "give a name and a value"),
+        ([cards[0], "--value", "Unit"], "give a name and a value"),
     ):
         done = boxkite("gather", *words, "--into", tmp_path / "originals")
         assert (done.status, said in done.err) == (2, True), done.err

@@ -230,11 +230,11 @@ def test_gathering_keeps_what_others_wrote_into_its_tables_or_touches_nothing(tm
     into = tmp_path / "into"
     into.mkdir()
     theirs = 'file;Note;Unit\r\n"B001/=cmd.mov";"two\nlines";\r\n;a row without a file;7\r\nx.mov;1;2;3;4\r\n'
-    (into / "facts.csv").write_bytes(theirs.encode())
+    (into / "metadata.csv").write_bytes(theirs.encode())
     (into / "checksums.xxh128").write_text("# by hand\n0123  other.mov\nd41d8cd9 *md5.mov\n")
-    assert boxkite("gather", tmp_path / "B001", "--into", into, "--fact", "Unit==now()").status == 0
-    assert boxkite("gather", tmp_path / "A001", "--into", into, "--fact", "Place=mill").status == 0
-    text = (into / "facts.csv").read_bytes().decode("utf-8-sig")
+    assert boxkite("gather", tmp_path / "B001", "--into", into, "--value", "Unit==now()").status == 0
+    assert boxkite("gather", tmp_path / "A001", "--into", into, "--value", "Place=mill").status == 0
+    text = (into / "metadata.csv").read_bytes().decode("utf-8-sig")
     assert 'B001/=cmd.mov;"two\nlines";\'=now();B001' in text.replace('"B001', "B001").replace('mov"', "mov")
     assert (
         ";a row without a file;7" in text and "x.mov;1;2;3;4" in text and "A001/=cmd.mov;;;A001;mill" in text
@@ -242,14 +242,14 @@ def test_gathering_keeps_what_others_wrote_into_its_tables_or_touches_nothing(tm
     assert (
         (into / "checksums.xxh128").read_text().startswith("# by hand\n0123  other.mov\nd41d8cd9 *md5.mov\n")
     )
-    tokens = boxkite("plan", tmp_path, "--metadata", into / "facts.csv", "--to", f"web:{tmp_path / 'o'}")
+    tokens = boxkite("plan", tmp_path, "--metadata", into / "metadata.csv", "--to", f"web:{tmp_path / 'o'}")
     assert "Traceback" not in tokens.err
     for bad in (b"a,b\r\n1,2\r\n", b'File,Note\n"never closed', "File".encode("utf-16")):
-        (into / "facts.csv").write_bytes(bad)
+        (into / "metadata.csv").write_bytes(bad)
         (tmp_path / "A001/new.mov").write_bytes(b"2")
         refused = boxkite("gather", tmp_path / "A001", "--into", into)
-        assert refused.status == 2 and "facts.csv" in refused.err
-        assert (into / "facts.csv").read_bytes() == bad and not (into / "A001/new.mov").exists()
+        assert refused.status == 2 and "metadata.csv" in refused.err
+        assert (into / "metadata.csv").read_bytes() == bad and not (into / "A001/new.mov").exists()
 
 
 def test_what_cannot_be_looked_into_is_named_and_makes_the_status_one(place: Path) -> None:

@@ -27,7 +27,7 @@ def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
     for number, place in enumerate((VAT, LOFT), start=1):
         write_movie(Movie(folder / f"A-clip{number}.mov", 60, RATE, ((0, place),), source=number, width=320, height=180,
                           timecode=f"10:0{number}:00;02", reel=f"A00{number}"))  # fmt: skip
-    (folder / "facts.csv").write_text(
+    (folder / "metadata.csv").write_text(
         "clip;scene;Paper weight\na-CLIP1;3;Heavy\nA-clip2.mov;4;\nA-clip9;5;Light\n"
     )
     (folder / "picks.csv").write_text(
@@ -69,12 +69,12 @@ def test_tables_keep_whole_timecodes_in_80_columns_and_names_in_full_when_piped(
 
 
 def test_facts_and_columns_become_tokens_and_what_found_no_source_is_said(card: Path) -> None:
-    done = boxkite("plan", "A-clip1.mov", "A-clip2.mov", "--by", "ranges", "--marks", "picks.csv", "--metadata", "facts.csv",  # noqa: E501
+    done = boxkite("plan", "A-clip1.mov", "A-clip2.mov", "--by", "ranges", "--marks", "picks.csv", "--metadata", "metadata.csv",  # noqa: E501
                    "--names", "@scene[-@(Paper weight)]_@reel_@(keyword|in)", "--to", "web:out", "--json", cwd=card)  # fmt: skip  # noqa: E501
     assert done.status == 0, done.err
     assert [row["name"] for row in done.json["rows"]] == ["3-Heavy_A001_vat", "4_A002_10-02-00-12"]
     found = {(one["kind"], one["about"]) for one in done.json["notices"]}
-    assert {("row-without-source", "facts.csv:4"), ("mark-without-source", "picks.csv:4")} <= found
+    assert {("row-without-source", "metadata.csv:4"), ("mark-without-source", "picks.csv:4")} <= found
     assert kinds(done.json["rows"][1]["warnings"])[0] == "unnamed-mark"
     assert sum(gap["frames"] for gap in done.json["uncovered"]) == 120 - 20 - 10
 

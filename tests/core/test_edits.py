@@ -315,7 +315,7 @@ def test_what_otio_alone_can_hold_is_kept(tmp_path: Path) -> None:
         True,
         ("vat", "hands"),
     )
-    assert (first.facts, first.colour_decision.saturation) == ({"scene": "3", "take": "2"}, 0.8)
+    assert (first.metadata, first.colour_decision.saturation) == ({"scene": "3", "take": "2"}, 0.8)
     assert [(mark.name, mark.start, mark.end) for mark in first.markers] == [("drips", 10, 15)]
     assert first.effects == ("soften",) and not second.enabled
     assert [one.kind for one in edit.warnings] == ["timeline-without-rate", "not-a-timeline"]
@@ -391,7 +391,7 @@ def test_what_adapters_read_becomes_the_same_timeline(tmp_path: Path, suffix: st
         (clip.name, clip.record, clip.source_start) for clip in clips
     ]
     if suffix == ".xml":
-        assert (found[0].enabled, found[0].circled, found[0].facts) == (False, True, {"scene": "3"})
+        assert (found[0].enabled, found[0].circled, found[0].metadata) == (False, True, {"scene": "3"})
         assert [(mark.name, mark.start, mark.note) for mark in found[0].markers] == [("drips", 5, "slow")]
         path.write_text('<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "b">]><x>&a;</x>')
         with pytest.raises(MarksError, match="entities"):

@@ -328,7 +328,7 @@ class Tree:
     leaf: Leaf
     others: tuple[Leaf, ...] = ()
     either: Leaf | str | None = None
-    facts: dict[str, int] = field(default_factory=dict)
+    metadata: dict[str, int] = field(default_factory=dict)
 
 
 def test_documents_give_back_what_was_written_and_share_what_was_shared() -> None:
@@ -345,7 +345,7 @@ def test_documents_give_back_what_was_written_and_share_what_was_shared() -> Non
     "bad",
     [
         ('"version":3', '"version":2'), ('"kind":"Tree"', '"kind":"Leaf"'), ("30000/1001", "1/0"),
-        ("30000/1001", "x"), ('"rate"', '"__class__"'), ('"facts":{"a":1}', '"facts":{"a":"1"}'),
+        ("30000/1001", "x"), ('"rate"', '"__class__"'), ('"metadata":{"a":1}', '"metadata":{"a":"1"}'),
         ('"leaf":0', '"leaf":9'),
         ('"leaf":0', '"leaf":-1'), ('"leaf":0', '"leaf":null'), ('["Leaf",0]', '["os.system","x"]'), ("{", "["),
         ('"leaf":0,', ""), ('"path":"b"', '"path":"\\u0000"'),

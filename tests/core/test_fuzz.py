@@ -99,7 +99,7 @@ READERS: dict[str, tuple[str, Callable[[Path], object]]] = {
     "a timeline": (".otio", shots_of),
     "a table of ranges": (".csv", read_marks),
     "a table of marks": (".csv", read_mark_rows),
-    "a table of facts": (".csv", lambda path: join_table(path, (), None)),
+    "a table of metadata": (".csv", lambda path: join_table(path, (), None)),
     "a log": (".ale", lambda path: join_table(path, (), None)),
     "a sidecar": (".xmp", read_sidecar),
     "wave chunks": (".wav", read_wave),

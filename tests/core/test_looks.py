@@ -46,12 +46,15 @@ def write_cube(path: Path, size: int = 17) -> Path:
     return path
 
 
-def a_shot(folder: Path, name: str = "A-vat2.mov", pixel_format: str = "yuv420p", **facts: str) -> Shot:
+def a_shot(folder: Path, name: str = "A-vat2.mov", pixel_format: str = "yuv420p", **metadata: str) -> Shot:
     video = VideoInfo(0, "h264", 256, 144, RATE, 10, True, pixel_format, 10 if "10" in pixel_format else 8)
     source = Source(folder / name, SourceKind.VIDEO, "mov", 1, Fraction(1), video)
     table = FrameIndex(RATE, 10, 10, 0, Fraction(1, 25), constant=True)
     return Shot(
-        IndexedSource(source, table, Timecode(0, RATE), False), Span(0, 10), facts=facts, origin="table:2"
+        IndexedSource(source, table, Timecode(0, RATE), False),
+        Span(0, 10),
+        metadata=metadata,
+        origin="table:2",
     )
 
 

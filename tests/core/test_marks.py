@@ -193,7 +193,7 @@ def test_ranges_come_in_any_order_of_columns_and_with_any_separator(tmp_path: Pa
         path = write(tmp_path, text + "\n", "list.csv")
         assert shots(cut(path, footage(), by="ranges")) == [("dip", 25, 75), ("b", 75, 100)]
         first = read_ranges(path).marks[0]
-        assert (first.keywords, first.note, dict(first.facts)) == (
+        assert (first.keywords, first.note, dict(first.metadata)) == (
             ("vat", "hands"),
             "wet",
             {"Weight": "90 g"},

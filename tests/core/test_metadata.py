@@ -49,8 +49,8 @@ def test_the_heavier_origin_holds_and_the_others_are_kept_beside_it(card: Path) 
     loft = known[both[1].path]
     wanted = {"Paper weight": "Light Rag", "Scene": "7", "keywords": "loft, light", "reel": "B009"}
     assert {name: loft.values[name] for name in wanted} == wanted
-    assert [(fact.value, fact.origin) for fact in loft.lost["Scene"]] == [("6", "B-loft7.mov.xmp")]
-    assert [(fact.value, fact.origin) for fact in loft.lost["reel"]] == [("B001", "container")]
+    assert [(entry.value, entry.origin) for entry in loft.lost["Scene"]] == [("6", "B-loft7.mov.xmp")]
+    assert [(entry.value, entry.origin) for entry in loft.lost["reel"]] == [("B001", "container")]
     assert loft.held["Scene"].origin == "slates.csv:2"
     assert [(one.kind, one.about) for one in notices] == [
         ("row-without-source", "slates.csv:3"), ("sources-without-row", "slates.csv"),
@@ -93,8 +93,8 @@ def test_rows_find_their_source_by_name_by_reel_and_timecode_or_by_a_chosen_colu
     path = tmp_path / ("log.ale" if text.startswith("Heading") else "log.csv")
     path.write_text(text)
     joined = join_table(path, sources(card), match_by)
-    (facts,) = joined.facts.values()
-    assert scene in [fact.value for fact in facts if fact.name.lower() == "scene"]
+    (metadata,) = joined.metadata.values()
+    assert scene in [entry.value for entry in metadata if entry.name.lower() == "scene"]
     assert [source.clip_name for source in joined.unmatched_sources] == ["A-vat2"]
 
 
@@ -137,10 +137,13 @@ def test_broadcast_wave_chunks_tell_scene_take_and_start(tmp_path: Path) -> None
     )
     path = tmp_path / "loft.wav"
     path.write_bytes(wave((b"fmt ", form), (b"bext", bext), (b"iXML", ixml), (b"data", b"\0" * 96_000)))
-    facts = {fact.name: (fact.value, fact.origin) for fact in read_wave(path)}
-    assert facts["scene"] == ("6", "iXML chunk") and facts["circled"] == ("yes", "iXML chunk")
-    assert facts["reel"] == ("S07", "bext chunk") and facts["starts at"] == ("10:01:30.500", "bext chunk")
-    assert "note" not in facts
+    metadata = {entry.name: (entry.value, entry.origin) for entry in read_wave(path)}
+    assert metadata["scene"] == ("6", "iXML chunk") and metadata["circled"] == ("yes", "iXML chunk")
+    assert metadata["reel"] == ("S07", "bext chunk") and metadata["starts at"] == (
+        "10:01:30.500",
+        "bext chunk",
+    )
+    assert "note" not in metadata
     listed = boxkite("inspect", "loft.wav", "--tokens", cwd=tmp_path).out
     assert "iXML chunk" in listed and "10:01:30.500" in listed
     path.write_bytes(path.read_bytes()[:300])

@@ -64,8 +64,8 @@ def planned(folder: Path, shots: list[Shot], names: str | None = None, **words) 
     return plan_of_shots(job, Gathered(tuple(shots), (), (), (), {}), Outputs(job), lambda _: None)
 
 
-def shots_of(one: IndexedSource, *spans: tuple[int, int], **facts) -> list[Shot]:
-    return [Shot(one, Span(start, end), marker=f"m{start}", way="ranges", **facts) for start, end in spans]
+def shots_of(one: IndexedSource, *spans: tuple[int, int], **metadata) -> list[Shot]:
+    return [Shot(one, Span(start, end), marker=f"m{start}", way="ranges", **metadata) for start, end in spans]
 
 
 signs = st.one_of(st.characters(codec="utf-8"), st.sampled_from("aAäÄ./\\: \t"))
@@ -94,7 +94,7 @@ def test_names_stay_inside_fit_every_file_system_and_are_never_shared(
 ) -> None:
     one = footage(tmp_path / "vat.mov")
     shots = [
-        Shot(one, Span(9 * n, 9 * n + 9), marker=marker, note=note, facts={"scene": scene}, way="ranges")
+        Shot(one, Span(9 * n, 9 * n + 9), marker=marker, note=note, metadata={"scene": scene}, way="ranges")
         for n, (marker, scene, note) in enumerate(values)
     ]
     try:

@@ -35,7 +35,7 @@ FAULTS = {
 }
 _CONTROL = struct.Struct("5q")
 _MEDIA = (".mov", ".mp4", ".mkv")
-_LISTS = ("checksums.xxh128", "facts.csv")
+_LISTS = ("checksums.xxh128", "metadata.csv")
 Tree = dict[str, str]
 
 

@@ -48,7 +48,7 @@ def dated(folder: Path) -> None:
     """A card, and a place where a gather of before has left its tables, with lines of somebody else."""
     card(folder)
     (folder / "out").mkdir()
-    (folder / "out/facts.csv").write_text("File,Note\nelse.mov,mine\n")
+    (folder / "out/metadata.csv").write_text("File,Note\nelse.mov,mine\n")
     (folder / "out/checksums.xxh128").write_text("# by hand\n")
 
 
@@ -119,8 +119,8 @@ SCENARIOS = (
     Scenario(
         "gather",
         dated,
-        ("gather", "card", "--into", "out", "--fact", "Unit=second"),
-        (("gather", "card", "--into", "out", "--fact", "Unit=second"),),
+        ("gather", "card", "--into", "out", "--value", "Unit=second"),
+        (("gather", "card", "--into", "out", "--value", "Unit=second"),),
         kept=("card/",),
     ),
     Scenario(

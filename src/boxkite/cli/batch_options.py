@@ -36,7 +36,7 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
     how.add_argument(
         "--when-ended",
         metavar="COMMAND",
-        help="a command to run when the batch has ended; the facts stand in BOXKITE_… and on its input as JSON",
+        help="a command to run when the batch has ended; the metadata stand in BOXKITE_… and on its input as JSON",
     )
     how.add_argument(
         "--web-hook", metavar="ADDRESS", help="an address of the web that is told when the batch has ended"

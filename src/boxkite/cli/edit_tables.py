@@ -184,7 +184,7 @@ def _clip_as_json(clip: Clip, timeline: Timeline) -> dict[str, Any]:
         "note": clip.note,
         "markers": [asdict(marker) for marker in clip.markers],
         "colour_decision": clip.colour_decision and asdict(clip.colour_decision),
-        "facts": dict(clip.facts),
+        "metadata": dict(clip.metadata),
         "origin": clip.origin,
         "nested": clip.nested and _timeline_as_json(clip.nested),
     }

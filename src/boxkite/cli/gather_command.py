@@ -1,4 +1,4 @@
-"""Copy cards to where the originals shall live, verify every file, note the facts of the day, then run a job."""
+"""Copy cards to where the originals are kept, verify every file, note the day's metadata, then run a job."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
 EXAMPLES = """\
 examples:
   boxkite gather /media/A001 /media/B001 --into originals/day1
-  boxkite gather /media/A001 --into originals/day1 --fact "Scene=3" --fact "Unit=second"
+  boxkite gather /media/A001 --into originals/day1 --value "Scene=3" --value "Unit=second"
   boxkite gather /media/A001 /media/B001 --into originals/day1 --ask Unit,Location --job dailies.toml
 """
 
@@ -31,14 +31,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("cards", nargs="+", metavar="CARD", help="cards, or folders copied from them")
     parser.add_argument("--into", required=True, metavar="FOLDER", help="each card gets a folder in it")
     parser.add_argument(
-        "--fact",
+        "--value",
         metavar="NAME=VALUE",
         action="append",
         default=[],
-        help="what holds for all of them; becomes a token of names (repeatable)",
+        help="metadata of all that is on the cards; its names become tokens (repeatable)",
     )
     parser.add_argument(
-        "--ask", metavar="NAMES", help="facts to ask for, once for all cards, as Unit,Location"
+        "--ask", metavar="NAMES", help="values to ask for, once for all cards, as Unit,Location"
     )
     parser.add_argument("--job", metavar="FILE", help="the job file (.toml) that is run on what was copied")
     add_settings(
@@ -63,11 +63,11 @@ def run(arguments: argparse.Namespace) -> int:
         job_on(
             arguments.job, arguments.changes, []
         )  # whatever is wrong with it is said before anything is copied
-    facts = _facts(arguments)
+    metadata = _metadata_given(arguments)
     console = make_console(stderr=arguments.json)
     copied = _copy(console, cards)
     failed = [one for one in copied if one.failure]
-    checksums, table, unwritten = _lists(into, copied, facts)
+    checksums, table, unwritten = _lists(into, copied, metadata)
     counts = count_cards(cards, copied, into)
     complete = not failed and not unwritten and all(count.is_complete for count in counts)
     for one in failed:
@@ -75,7 +75,7 @@ def run(arguments: argparse.Namespace) -> int:
     for count in counts:
         for unseen in count.unseen:
             print_line(console, f"not copied: {unseen.path}: {unseen.reason}", "red")
-    for line in (f"checksums: {checksums}", f"facts: {table}"):
+    for line in (f"checksums: {checksums}", f"metadata: {table}"):
         print_line(console, line)
     for line in unwritten:
         print_line(console, f"! {line}", "bold red")
@@ -107,7 +107,7 @@ def run(arguments: argparse.Namespace) -> int:
                     for one in counts
                 ],
                 "checksums": str(checksums),
-                "facts": str(table),
+                "metadata": str(table),
             }
         )  # fmt: skip
     if not arguments.job:
@@ -121,9 +121,9 @@ def run(arguments: argparse.Namespace) -> int:
     return _run_job(arguments, folders, table)
 
 
-def _lists(into: Path, copied: Sequence[Copied], facts: dict[str, str]) -> tuple[Path, Path, list[str]]:
-    """Write checksums and facts; where they are, and what could not be written."""
-    from boxkite.core.arrival.card_lists import CHECKSUMS, FACTS, write_checksums, write_facts
+def _lists(into: Path, copied: Sequence[Copied], metadata: dict[str, str]) -> tuple[Path, Path, list[str]]:
+    """Write checksums and metadata; where they are, and what could not be written."""
+    from boxkite.core.arrival.card_lists import CHECKSUMS, METADATA, write_checksums, write_metadata
     from boxkite.core.errors import BoxkiteError
 
     unwritten = []
@@ -132,33 +132,33 @@ def _lists(into: Path, copied: Sequence[Copied], facts: dict[str, str]) -> tuple
     except BoxkiteError as error:
         unwritten.append(f"{error.text}; {error.hint}")
     try:
-        write_facts(into, [one.file for one in copied if not one.failure], facts)
+        write_metadata(into, [one.file for one in copied if not one.failure], metadata)
     except BoxkiteError as error:
         unwritten.append(f"{error.text}; {error.hint}")
-    return into / CHECKSUMS, into / FACTS, unwritten
+    return into / CHECKSUMS, into / METADATA, unwritten
 
 
-def _facts(arguments: argparse.Namespace) -> dict[str, str]:
-    """The facts as given and as answered. Raises RequestError for what is neither, or cannot be asked."""
+def _metadata_given(arguments: argparse.Namespace) -> dict[str, str]:
+    """Metadata as given and as answered. Raises RequestError for what is neither, or cannot be asked."""
     from boxkite.core.errors import RequestError
 
-    facts = {}
-    for text in arguments.fact:
+    metadata = {}
+    for text in arguments.value:
         name, equals, value = text.partition("=")
         if not equals or not name.strip():
-            raise RequestError(f"--fact {text}: give a name and a value", hint='as --fact "Unit=second"')
-        facts[name.strip()] = value.strip()
+            raise RequestError(f"--value {text}: give a name and a value", hint='as --value "Unit=second"')
+        metadata[name.strip()] = value.strip()
     for name in (arguments.ask or "").split(","):
-        if name.strip() and name.strip() not in facts:
+        if name.strip() and name.strip() not in metadata:
             sys.stderr.write(f"{name.strip()}: ")
             sys.stderr.flush()
             answer = sys.stdin.readline()
             if not answer:
                 raise RequestError(
-                    f"there is no answer for {name.strip()}", hint=f'--fact "{name.strip()}=…" gives it'
+                    f"there is no answer for {name.strip()}", hint=f'--value "{name.strip()}=…" gives it'
                 )
-            facts[name.strip()] = answer.strip()
-    return facts
+            metadata[name.strip()] = answer.strip()
+    return metadata
 
 
 def _copy(console: Console, cards: Sequence[Card]) -> list[Copied]:

@@ -79,7 +79,7 @@ def run(arguments: argparse.Namespace) -> int:
         return _show_tokens_of(found.sources, arguments)
     deep = _read_deep(found.sources) if arguments.deep else {}
     if arguments.json:
-        from boxkite.cli.source_facts import source_as_json
+        from boxkite.cli.source_info import source_as_json
         from boxkite.cli.tables import print_json
 
         print_json(
@@ -110,11 +110,11 @@ def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepInfo]:
     with memory() as known, make_console(stderr=True).status("reading packets") as status:
         for source in sources:
             status.update(f"reading packets of {printable(source.label)}")
-            facts = known.recall("deep", source.path, DeepInfo) if not source.sequence else None
-            if facts is None and (facts := read_deep(source)):
-                known.keep("deep", source.path, facts)
-            if facts:
-                found[source.path] = facts
+            metadata = known.recall("deep", source.path, DeepInfo) if not source.sequence else None
+            if metadata is None and (metadata := read_deep(source)):
+                known.keep("deep", source.path, metadata)
+            if metadata:
+                found[source.path] = metadata
     return found
 
 
@@ -157,17 +157,17 @@ def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> N
 
 def _show_facts(console: Console, source: Source, deep: DeepInfo | None, *, named: bool) -> None:
     """Everything about one source, a line each; what only the packets tell says "not measured" without --deep."""
-    from boxkite.cli.source_facts import facts_of_source
+    from boxkite.cli.source_info import lines_about_source
     from boxkite.cli.tables import print_line
 
     if named:
         print_line(console, source.label, "bold")
-    for word, value in facts_of_source(source, deep, max(16, min(console.width - 18, 80))):
+    for word, value in lines_about_source(source, deep, max(16, min(console.width - 18, 80))):
         print_line(console, f"  {word:<14}{value}")
 
 
 def _row(source: Source) -> list[str]:
-    from boxkite.cli.source_facts import clock_of, length_of
+    from boxkite.cli.source_info import clock_of, length_of
 
     video = source.video
     if video is None:
@@ -228,7 +228,9 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
                                 "token": line.token,
                                 "value": line.value,
                                 "origin": line.origin,
-                                "lost": [{"value": fact.value, "origin": fact.origin} for fact in line.lost],
+                                "lost": [
+                                    {"value": entry.value, "origin": entry.origin} for entry in line.lost
+                                ],
                             }
                             for line in lines
                         ],
@@ -248,7 +250,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
                 f"@{line.token}" if line.token.isalpha() else f"@({line.token})",
                 line.value,
                 line.origin,
-                "; ".join(f"{fact.value} ({fact.origin})" for fact in line.lost),
+                "; ".join(f"{entry.value} ({entry.origin})" for entry in line.lost),
             )
             for line in lines
             if line.value
@@ -285,7 +287,7 @@ def _show_all_tokens(*, as_json: bool) -> int:
     rows = [(f"@{name}", token.help) for name, token in TOKENS.items()]
     print_table(console, [Column("token"), Column("stands for", gives_way=True)], rows)
     console.print()
-    print_line(console, "Every column of a table of ranges or facts is a token too: @(Paper weight)")
+    print_line(console, "Every column of a table of ranges or metadata is a token too: @(Paper weight)")
     for by, pattern in DEFAULT_PATTERNS.items():
         print_line(console, f'names when cutting by {by}, if no pattern is given: "{pattern}"')
     return 0

@@ -54,7 +54,7 @@ def look_into(folder: Path) -> tuple[list[Arrival], list[Unseen]]:
             if name.startswith(".") or is_junk(path):
                 continue
             try:
-                facts = path.stat()
+                status = path.stat()
             except FileNotFoundError:
                 continue  # gone meanwhile: the next look tells
             except OSError as error:
@@ -63,10 +63,10 @@ def look_into(folder: Path) -> tuple[list[Arrival], list[Unseen]]:
             suffix = path.suffix.lower()
             if suffix in MEDIA_SUFFIXES or suffix in CAMERA_RAW:
                 media.append(path)
-                stamps[path] = (facts.st_size, facts.st_mtime_ns)
+                stamps[path] = (status.st_size, status.st_mtime_ns)
             else:
                 others.setdefault((path.parent, _stem(name)), []).append(
-                    f"{name} {facts.st_size} {facts.st_mtime_ns}"
+                    f"{name} {status.st_size} {status.st_mtime_ns}"
                 )
     return [_arrival(path, files, stamps, others) for path, files in _sources(media)], walk.unseen
 

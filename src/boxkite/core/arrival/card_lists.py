@@ -1,4 +1,4 @@
-"""What is written beside gathered cards: checksums and a table of facts. What others wrote there stays as it is."""
+"""What is written beside gathered cards: checksums and a table of metadata. What others wrote there stays as it is."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
 
 CHECKSUMS = "checksums.xxh128"
-FACTS = "facts.csv"
+METADATA = "metadata.csv"
 FILE = "File"
 _MOST_BYTES = 1 << 28
 _LOCK_SECONDS = 30
@@ -30,8 +30,8 @@ _CHECKSUM_DIGITS = 32
 
 
 @dataclass
-class _Facts:
-    """A table of facts as it stands in a file. file_column: place of the one that names the file."""
+class _MetadataTable:
+    """A table of metadata as it stands in a file. file_column: place of the one that names the file."""
 
     lines: list[list[str]]
     delimiter: str
@@ -40,7 +40,7 @@ class _Facts:
 
 def check_lists(into: Path) -> None:
     """Make sure that what is beside the cards can be added to, before anything is copied. Raises RequestError."""
-    _read_facts(into / FACTS)
+    _read_metadata(into / METADATA)
     _read_lines(into / CHECKSUMS)
 
 
@@ -94,19 +94,19 @@ def _read_lines(path: Path) -> list[str]:
     return lines[:-1] if not lines[-1] else lines
 
 
-def write_facts(into: Path, files: Sequence[CardFile], facts: Mapping[str, str]) -> Path:
-    """A table of facts that hold for all media of the cards, as a table of metadata is read; the file.
+def write_metadata(into: Path, files: Sequence[CardFile], metadata: Mapping[str, str]) -> Path:
+    """A table of metadata that hold for all media of the cards, as a table of metadata is read; the file.
 
     Rows and columns that others wrote stay as they are. Raises RequestError, PlanError.
     """
-    path = into / FACTS
+    path = into / METADATA
     cards = {file.target: file.card.resolve().name for file in files}
     sequences, singles = group_sequences(path for path in cards if path.suffix.lower() in MEDIA_SUFFIXES)
     sources = [(path, cards[path]) for path in singles]
     for one in sequences:
         sources.append((one.folder / one.label, cards[one.folder / one.file_name(one.first)]))
     with _writing(path):
-        table = _read_facts(path)
+        table = _read_metadata(path)
         places = {
             plain_cell(line[table.file_column]): line
             for line in table.lines[1:]
@@ -117,7 +117,7 @@ def write_facts(into: Path, files: Sequence[CardFile], facts: Mapping[str, str])
             if name not in places:
                 places[name] = ["" for _ in table.lines[0]]
                 table.lines.append(places[name])
-            values = {table.lines[0][table.file_column]: name, "Card": card, **facts}
+            values = {table.lines[0][table.file_column]: name, "Card": card, **metadata}
             for column, value in values.items():
                 _put(table, places[name], column, guarded(value))
         text = io.StringIO(newline="")
@@ -126,7 +126,7 @@ def write_facts(into: Path, files: Sequence[CardFile], facts: Mapping[str, str])
     return path
 
 
-def _put(table: _Facts, line: list[str], column: str, value: str) -> None:
+def _put(table: _MetadataTable, line: list[str], column: str, value: str) -> None:
     """Put a value into a column, which is added where the table has none of that name."""
     head = table.lines[0]
     place = next((at for at, name in enumerate(head) if name.strip().casefold() == column.casefold()), None)
@@ -137,10 +137,10 @@ def _put(table: _Facts, line: list[str], column: str, value: str) -> None:
     line[place] = value
 
 
-def _read_facts(path: Path) -> _Facts:
+def _read_metadata(path: Path) -> _MetadataTable:
     """The table that is there, every cell as it is; one with a head alone where there is none. Raises RequestError."""
     if not path.exists():
-        return _Facts([[FILE, "Card"]], ",", 0)
+        return _MetadataTable([[FILE, "Card"]], ",", 0)
     try:
         content = read_bytes(path, _MOST_BYTES)
         if content.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
@@ -153,9 +153,9 @@ def _read_facts(path: Path) -> _Facts:
         rows = list(csv.reader(io.StringIO(text, newline=""), delimiter=delimiter, strict=True))
         head = [cell.strip().casefold() for cell in rows[0]] if rows else []
         if FILE.casefold() not in head:
-            raise RequestError(f"this table has no column {FILE}, so no facts can be added to it", path=path,
+            raise RequestError(f"this table has no column {FILE}, so no metadata can be added to it", path=path,
                                hint="move it away, or give its column of files that name")  # fmt: skip
-        return _Facts(rows, delimiter, head.index(FILE.casefold()))
+        return _MetadataTable(rows, delimiter, head.index(FILE.casefold()))
     except csv.Error as error:
         raise RequestError(f"this table cannot be read: {error}", path=path, hint="move it away") from None
     except OSError as error:

@@ -48,13 +48,13 @@ class Notifications:
 
     def send(self, batch: Overview) -> list[Notice]:
         """Tell everyone how a batch has ended; notices of what went wrong with that."""
-        facts = notice_of(batch)
-        problems = [_run(self.command, facts)] if self.command else []
-        problems += [_post(self.web_hook, facts)] if self.web_hook else []
+        report = report_of(batch)
+        problems = [_run(self.command, report)] if self.command else []
+        problems += [_post(self.web_hook, report)] if self.web_hook else []
         return [NOT_NOTIFIED(reason=problem) for problem in problems if problem]
 
 
-def notice_of(batch: Overview) -> dict[str, Any]:
+def report_of(batch: Overview) -> dict[str, Any]:
     """What is told of a batch, as plain values."""
     return {
         "batch": batch.name,
@@ -70,17 +70,17 @@ def notice_of(batch: Overview) -> dict[str, Any]:
     }
 
 
-def _run(command: str, facts: Mapping[str, Any]) -> str:
-    """Run the command, the facts in its environment and, as JSON, on its standard input."""
+def _run(command: str, report: Mapping[str, Any]) -> str:
+    """Run the command, the metadata in its environment and, as JSON, on its standard input."""
     told = {
         f"BOXKITE_{key.upper()}": os.pathsep.join(value) if isinstance(value, list) else str(value)
-        for key, value in facts.items()
+        for key, value in report.items()
     }
     try:
         done = subprocess.run(
             shlex.split(command),
             env={**os.environ, **told},
-            input=json.dumps(facts),
+            input=json.dumps(report),
             text=True,
             errors="replace",
             stdout=subprocess.PIPE,
@@ -98,14 +98,14 @@ def _run(command: str, facts: Mapping[str, Any]) -> str:
     return ""
 
 
-def _post(address: str, facts: Mapping[str, Any]) -> str:
-    """Send the facts to an address as JSON by POST (RFC 9110), a few times where that fails."""
+def _post(address: str, report: Mapping[str, Any]) -> str:
+    """Send the metadata to an address as JSON by POST (RFC 9110), a few times where that fails."""
     import urllib.error  # takes time to load, and few batches are told of
     import urllib.request
 
     request = urllib.request.Request(
         address,
-        data=json.dumps(facts).encode(),
+        data=json.dumps(report).encode(),
         headers={"Content-Type": "application/json", "User-Agent": "boxkite"},
         method="POST",
     )

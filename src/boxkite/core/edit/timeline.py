@@ -133,7 +133,7 @@ class Clip:
     note: str = ""
     circled: bool = False
     colour_decision: ColourDecision | None = None
-    facts: Mapping[str, str] = field(default_factory=dict)
+    metadata: Mapping[str, str] = field(default_factory=dict)
     nested: Timeline | None = None
 
 

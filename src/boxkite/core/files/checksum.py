@@ -34,5 +34,5 @@ def text_checksum(text: str) -> str:
 
 def file_stamp(path: Path) -> str:
     """Size and time of change: as long as both stay, a source is taken to be the same. Raises OSError."""
-    facts = path.stat()
-    return f"{facts.st_size}-{facts.st_mtime_ns}"
+    status = path.stat()
+    return f"{status.st_size}-{status.st_mtime_ns}"

@@ -1,4 +1,4 @@
-"""Reading the facts of one source from its container, without decoding."""
+"""Reading the metadata of one source from its container, without decoding."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ SEQUENCE_RATE = FrameRate(Fraction(24))
 
 
 def read_source(path: Path) -> Source:
-    """Read the facts of one media file. Raises FootageError with the reason when it is not one."""
+    """Read the metadata of one media file. Raises FootageError with the reason when it is not one."""
     descriptor = open_media(path)
     try:
         identity = identity_of(descriptor, path)
@@ -83,7 +83,7 @@ def _read(path: Path, identity: FileIdentity) -> Source:
     layers = layers_of(path)
     layer = choose_layer(layers, ImageSettings())
     with open_file(path, layer=layer) as container:
-        source = _facts(container, path, None, identity.size_bytes)
+        source = _source_of(container, path, None, identity.size_bytes)
     source = replace(source, layers=layers, layer=layer, identity=identity)
     video = source.video
     if video and source.container == "mov":
@@ -94,7 +94,7 @@ def _read(path: Path, identity: FileIdentity) -> Source:
 
 
 def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None) -> Source:
-    """Read the facts of numbered images from the first of them. Raises FootageError.
+    """Read the metadata of numbered images from the first of them. Raises FootageError.
 
     Where images does not say a rate, it is the usual 24, which is then said in a warning.
     """
@@ -111,7 +111,7 @@ def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None
     layers = layers_of(first)
     layer = choose_layer(layers, images)
     with open_sequence(sequence, rate or SEQUENCE_RATE, layer) as container:
-        source = replace(_facts(container, first, sequence, size), layers=layers, layer=layer)
+        source = replace(_source_of(container, first, sequence, size), layers=layers, layer=layer)
         source = replace(
             source, start_timecode=source.start_timecode or _timecode_in_image(container, source)
         )
@@ -145,7 +145,7 @@ def _timecode_in_image(container: InputContainer, source: Source) -> Timecode | 
         return None
 
 
-def _facts(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
+def _source_of(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
     picture = video_stream(container)
     sounds = [stream for stream in container.streams.audio if stream.codec_context is not None]
     if picture is None and not sounds:
@@ -153,8 +153,8 @@ def _facts(container: InputContainer, path: Path, sequence: SequencePattern | No
     words = _words_of(container)
     warnings: list[Notice] = []
     duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
-    video = _video_facts(picture, duration, warnings) if picture else None
-    audio = tuple(_audio_facts(stream) for stream in sounds)
+    video = _video_info(picture, duration, warnings) if picture else None
+    audio = tuple(_audio_info(stream) for stream in sounds)
     if video and sequence:
         count = sequence.last - sequence.first + 1
         video = replace(video, frame_count=count, frame_count_exact=True)
@@ -201,7 +201,7 @@ def _created(words: Sequence[Mapping[str, str]]) -> datetime | None:
     return None
 
 
-def _video_facts(stream: VideoStream, duration: Fraction, warnings: list[Notice]) -> VideoInfo:
+def _video_info(stream: VideoStream, duration: Fraction, warnings: list[Notice]) -> VideoInfo:
     context = stream.codec_context
     if not context.width or not context.height:
         raise FootageError(
@@ -274,7 +274,7 @@ def _stream_duration(stream: VideoStream | AudioStream) -> Fraction | None:
     return int(match[1]) * 3600 + int(match[2]) * 60 + Fraction(match[3]) if match else None
 
 
-def _audio_facts(stream: AudioStream) -> AudioInfo:
+def _audio_info(stream: AudioStream) -> AudioInfo:
     context = stream.codec_context
     return AudioInfo(
         index=stream.index,

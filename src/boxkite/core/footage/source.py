@@ -1,4 +1,4 @@
-"""The facts about one source, as plain values."""
+"""Metadata about one source, as plain values."""
 
 from __future__ import annotations
 

@@ -31,7 +31,7 @@ class Mark:
     """A marker (a point) or a range. `end` is the first frame no longer in it; None for a point.
 
     length: in frames of the list, instead of `end`. source_name: the clip the mark belongs to, empty where
-    there is only one it can be. facts: whatever else the list says of it, by column.
+    there is only one it can be. metadata: whatever else the list says of it, by column.
     """
 
     name: str
@@ -43,7 +43,7 @@ class Mark:
     colour: str = ""
     circled: bool = False
     source_name: str = ""
-    facts: Mapping[str, str] = field(default_factory=dict)
+    metadata: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def is_range(self) -> bool:

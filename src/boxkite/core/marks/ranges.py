@@ -38,7 +38,7 @@ def read_ranges(path: Path) -> MarkList:
 
     A row without out, or with in and out alike, is a point.
 
-    Columns that are none of those above are kept as facts of the mark. Raises MarksError when there is no
+    Columns that are none of those above are kept as metadata of the mark. Raises MarksError when there is no
     column for `in`, or a row without one.
     """
     return marks_of_table(read_table(path))
@@ -74,7 +74,7 @@ def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
     if out or not length.strip("0:;. "):
         length = ""
     known = set(columns.values())
-    facts = {column: value for column, value in row.cells.items() if column not in known}
+    metadata = {column: value for column, value in row.cells.items() if column not in known}
     return Mark(
         name=cell("name"),
         start=WrittenTime(cell("in"), row.line),
@@ -85,7 +85,7 @@ def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
         colour=cell("colour").lower(),
         circled=cell("circled").casefold() in YES,
         source_name=cell("source"),
-        facts=facts,
+        metadata=metadata,
     )
 
 

@@ -26,10 +26,10 @@ _MOST_NAMED = 8
 
 @dataclass(frozen=True)
 class Joined:
-    """A table laid on sources. facts: by source path. unmatched_rows: with what each says of its source."""
+    """A table laid on sources. metadata: by source path. unmatched_rows: with what each says of its source."""
 
     path: Path
-    facts: dict[Path, list[MetadataValue]]
+    metadata: dict[Path, list[MetadataValue]]
     unmatched_rows: tuple[tuple[int, str], ...]
     unmatched_sources: tuple[Source, ...]
 
@@ -48,7 +48,7 @@ class Joined:
 
 
 def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joined:
-    """Read a table of facts and lay its rows on sources.
+    """Read a table of metadata and lay its rows on sources.
 
     column: the one that names the source, by file name, clip name or reel; None finds one by its usual names,
     or joins by reel and timecode. Raises MarksError, with the columns there are, when neither can be done.
@@ -64,7 +64,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
             hint=f"call one of them source, file or clip, or reel and start, or name it with {setting('match-by')}",
         )
     by_name = _names(sources, with_reel=column is not None)
-    facts: dict[Path, list[MetadataValue]] = {}
+    metadata: dict[Path, list[MetadataValue]] = {}
     unmatched: list[tuple[int, str]] = []
     for row in table.rows:
         words = row.cells.get(named, "") if named else ""
@@ -75,13 +75,13 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
         if not matching:
             unmatched.append((row.line, words))
         for source in matching:
-            facts.setdefault(source.path, []).extend(
+            metadata.setdefault(source.path, []).extend(
                 MetadataValue(key, value, f"{path.name}:{row.line}")
                 for key, value in row.cells.items()
                 if key != named
             )
-    without = tuple(source for source in sources if source.path not in facts)
-    return Joined(path, facts, tuple(unmatched), without)
+    without = tuple(source for source in sources if source.path not in metadata)
+    return Joined(path, metadata, tuple(unmatched), without)
 
 
 def _chosen(table: Table, column: str) -> str:

@@ -31,23 +31,23 @@ def know(
         notices += table.notices()
     known = {}
     for source in sources:
-        facts = [fact for table in joined for fact in table.facts.get(source.path, ())]
-        facts += _beside(source, notices)
-        known[source.path] = put_together([*facts, *_in_container(source)])
+        metadata = [entry for table in joined for entry in table.metadata.get(source.path, ())]
+        metadata += _beside(source, notices)
+        known[source.path] = put_together([*metadata, *_in_container(source)])
     return known, notices
 
 
 def _beside(source: Source, notices: list[Notice]) -> list[MetadataValue]:
-    facts: list[MetadataValue] = []
+    metadata: list[MetadataValue] = []
     sidecar = None if source.sequence else sidecar_of(source.path)
     if sidecar:
         try:
-            facts += read_sidecar(sidecar)
+            metadata += read_sidecar(sidecar)
         except MarksError as error:
             notices.append(FILE_SKIPPED(reason=error.text))
     if source.path.suffix.lower() in (".wav", ".bwf", ".w64", ".rf64"):
-        facts += read_wave(source.path)
-    return facts
+        metadata += read_wave(source.path)
+    return metadata
 
 
 def _in_container(source: Source) -> list[MetadataValue]:

@@ -1,4 +1,4 @@
-"""A fact with where it comes from, and facts from several places put together."""
+"""A value with where it comes from, and metadata from several places put together."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ class MetadataValue:
 
 @dataclass(frozen=True)
 class KnownMetadata:
-    """What is known of one source: by name the fact that holds, and those that lost to it."""
+    """What is known of one source: by name the value that holds, and those that lost to it."""
 
     held: Mapping[str, MetadataValue] = field(default_factory=dict)
     lost: Mapping[str, tuple[MetadataValue, ...]] = field(default_factory=dict)
@@ -25,20 +25,20 @@ class KnownMetadata:
     @property
     def values(self) -> dict[str, str]:
         """The values that hold, by name."""
-        return {name: fact.value for name, fact in self.held.items()}
+        return {name: entry.value for name, entry in self.held.items()}
 
 
-def put_together(facts: Iterable[MetadataValue]) -> KnownMetadata:
+def put_together(metadata: Iterable[MetadataValue]) -> KnownMetadata:
     """Facts in the order of their weight as one: of each name, case ignored, the first that has a value holds."""
     held: dict[str, MetadataValue] = {}
     lost: dict[str, list[MetadataValue]] = {}
     names: dict[str, str] = {}
-    for fact in facts:
-        if not fact.value:
+    for entry in metadata:
+        if not entry.value:
             continue
-        name = names.setdefault(fact.name.casefold(), fact.name)
+        name = names.setdefault(entry.name.casefold(), entry.name)
         if name not in held:
-            held[name] = fact
-        elif fact.origin != held[name].origin:
-            lost.setdefault(name, []).append(fact)
+            held[name] = entry
+        elif entry.origin != held[name].origin:
+            lost.setdefault(name, []).append(entry)
     return KnownMetadata(held, {name: tuple(others) for name, others in lost.items()})

@@ -26,7 +26,7 @@ _SKIPPED = frozenset({"BEXT", "TRACK_LIST", "SYNC_POINT_LIST", "HISTORY", "FILE_
 
 def read_wave(path: Path) -> list[MetadataValue]:
     """Facts of a RIFF, RF64 or BW64 wave file; none for any other file, damaged chunks left aside."""
-    facts: list[MetadataValue] = []
+    metadata: list[MetadataValue] = []
     sample_rate = 0
     try:
         with path.open("rb") as file:
@@ -34,12 +34,12 @@ def read_wave(path: Path) -> list[MetadataValue]:
                 if kind == b"fmt " and len(content) >= 8:
                     sample_rate = struct.unpack_from("<I", content, 4)[0]
                 elif kind == b"bext":
-                    facts += _bext(content, sample_rate)
+                    metadata += _bext(content, sample_rate)
                 elif kind == b"iXML":
-                    facts += _ixml(content)
+                    metadata += _ixml(content)
     except OSError:
         return []
-    return facts
+    return metadata
 
 
 def _chunks(file: BinaryIO, size: int) -> Iterator[tuple[bytes, bytes]]:
@@ -84,13 +84,13 @@ def _bext(data: bytes, sample_rate: int) -> list[MetadataValue]:
             f"{whole // 3600:02d}:{whole // 60 % 60:02d}:{whole % 60:02d}"
             f".{int((seconds - int(seconds)) * 1000):03d}"
         )
-    facts = [MetadataValue(name, value, "bext chunk") for name, value in fields.items()]
+    metadata = [MetadataValue(name, value, "bext chunk") for name, value in fields.items()]
     for line in fields["description"].splitlines():  # recorders note key=value pairs there
         key, sign, value = line.partition("=")
         word = _WORDS.get(key.strip().lstrip("sz").upper())
         if sign and word:
-            facts.append(MetadataValue(word, value.strip(), "bext chunk"))
-    return facts
+            metadata.append(MetadataValue(word, value.strip(), "bext chunk"))
+    return metadata
 
 
 def _ixml(data: bytes) -> list[MetadataValue]:
@@ -101,7 +101,7 @@ def _ixml(data: bytes) -> list[MetadataValue]:
         root = fromstring(data.rstrip(b"\0 \r\n"))
     except (ParseError, DefusedXmlException, ValueError, LookupError):
         return []
-    return [fact for child in root for fact in _ixml_facts(child)]
+    return [entry for child in root for entry in _ixml_facts(child)]
 
 
 def _ixml_facts(element: Element) -> Iterator[MetadataValue]:

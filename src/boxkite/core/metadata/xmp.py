@@ -49,16 +49,16 @@ def read_sidecar(path: Path) -> list[MetadataValue]:
         raise MarksError("this is not XML", path=path, line=line) from None
     except (DefusedXmlException, ValueError, LookupError) as error:
         raise MarksError(f"it cannot be read: {type(error).__name__}", path=path) from None
-    facts: list[MetadataValue] = []
+    metadata: list[MetadataValue] = []
     for description in root.iter(f"{_RDF}Description"):
         for name, value in _properties(description):
-            if value and len(facts) < _MOST_PROPERTIES:
+            if value and len(metadata) < _MOST_PROPERTIES:
                 word = _WORDS.get(name, name)
                 good = "yes" if value.casefold() in YES else "no"
-                facts.append(MetadataValue(word, good if word == "circled" else value, path.name))
-    if not facts:
+                metadata.append(MetadataValue(word, good if word == "circled" else value, path.name))
+    if not metadata:
         raise MarksError("there is no XMP property in it", path=path)
-    return facts
+    return metadata
 
 
 def _properties(description: Element) -> Iterator[tuple[str, str]]:

@@ -295,11 +295,11 @@ class PictureChain:
 def _as_buffer(picture: VideoFrame, time_base: Fraction) -> str:
     """What the library's filters are told of the pictures to come; without their colours they would change them."""
     matrix = int(picture.colorspace)
-    facts = {
+    settings = {
         "video_size": f"{picture.width}x{picture.height}",
         "pix_fmt": picture.format.name,
         "time_base": str(time_base),
         "colorspace": matrix if matrix in (0, *MATRIX_NAMES) else UNSAID,  # others it does not take
         "range": int(picture.color_range),
     }
-    return ":".join(f"{key}={value}" for key, value in facts.items())
+    return ":".join(f"{key}={value}" for key, value in settings.items())

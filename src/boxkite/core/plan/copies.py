@@ -135,7 +135,7 @@ def _streams(source: Source) -> list[tuple[str, object]]:
     """What must be the same for streams to follow each other in one file, in words and values."""
     video = source.video
     assert video
-    facts: list[tuple[str, object]] = [
+    settings: list[tuple[str, object]] = [
         ("the codec", video.codec),
         ("the picture size", video.size),
         ("the pixel format", video.pixel_format),
@@ -143,7 +143,7 @@ def _streams(source: Source) -> list[tuple[str, object]]:
         ("the number of sound tracks", len(source.audio)),
     ]
     for audio in source.audio:
-        facts.append(("the sound", f"{audio.codec} {audio.sample_rate_hz} Hz {audio.shown_layout}"))
+        settings.append(("the sound", f"{audio.codec} {audio.sample_rate_hz} Hz {audio.shown_layout}"))
     try:
         with open_source(source) as container:
             set_up = [
@@ -153,7 +153,7 @@ def _streams(source: Source) -> list[tuple[str, object]]:
             ]
     except FootageError as error:
         raise PlanError(error.message, path=error.path) from None
-    return [*facts, ("the set-up of their encoders", [hash(one) for one in set_up])]
+    return [*settings, ("the set-up of their encoders", [hash(one) for one in set_up])]
 
 
 def uncopied_extension(source: Source) -> str:

@@ -45,10 +45,12 @@ def save_plan(plan: Plan, path: Path) -> None:
         raise PlanError(
             "a plan is saved as .csv or .tsv", path=path, hint=f"{setting('save-plan')} shots.csv"
         )
-    facts = list(
-        dict.fromkeys(name for row in plan.rows for name in row.shot.facts if name.casefold() not in _FIXED)
+    metadata = list(
+        dict.fromkeys(
+            name for row in plan.rows for name in row.shot.metadata if name.casefold() not in _FIXED
+        )
     )
-    lines: list[Sequence[str]] = [[*_FIXED, *facts]]
+    lines: list[Sequence[str]] = [[*_FIXED, *metadata]]
     for row in plan.rows:
         shot, place = row.shot, row.shot.edited
         cells = {
@@ -72,7 +74,7 @@ def save_plan(plan: Plan, path: Path) -> None:
             "event": place.event if place else "",
             "record in": str(place.record_in) if place else "",
         }
-        values = [*cells.values(), *(shot.facts.get(name, "") for name in facts)]
+        values = [*cells.values(), *(shot.metadata.get(name, "") for name in metadata)]
         lines.append(values)
     try:
         delimiter = "\t" if path.suffix.lower() == ".tsv" else ","
@@ -168,7 +170,7 @@ class TableReader:
                 line, column, f"it lies outside {footage.source.label}, which runs from {first} to {last}"
             )
         named = {column.casefold(): column for column in self.table.columns}
-        facts = {
+        metadata = {
             named[key]: value
             for key in named
             if key not in _FIXED and (value := line.cells.get(named[key], ""))
@@ -181,7 +183,7 @@ class TableReader:
             note=self._cell(line, "note"),
             colour=self._cell(line, "colour"),
             circled=self._cell(line, "circled").casefold() in YES,
-            facts=facts,
+            metadata=metadata,
             origin=f"{self.path.name}:{line.line}",
             way="files",
             clip=self._cell(line, "clip"),
@@ -195,7 +197,7 @@ class TableReader:
             shot.clip,
             shot.keywords,
             shot.note,
-            tuple(facts.items()),
+            tuple(metadata.items()),
         )
         return self._shots.setdefault(key, shot)
 

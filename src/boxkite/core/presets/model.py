@@ -239,7 +239,7 @@ def _check_colour(key: str, colour: str) -> None:
 class LookSettings:
     """How the picture's colours are changed, in this order.
 
-    cdl: the shot's own colour decision, from its edit, its table of facts or a file beside it. beside: a look file
+    cdl: the shot's own colour decision, from its edit, its table of metadata or a file beside it. beside: a look file
     beside the footage, of its name. file: a look file for all shots. from_space, to_space: from one colour space
     of `config` (an OpenColorIO file, else the one that comes with the library) to another, at last.
     """

@@ -89,10 +89,10 @@ def save_still(still: Image.Image, path: Path) -> None:
             path=path,
             hint=f"name another with {setting('still')}",
         )
-    facts = PngImagePlugin.PngInfo()
-    facts.add_text("Software", _MAKER)
+    info = PngImagePlugin.PngInfo()
+    info.add_text("Software", _MAKER)
     content = io.BytesIO()
-    still.save(content, "PNG", pnginfo=facts)
+    still.save(content, "PNG", pnginfo=info)
     try:
         replace_file(path, content.getvalue())
     except OSError as error:

@@ -26,7 +26,7 @@ _LEAD_SECONDS = Fraction(1, 2)
 @dataclass
 class _Track:
     stream: AudioStream
-    facts: AudioInfo
+    info: AudioInfo
     start: int
     end: int
     reached: int
@@ -35,12 +35,12 @@ class _Track:
     silence_samples: int = 0
 
 
-def samples_of(footage: IndexedSource, span: Span, facts: AudioInfo) -> tuple[int, int]:
+def samples_of(footage: IndexedSource, span: Span, info: AudioInfo) -> tuple[int, int]:
     """The first sample of a span and the first after it; sound without a picture ends where it ends."""
-    start = sample_at(span.start, footage.frame_index.rate, facts.sample_rate_hz)
-    end = sample_at(span.end, footage.frame_index.rate, facts.sample_rate_hz)
+    start = sample_at(span.start, footage.frame_index.rate, info.sample_rate_hz)
+    end = sample_at(span.end, footage.frame_index.rate, info.sample_rate_hz)
     if footage.source.video is None:
-        end = max(start, min(end, round_fraction(footage.source.duration * facts.sample_rate_hz)))
+        end = max(start, min(end, round_fraction(footage.source.duration * info.sample_rate_hz)))
     return start, end
 
 
@@ -67,9 +67,9 @@ class AudioReader:
         self._tracks: list[_Track] = []
         self._at_end = False
         for position in tracks:
-            facts = source.audio[position]
-            start, end = samples_of(footage, span, facts)
-            self._tracks.append(_Track(self._container.streams.audio[position], facts, start, end, start))
+            info = source.audio[position]
+            start, end = samples_of(footage, span, info)
+            self._tracks.append(_Track(self._container.streams.audio[position], info, start, end, start))
         self._packets = self._seek(span)
 
     def close(self) -> None:
@@ -88,7 +88,7 @@ class AudioReader:
         """
         for track in self._tracks:
             wanted = min(
-                sample_at(frame, self._footage.frame_index.rate, track.facts.sample_rate_hz), track.end
+                sample_at(frame, self._footage.frame_index.rate, track.info.sample_rate_hz), track.end
             )
             while track.reached < wanted and not self._at_end:
                 self._read_packet()
@@ -136,7 +136,7 @@ class AudioReader:
 
     def _sample_of(self, track: _Track, pts: int, time_base: Fraction) -> int:
         """The sample of a moment; fractions written out, as this is asked for every packet."""
-        zero, rate_hz = self._zero, track.facts.sample_rate_hz
+        zero, rate_hz = self._zero, track.info.sample_rate_hz
         ticks = pts * time_base.numerator * zero.denominator - zero.numerator * time_base.denominator
         divisor = 2 * time_base.denominator * zero.denominator
         return (2 * ticks * rate_hz + divisor // 2) // divisor
@@ -147,7 +147,7 @@ class AudioReader:
         if sound.pts is None or sound.time_base is None:
             return expected if expected is not None else track.start
         sample = self._sample_of(track, sound.pts, sound.time_base)
-        tick = round_fraction(sound.time_base * track.facts.sample_rate_hz, "up")
+        tick = round_fraction(sound.time_base * track.info.sample_rate_hz, "up")
         if expected is not None and abs(sample - expected) <= max(tick, 2):
             return expected
         if tick > 1:
@@ -162,9 +162,9 @@ class AudioReader:
     def _take(self, track: _Track, sound: AudioFrame) -> None:
         position = self._position(track, sound)
         track.next_sample = position + sound.samples
-        if sound.rate != track.facts.sample_rate_hz:
+        if sound.rate != track.info.sample_rate_hz:
             raise DamagedError(
-                f"the sound changes its sample rate from {track.facts.sample_rate_hz} to {sound.rate}"
+                f"the sound changes its sample rate from {track.info.sample_rate_hz} to {sound.rate}"
             )
         if position > track.reached and position < track.end:
             self._fill(track, position)
@@ -181,10 +181,10 @@ class AudioReader:
         track.silence_samples += missing
         while missing > 0:
             samples = min(missing, 48_000)
-            silence = AudioFrame(format=_kept_format(track), layout=track.facts.layout, samples=samples)
+            silence = AudioFrame(format=_kept_format(track), layout=track.info.layout, samples=samples)
             for plane in silence.planes:
                 plane.update(bytes(plane.buffer_size))
-            silence.sample_rate = track.facts.sample_rate_hz
+            silence.sample_rate = track.info.sample_rate_hz
             track.ready.append(silence)
             missing -= samples
         track.reached = until
@@ -196,12 +196,12 @@ def _kept_format(track: _Track) -> str:
     PyAV reaches only the first eight planes of planar sound, and not all of them safely.
     """
     decoded = track.stream.codec_context.format
-    return decoded.packed.name if track.facts.channels >= 8 else decoded.name
+    return decoded.packed.name if track.info.channels >= 8 else decoded.name
 
 
 def _alike(track: _Track, sound: AudioFrame) -> AudioFrame:
     """The sound in the format and layout its track began with, whatever the stream does midway."""
-    wanted = (_kept_format(track), track.facts.layout)
+    wanted = (_kept_format(track), track.info.layout)
     if (sound.format.name, sound.layout.name) == wanted:
         return sound
     return av.AudioResampler(format=wanted[0], layout=wanted[1], rate=sound.rate).resample(sound)[0]

@@ -76,9 +76,9 @@ class _Meter:
                 measured = self._graph.pull()
             except (av.error.BlockingIOError, av.error.EOFError):
                 return
-            facts = measured.metadata
-            self._lufs = float(facts.get("lavfi.r128.I", self._lufs))
-            peaks = [float(value) for key, value in facts.items() if "true_peaks_ch" in key]
+            measures = measured.metadata
+            self._lufs = float(measures.get("lavfi.r128.I", self._lufs))
+            peaks = [float(value) for key, value in measures.items() if "true_peaks_ch" in key]
             self._peak = max([self._peak, *peaks])
 
 

@@ -101,11 +101,11 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, footage_of: IndexSource, 
     elif span != asked:
         warnings.append(SHORTENED(frames=asked.length - span.length))
     shot = _shot(wanted, footage, span, way, warnings, problem)
-    grade = decision_as_facts(clip.colour_decision)
-    return shot.with_changes(facts={**shot.facts, **grade})
+    grade = decision_as_metadata(clip.colour_decision)
+    return shot.with_changes(metadata={**shot.metadata, **grade})
 
 
-def decision_as_facts(decision: ColourDecision | None) -> dict[str, str]:
+def decision_as_metadata(decision: ColourDecision | None) -> dict[str, str]:
     """A colour decision as tables and logs write it: ASC_SOP and ASC_SAT."""
     if decision is None:
         return {}
@@ -252,9 +252,9 @@ def _shot(
 ) -> Shot:
     clip = wanted.clip
     first_marker = clip.markers[0] if clip and clip.markers else None
-    facts = dict(clip.facts) if clip else {}
+    metadata = dict(clip.metadata) if clip else {}
     if clip and clip.media.tape:
-        facts.setdefault("reel", clip.media.tape)
+        metadata.setdefault("reel", clip.media.tape)
     return Shot(
         footage=footage,
         span=span,
@@ -270,7 +270,7 @@ def _shot(
         note=(clip.note if clip else "") or (first_marker.note if first_marker else ""),
         colour=first_marker.colour if first_marker else "",
         circled=bool(clip and (clip.circled or any(marker.circled for marker in clip.markers))),
-        facts=facts,
+        metadata=metadata,
         origin=wanted.origin,
         warnings=tuple(warnings),
         way=way,

@@ -139,7 +139,7 @@ def _shot(marks: MarkList, placed: PlacedMark, footage: IndexedSource, wanted: S
         note=mark.note,
         colour=mark.colour,
         circled=mark.circled,
-        facts=mark.facts,
+        metadata=mark.metadata,
         origin=_where(marks, mark),
         warnings=tuple(warnings),
     )

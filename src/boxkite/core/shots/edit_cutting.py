@@ -23,7 +23,7 @@ from boxkite.core.notices.footage import MEDIA_UNREADABLE
 from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.composing import SOUND, TrackChoice, compose, longest_hold
 from boxkite.core.shots.conforming import (
-    decision_as_facts,
+    decision_as_metadata,
     index_timeline,
     on_edit,
     on_originals,
@@ -218,12 +218,12 @@ class EditCutter:
             return self.footage_of(found.source)
 
         def look_of_clip(clip: Clip, footage: IndexedSource) -> Look:
-            facts = {**clip.facts, **decision_as_facts(clip.colour_decision)}
+            metadata = {**clip.metadata, **decision_as_metadata(clip.colour_decision)}
             place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
             shot = Shot(
                 footage,
                 footage.frame_index.span,
-                facts=facts,
+                metadata=metadata,
                 edited=place,
                 origin=f"{edit.path.name}, {clip.origin}",
             )

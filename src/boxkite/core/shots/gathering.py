@@ -1,4 +1,4 @@
-"""From a job's words to its shots: sources found, marks read and laid on them, facts joined, the wanted chosen."""
+"""From a job's words to its shots: sources found, marks read and laid on them, metadata joined, the wanted chosen."""
 
 from __future__ import annotations
 
@@ -53,7 +53,7 @@ class Gathered:
 
 
 def gather_shots(job: Job, progress: Progress, *, audio_alone: bool = False) -> Gathered:
-    """Find the sources of a job, cut them as it says, give each shot its facts, keep those that were chosen.
+    """Find the sources of a job, cut them as it says, give each shot its metadata, keep those that were chosen.
 
     progress is told what is being measured. sound_alone: sources without a picture are wanted too.
     Raises a RequestError when no shot comes of it.
@@ -68,9 +68,9 @@ def gather_shots(job: Job, progress: Progress, *, audio_alone: bool = False) -> 
     cut = joined_cuts(cutter.cut(way) for way in ways)
     of_shots = [shot.footage.source for shot in cut.shots if not shot.problem]
     all_sources = {source.path: source for source in [*sources, *of_shots]}
-    known, fact_notices = know(list(all_sources.values()), job.metadata, job.match_by)
-    shots = [_with_facts(shot, known.get(shot.footage.source.path)) for shot in cut.shots]
-    notices += [*cutter.notices, *cut.notices, *fact_notices]
+    known, metadata_notices = know(list(all_sources.values()), job.metadata, job.match_by)
+    shots = [_with_metadata(shot, known.get(shot.footage.source.path)) for shot in cut.shots]
+    notices += [*cutter.notices, *cut.notices, *metadata_notices]
     chosen, left_out = _chosen(job, shots)
     left_out = [*cut.left_out, *left_out]
     if problems := [shot.problem for shot in chosen if shot.problem]:
@@ -103,20 +103,20 @@ def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
     return found
 
 
-def _with_facts(shot: Shot, known: KnownMetadata | None) -> Shot:
-    """A shot with the facts of its source behind its own.
+def _with_metadata(shot: Shot, known: KnownMetadata | None) -> Shot:
+    """A shot with the metadata of its source behind its own.
 
     Where no list of marks has the say, keywords and good takes of the source are the shot's too.
     """
     if known is None or not known.held:
         return shot
-    facts = {**known.values, **shot.facts}
+    metadata = {**known.values, **shot.metadata}
     if shot.way in ("markers", "ranges"):
-        return shot.with_changes(facts=facts)
-    words = [word.strip() for word in facts.get("keywords", "").split(",") if word.strip()]
-    circled = shot.circled or facts.get("circled", "").casefold() in YES
+        return shot.with_changes(metadata=metadata)
+    words = [word.strip() for word in metadata.get("keywords", "").split(",") if word.strip()]
+    circled = shot.circled or metadata.get("circled", "").casefold() in YES
     keywords = tuple(dict.fromkeys([*shot.keywords, *words]))
-    return shot.with_changes(facts=facts, circled=circled, keywords=keywords)
+    return shot.with_changes(metadata=metadata, circled=circled, keywords=keywords)
 
 
 def _sources(

@@ -54,40 +54,42 @@ class LookFinder:
         self._names: dict[Path, dict[str, Path]] = {}
         self._tried: set[Look] = set()
         self._columns: dict[tuple[str, ...], list[str]] = {}
-        self._without_facts: dict[tuple[int, int], tuple[Look, tuple[Notice, ...]]] = {}
+        self._without_metadata: dict[tuple[int, int], tuple[Look, tuple[Notice, ...]]] = {}
 
     def look_of(self, shot: Shot, wanted: LookSettings | None) -> tuple[Look, tuple[Notice, ...]]:
         """The look of a shot, and notices of what it does not get.
 
         Raises LookError for one that cannot be read.
         """
-        facts = self._said_of(shot)
-        if facts:
-            return self._look(shot, wanted or LookSettings(), facts)
+        metadata = self._said_of(shot)
+        if metadata:
+            return self._look(shot, wanted or LookSettings(), metadata)
         key = id(shot.footage.source), id(wanted)
-        if key not in self._without_facts:
-            self._without_facts[key] = self._look(shot, wanted or LookSettings(), facts)
-        return self._without_facts[key]
+        if key not in self._without_metadata:
+            self._without_metadata[key] = self._look(shot, wanted or LookSettings(), metadata)
+        return self._without_metadata[key]
 
     def _said_of(self, shot: Shot) -> dict[str, str]:
         """What tables and edit say of a shot's look; most say nothing, so the names of columns are looked at once."""
-        columns = tuple(shot.facts)
+        columns = tuple(shot.metadata)
         if columns not in self._columns:
             self._columns[columns] = [name for name in columns if name.casefold() in (SOP, SAT, LOOK)]
-        return {name.casefold(): shot.facts[name] for name in self._columns[columns] if shot.facts[name]}
+        return {
+            name.casefold(): shot.metadata[name] for name in self._columns[columns] if shot.metadata[name]
+        }
 
     def _look(
-        self, shot: Shot, wanted: LookSettings, facts: Mapping[str, str]
+        self, shot: Shot, wanted: LookSettings, metadata: Mapping[str, str]
     ) -> tuple[Look, tuple[Notice, ...]]:
         beside = self._beside_of(shot.footage.source)
         warnings = list(beside.warnings)
         steps: list[DecisionStep | FileStep | SpacesStep] = []
-        decision = self._decision(shot, facts) or beside.decision
+        decision = self._decision(shot, metadata) or beside.decision
         if decision and wanted.cdl:
             steps.append(decision)
         elif decision:
             warnings.append(DECISION_NOT_APPLIED(decision=str(decision)))
-        own = self._named(shot, facts) or beside.file
+        own = self._named(shot, metadata) or beside.file
         if own and wanted.beside:
             steps.append(own)
         elif own:
@@ -107,9 +109,9 @@ class LookFinder:
         """What it does not get where no look can be applied at all."""
         return self.look_of(shot, NO_LOOK)[1]
 
-    def _decision(self, shot: Shot, facts: Mapping[str, str]) -> DecisionStep | None:
+    def _decision(self, shot: Shot, metadata: Mapping[str, str]) -> DecisionStep | None:
         """The colour decision that edit or table say, as ASC_SOP and ASC_SAT."""
-        sop, saturation = facts.get(SOP, ""), facts.get(SAT, "")
+        sop, saturation = metadata.get(SOP, ""), metadata.get(SAT, "")
         if not sop and not saturation:
             return None
         numbers = [float(text) for text in _NUMBER.findall(sop)] or [1.0] * 3 + [0.0] * 3 + [1.0] * 3
@@ -125,9 +127,9 @@ class LookFinder:
         origin = "the edit" if shot.edited else "the table"
         return DecisionStep(ColourDecision(slope, offset, power, sat[0]), origin)
 
-    def _named(self, shot: Shot, facts: Mapping[str, str]) -> FileStep | None:
+    def _named(self, shot: Shot, metadata: Mapping[str, str]) -> FileStep | None:
         """The look file that a table names, counted from the footage's folder."""
-        name = facts.get(LOOK, "")
+        name = metadata.get(LOOK, "")
         if not name:
             return None
         path = shot.footage.source.path.absolute().parent / path_from(name)

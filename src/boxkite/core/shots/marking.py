@@ -128,7 +128,7 @@ def rows_from_list(
                 mark.circled,
                 mark.note,
                 mark.colour,
-                tuple(mark.facts.items()),
+                tuple(mark.metadata.items()),
             )
         )
     others = len(marks.marks) - len(chosen)

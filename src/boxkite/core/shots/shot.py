@@ -183,7 +183,7 @@ class Shot:
     note: str = ""
     colour: str = ""
     circled: bool = False
-    facts: Mapping[str, str] = field(default_factory=dict)
+    metadata: Mapping[str, str] = field(default_factory=dict)
     origin: str = ""
     warnings: tuple[Notice, ...] = ()
     way: str = ""

@@ -26,10 +26,10 @@ class TokenLine:
 
 def list_tokens(source: Source, known: KnownMetadata, user: str = "") -> Sequence[TokenLine]:
     """All tokens a pattern may use for the whole of a source, our own first; empty ones have no origin."""
-    facts = known.values
-    shot = whole_source(source, facts)
+    metadata = known.values
+    shot = whole_source(source, metadata)
     values = ShotValues([shot], NamingContext(user=user)).of(shot, 0)
-    own_names = {name.casefold(): name for name in facts}
+    own_names = {name.casefold(): name for name in metadata}
     lines = []
     for name, token in TOKENS.items():
         if token.is_of_file:
@@ -41,18 +41,18 @@ def list_tokens(source: Source, known: KnownMetadata, user: str = "") -> Sequenc
         else:
             lines.append(TokenLine(name, value, token.origin if value else ""))
     shown = {line.token for line in lines}
-    for name, fact in known.held.items():
+    for name, entry in known.held.items():
         if name.casefold() not in shown:
-            lines.append(TokenLine(name, fact.value, fact.origin, known.lost.get(name, ())))
+            lines.append(TokenLine(name, entry.value, entry.origin, known.lost.get(name, ())))
     return lines
 
 
-def whole_source(source: Source, facts: dict[str, str]) -> Shot:
+def whole_source(source: Source, metadata: dict[str, str]) -> Shot:
     """The source as a shot, its length as its container says."""
     rate = source.video.rate if source.video else FrameRate.parse("25")
     count = source.video.frame_count if source.video else rate.frames_in(source.duration)
     table = FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True)
-    keywords = tuple(word.strip() for word in facts.get("keywords", "").split(",") if word.strip())
+    keywords = tuple(word.strip() for word in metadata.get("keywords", "").split(",") if word.strip())
     return Shot(
-        index_source(source, table, None), Span(0, count), facts=facts, keywords=keywords, way="files"
+        index_source(source, table, None), Span(0, count), metadata=metadata, keywords=keywords, way="files"
     )

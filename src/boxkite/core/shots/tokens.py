@@ -72,9 +72,9 @@ def _place(value: Callable[[EditPlace], Value]) -> Callable[[Shot, NamingContext
 
 def _metadata(shot: Shot, name: str) -> str:
     """The column of that name, case ignored."""
-    if name in shot.facts:
-        return shot.facts[name]
-    return next((text for column, text in shot.facts.items() if column.casefold() == name), "")
+    if name in shot.metadata:
+        return shot.metadata[name]
+    return next((text for column, text in shot.metadata.items() if column.casefold() == name), "")
 
 
 def _frame(frame: Callable[[Shot], int]) -> Callable[[Shot, NamingContext], Value]:
@@ -152,7 +152,7 @@ def output_values(output: OutputFacts) -> dict[str, Value]:
 
 def known_tokens(shots: Sequence[Shot]) -> set[str]:
     """Every token a pattern may use for these shots: the fixed ones, and the columns of their tables."""
-    columns = set().union(*{tuple(shot.facts) for shot in shots})
+    columns = set().union(*{tuple(shot.metadata) for shot in shots})
     return set(TOKENS) | columns | {COLUMN_PREFIX + column for column in columns}
 
 
@@ -171,7 +171,7 @@ class LazyValues(Mapping[str, Value]):
             return value_of(self._shot, self._context)
         if name == "count":
             return self._count
-        metadata = self._shot.facts
+        metadata = self._shot.metadata
         column = name.removeprefix(COLUMN_PREFIX)
         if column in metadata:
             return Text(metadata[column])
@@ -179,12 +179,12 @@ class LazyValues(Mapping[str, Value]):
 
     def __contains__(self, name: object) -> bool:
         known = name in _OF_SHOT or name == "count"
-        return known or str(name).removeprefix(COLUMN_PREFIX) in self._shot.facts
+        return known or str(name).removeprefix(COLUMN_PREFIX) in self._shot.metadata
 
     def __iter__(self) -> Iterator[str]:
         yield from _OF_SHOT
         yield "count"
-        for column in self._shot.facts:
+        for column in self._shot.metadata:
             yield from (column, COLUMN_PREFIX + column)
 
     def __len__(self) -> int:

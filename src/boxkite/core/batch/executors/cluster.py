@@ -117,7 +117,7 @@ class ClusterExecutor:
             raise PlanError(f"the farm cannot be asked: {error}") from None
         if not found:
             raise PlanError("the farm has no workers", hint="dask worker ADDRESS starts one")
-        problems = [line for address, facts in found.items() for line in self._problems(address, facts)]
+        problems = [line for address, info in found.items() for line in self._problems(address, info)]
         if problems:
             raise PlanError(
                 f"{len(problems)} things keep workers of the farm from making this plan",
@@ -125,39 +125,39 @@ class ClusterExecutor:
                 hint="docs/farm.md says how a farm is set up; paths are mapped in the settings file",
             )
         self.cores = self.size * self._cores_of_a_shot(found)
-        machines = sorted({facts.machine for facts in found.values()})
+        machines = sorted({info.machine for info in found.values()})
         return [CLUSTER(workers=len(found), machines=machines, shots=self.size)]
 
-    def _problems(self, address: str, facts: Any) -> Iterator[str]:
+    def _problems(self, address: str, info: Any) -> Iterator[str]:
         """What keeps a worker from making the plan as this machine would."""
-        if isinstance(facts, BaseException):
-            yield f"{address}: {facts or type(facts).__name__}; is Box Kite installed there?"
+        if isinstance(info, BaseException):
+            yield f"{address}: {info or type(info).__name__}; is Box Kite installed there?"
             return
         own = versions()
-        who = f"{facts.machine} ({address})"
-        if facts.version != own["version"]:
-            yield f"{who}: has Box Kite {facts.version}, this is {own['version']}"
-        elif facts.codecs != own["codecs"]:
-            yield f"{who}: has other codec libraries ({facts.codecs}; here {own['codecs']})"
-        if facts.missing_encoders:
-            yield f"{who}: lacks the encoders {', '.join(facts.missing_encoders)}"
-        for path in facts.differences[:3]:
+        who = f"{info.machine} ({address})"
+        if info.version != own["version"]:
+            yield f"{who}: has Box Kite {info.version}, this is {own['version']}"
+        elif info.codecs != own["codecs"]:
+            yield f"{who}: has other codec libraries ({info.codecs}; here {own['codecs']})"
+        if info.missing_encoders:
+            yield f"{who}: lacks the encoders {', '.join(info.missing_encoders)}"
+        for path in info.differences[:3]:
             yield f"{who}: {path} is not there, or is not the same file"
-        for folder in facts.unwritable[:3]:
+        for folder in info.unwritable[:3]:
             yield f"{who}: {folder} is not there, or cannot be written to"
 
     def _cores_of_a_shot(self, found: Mapping[str, Any]) -> int:
         """Cores each shot has for itself on the machine where it has fewest."""
         threads = self._threads()
         shots: dict[str, int] = {}
-        for address, facts in found.items():
-            shots[facts.machine] = shots.get(facts.machine, 0) + threads.get(address, 1)
-        fewest: int = min(facts.cores // shots[facts.machine] for facts in found.values())
+        for address, info in found.items():
+            shots[info.machine] = shots.get(info.machine, 0) + threads.get(address, 1)
+        fewest: int = min(info.cores // shots[info.machine] for info in found.values())
         return max(1, fewest)
 
     def _threads(self) -> dict[str, int]:
         workers = self._client.scheduler_info(n_workers=-1)["workers"]
-        return {address: facts["nthreads"] for address, facts in workers.items()}
+        return {address: info["nthreads"] for address, info in workers.items()}
 
     @property
     def size(self) -> int:

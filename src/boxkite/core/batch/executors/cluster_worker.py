@@ -113,7 +113,7 @@ def info_of_machine(
     folders: Sequence[str],
     rules: Sequence[PathRule],
 ) -> MachineInfo:
-    """The facts of the machine this runs on. files: paths as the asker calls them, and their sizes in bytes."""
+    """Metadata of the machine this runs on. files: paths as the asker calls them, and their sizes in bytes."""
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import versions
 

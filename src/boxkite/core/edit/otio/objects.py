@@ -171,7 +171,7 @@ class TimelineReader:
             for one in item.markers
             if (marker := self._marker(one, rate, start_seconds, speed or Fraction(1), record.start))
         )
-        facts = {key: words[key] for key in ("scene", "shot", "take", "camera") if key in words}
+        metadata = {key: words[key] for key in ("scene", "shot", "take", "camera") if key in words}
         common: dict[str, Any] = {
             "name": item.name or "",
             "record": record,
@@ -185,7 +185,7 @@ class TimelineReader:
             "keywords": tuple(word.strip() for word in words.get("keywords", "").split(",") if word.strip()),
             "note": words.get("note", ""),
             "circled": words.get("circled", "").casefold() in YES,
-            "facts": facts,
+            "metadata": metadata,
             "event": words.get("event", ""),
         }
         if isinstance(item, (schema.Stack, schema.Track)):

@@ -110,6 +110,6 @@ class _Writer:
         written = self.schema.Marker(marker.name, self.range(marker.start + offset, length, rate))
         written.color = marker.colour.upper()
         written.comment = marker.note
-        facts = {"keywords": list(marker.keywords), "circled": "yes" if marker.circled else ""}
-        written.metadata["boxkite"] = {key: value for key, value in facts.items() if value}
+        metadata = {"keywords": list(marker.keywords), "circled": "yes" if marker.circled else ""}
+        written.metadata["boxkite"] = {key: value for key, value in metadata.items() if value}
         return written

@@ -153,7 +153,7 @@ class FileWriter:
             if self._source_picture is None:
                 return
             self._add_picture(row.preset.video, self._source_picture)
-        self._container.metadata.update(_facts_of(row))
+        self._container.metadata.update(_metadata_of(row))
         if row.preset.container == "wav" and row.shot.footage.has_timecode and row.audio_tracks:
             rate_hz = row.audio_source.audio[row.audio_tracks[0]].sample_rate_hz
             start = row.in_timecode
@@ -217,7 +217,7 @@ class FileWriter:
 
 def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoFrame, threads: int) -> None:
     """All that an encoder is told beside its options. source_picture: as decoded, for its colour tags."""
-    set_picture_facts(context, row, video)
+    set_picture_options(context, row, video)
     context.thread_count = threads
     context.thread_type = "AUTO"
     if video.bitrate_mbps:
@@ -234,24 +234,24 @@ def encoder_works_here(encoder: str, row: Row, video: Video) -> bool:
     """Whether an encoder is there and takes such pictures: told by opening it."""
     try:
         trial: Any = av.CodecContext.create(encoder, "w")
-        set_picture_facts(trial, row, video)
+        set_picture_options(trial, row, video)
         trial.open()
     except (av.error.FFmpegError, ValueError, RuntimeError):
         return False
     return True
 
 
-def _facts_of(row: Row) -> dict[str, str]:
+def _metadata_of(row: Row) -> dict[str, str]:
     """What is written of a shot where the container has a place for it: title, keywords, note, scene and take."""
     shot = row.shot
-    facts = {key.casefold(): value for key, value in shot.facts.items()} if shot.facts else {}
+    metadata = {key.casefold(): value for key, value in shot.metadata.items()} if shot.metadata else {}
     said = {
         "title": row.name.rpartition("/")[2],
-        "keywords": ", ".join(shot.keywords) or facts.get("keywords", ""),
-        "comment": shot.note or facts.get("note", ""),
+        "keywords": ", ".join(shot.keywords) or metadata.get("keywords", ""),
+        "comment": shot.note or metadata.get("note", ""),
         "clip": shot.clip_name,
-        "scene": facts.get("scene", ""),
-        "take": facts.get("take", ""),
+        "scene": metadata.get("scene", ""),
+        "take": metadata.get("take", ""),
     }
     named = MOV_KEYS if row.preset.container == "mov" else {}
     return {named.get(key, key): _as_utf8(value) for key, value in said.items() if value}
@@ -262,7 +262,7 @@ def _as_utf8(text: str) -> str:
     return text.encode("utf-8", "replace").decode()
 
 
-def set_picture_facts(context: Any, row: Row, video: Video) -> None:
+def set_picture_options(context: Any, row: Row, video: Video) -> None:
     """Size, pixel format, time and pixel aspect of an encoder."""
     assert row.geometry
     context.width, context.height = row.geometry.width_px, row.geometry.height_px
@@ -278,7 +278,7 @@ def set_picture_facts(context: Any, row: Row, video: Video) -> None:
 def expected_samples(row: Row, span: Span, position: int) -> int:
     """Samples a sound track must hold in the finished file, of so many frames."""
     assert row.preset.audio
-    facts = row.audio_source.audio[position]
-    start, end = samples_of(row.shot.footage, span, facts)
-    written = sound_rate(row.preset, facts.sample_rate_hz)
-    return round_fraction(Fraction((end - start) * written, facts.sample_rate_hz))
+    info = row.audio_source.audio[position]
+    start, end = samples_of(row.shot.footage, span, info)
+    written = sound_rate(row.preset, info.sample_rate_hz)
+    return round_fraction(Fraction((end - start) * written, info.sample_rate_hz))

@@ -15,7 +15,7 @@ from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
-from boxkite.core.render.encode.file_writer import set_picture_facts
+from boxkite.core.render.encode.file_writer import set_picture_options
 
 
 class FirstPass:
@@ -30,7 +30,7 @@ class FirstPass:
         self.last_frame: VideoFrame | None = None
         self.warnings: list[Notice] = []
         context: Any = av.CodecContext.create(ENCODERS[video.codec], "w")
-        set_picture_facts(context, row, video)
+        set_picture_options(context, row, video)
         context.framerate = row.rate.fraction
         context.bit_rate = round((video.bitrate_mbps or 0) * 1_000_000)
         context.options = encoder_options(video, row.rate.fraction, context.width, threads, (1, str(notes)))

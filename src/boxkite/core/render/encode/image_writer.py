@@ -19,7 +19,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import IMAGE_ENDINGS
 from boxkite.core.render.encode.background import Background
 from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
-from boxkite.core.render.encode.file_writer import set_picture_facts
+from boxkite.core.render.encode.file_writer import set_picture_options
 from boxkite.core.render.result import Verification
 from boxkite.core.render.verifying import Expected, compare_thumbnails
 
@@ -85,7 +85,7 @@ class ImageWriter:
     def _make_context(self) -> VideoCodecContext:
         created = av.CodecContext.create(ENCODERS[self._video.codec], "w")
         context = cast(VideoCodecContext, created)
-        set_picture_facts(context, self.row, self._video)
+        set_picture_options(context, self.row, self._video)
         context.options = encoder_options(self._video, self.row.rate.fraction, context.width)
         context.thread_count = 1  # with more an image could come later than its picture
         if is_full_range(self._video):

@@ -1,4 +1,4 @@
-"""The facts about one source as JSON and as lines for people."""
+"""Metadata about one source as JSON and as lines for people."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ def clock_of(source: Source) -> str:
     return f"{int(seconds // 3600):02d}:{int(seconds // 60) % 60:02d}:{seconds % 60:06.3f}"
 
 
-def facts_of_source(source: Source, deep: DeepInfo | None, columns: int) -> Iterator[tuple[str, str]]:
+def lines_about_source(source: Source, deep: DeepInfo | None, columns: int) -> Iterator[tuple[str, str]]:
     """(word, value) of everything known of a source; columns: room for the row of its keyframes."""
     video = source.video
     yield "path", str(source.path)
