@@ -92,7 +92,7 @@ class Output:
 
 
 class Job:
-    """What is asked for: footage, where to cut, which shots to keep, names and outputs."""
+    """A job: footage, where to cut, which shots to keep, names and outputs."""
 
     def __init__(
         self,
@@ -142,30 +142,28 @@ def _plain(value: Any) -> Any:
 
 @dataclass(frozen=True)
 class MadeFile:
-    """What became of a file of a plan. frames, size_bytes, checksum (XXH3, 128 bits): of one that is verified.
-
-    failure: why there is none; empty for one that is verified.
-    """
+    """One file of a batch that has ended. frames, size_bytes, checksum (XXH3, 128 bits): of one that is verified."""
 
     path: Path
     frames: int = 0
     size_bytes: int = 0
     checksum: str = ""
     failure: str = ""
+    """Why there is none; empty for one that is verified."""
     warnings: tuple[Notice, ...] = ()
 
 
 @dataclass(frozen=True)
 class MadeBatch:
-    """What became of a batch. name: by which it is resumed; empty where no record could be kept.
-
-    not_begun: how many files were not begun, as their disk had no room. notices: what else is to be known.
-    """
+    """A batch that has ended."""
 
     name: str
+    """By which it is resumed; empty where no record could be kept."""
     files: tuple[MadeFile, ...]
     not_begun: int = 0
+    """How many files were not begun, as their disk had no room."""
     notices: tuple[Notice, ...] = ()
+    """The notices that came up while it ran."""
 
     @property
     def is_complete(self) -> bool:
@@ -174,7 +172,7 @@ class MadeBatch:
 
 
 def inspect(paths: PathLike | Iterable[PathLike]) -> Findings:
-    """What there is: every source under some paths, what cannot be read, what could not be looked into."""
+    """Find every source under some paths, the files that cannot be read, and the folders that cannot be entered."""
     listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
     return find_sources([path_from(os.fspath(path)) for path in listed])
 
@@ -211,8 +209,8 @@ def resume(
     """Make what is missing of a batch that was stopped, killed or ran out of room.
 
     name: of the batch; empty for the last that is unfinished. accept_changes: make files of sources that have changed.
-    missing: make files again that were verified and are not there any more. Raises RecordsError for a batch that is not
-    there, is being run, or cannot be resumed.
+    missing: make files again that were verified and are gone. Raises RecordsError for a batch that is not there, is
+    being run, or cannot be resumed.
     """
     with Records() as records:
         if not name:
@@ -241,7 +239,7 @@ def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable
     return MadeBatch(
         batch.name,
         tuple(_file(event) for event in sorted(ended, key=lambda event: event.row.number)),
-        len(batch.lacking.rows) if batch.lacking else 0,
+        len(batch.out_of_space.rows) if batch.out_of_space else 0,
         tuple(notices),
     )
 

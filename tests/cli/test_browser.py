@@ -101,7 +101,7 @@ def test_web_files_play_in_a_browser_with_their_frames_and_sound(tmp_path: Path)
     words = [word for preset in presets for word in ("--to", f"{preset}:{preset}")]
     done = boxkite("run", "dip.mov", *words, cwd=tmp_path)
     assert done.status == 0, done.err
-    names = [f"{preset}/dip.{ending}" for preset, ending in presets.items()]
+    names = [f"{preset}/dip.{extension}" for preset, extension in presets.items()]
     (tmp_path / "page.html").write_text(PAGE.replace("NAMES", json.dumps(names)))
     Server.arrived.clear()
     server = ThreadingHTTPServer(("127.0.0.1", 0), partial(Server, directory=str(tmp_path)))

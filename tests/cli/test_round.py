@@ -28,14 +28,14 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Run]:
     ("preset", "ending", "slack"), [("stock", "mov", 1), ("review", "mp4", 1024), ("web", "mp4", 1024)]
 )
 def test_every_shot_of_the_demo_holds_its_frames_and_ticks(
-    demo, preset: str, ending: str, slack: int
+    demo, preset: str, extension: str, slack: int
 ) -> None:
     folder, said = demo
     assert said.status == 0, said.out + said.err
     made = folder / "out" / preset
-    assert sorted(path.name for path in made.iterdir()) == sorted(f"{name}.{ending}" for name, _ in SHOTS)
+    assert sorted(path.name for path in made.iterdir()) == sorted(f"{name}.{extension}" for name, _ in SHOTS)
     for name, span in SHOTS:
-        assert_holds(made / f"{name}.{ending}", span, RATE, sample_slack=slack)
+        assert_holds(made / f"{name}.{extension}", span, RATE, sample_slack=slack)
 
 
 def test_timecode_reel_size_and_codecs_are_what_the_presets_say(demo) -> None:

@@ -242,11 +242,13 @@ def test_numbered_images_are_one_source_and_are_cut_like_any_other(tmp_path: Pat
 
 
 @pytest.mark.parametrize("ending", ["mp4", "mkv"])
-def test_chapters_in_a_file_are_marks(ending: str, tmp_path: Path) -> None:
+def test_chapters_in_a_file_are_marks(extension: str, tmp_path: Path) -> None:
     rate = FrameRate.parse("23.976")
     chapters = ((0, "vat"), (37, "press"), (80, "END"))
-    write_movie(Movie(tmp_path / f"film.{ending}", 100, rate, sound_codec="aac", chapters=chapters, **SMALL))
-    done = boxkite("run", f"film.{ending}", "--by", "markers", "--to", "web:w", cwd=tmp_path)
+    write_movie(
+        Movie(tmp_path / f"film.{extension}", 100, rate, sound_codec="aac", chapters=chapters, **SMALL)
+    )
+    done = boxkite("run", f"film.{extension}", "--by", "markers", "--to", "web:w", cwd=tmp_path)
     assert done.status == 0, done.err
     assert_holds(tmp_path / "w/vat.mp4", Span(0, 37), rate, sample_slack=1024)
     assert_holds(tmp_path / "w/press.mp4", Span(37, 80), rate, sample_slack=1024)

@@ -64,10 +64,12 @@ def test_room_goes_by_what_files_took_so_far_and_by_nothing_before(
     free = 12_000_000
     monkeypatch.setattr("shutil.disk_usage", lambda _: SimpleNamespace(free=free))
     room = DiskSpace()
-    assert room.lacking(rows[:5], []) is None
+    assert room.out_of_space(rows[:5], []) is None
     room.made(rows[0], 8_000_000)
-    assert room.lacking(rows[1:2], []) is None
-    folder, needed, left = room.lacking(rows[1:2], rows[2:3]) or pytest.fail("it does not fit beside another")
+    assert room.out_of_space(rows[1:2], []) is None
+    folder, needed, left = room.out_of_space(rows[1:2], rows[2:3]) or pytest.fail(
+        "it does not fit beside another"
+    )
     assert (folder, left) == (tmp_path, free) and needed == 20_000_000
 
 
@@ -167,7 +169,7 @@ def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan
     assert [path.name for path in tmp_path.iterdir()] == []
     assert events.count("TriedAgain") == 1 and events.count("ShotStarted") == 3
     stopped = BatchControl(stop="now")
-    assert list(run_plan(rows, Broken(), orders=stopped)) == []
+    assert list(run_plan(rows, Broken(), control=stopped)) == []
 
 
 class Interrupted(Partial):

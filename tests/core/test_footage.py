@@ -79,11 +79,11 @@ def test_nothing_is_skipped_in_silence_but_what_systems_hide(tmp_path: Path) -> 
 
 @pytest.mark.parametrize("ending", ["mov", "mkv", "mp4"])
 @pytest.mark.parametrize("rate", ["23.976", "29.97", "50"])
-def test_facts_are_read_from_every_container(ending: str, rate: str, tmp_path: Path) -> None:
+def test_facts_are_read_from_every_container(extension: str, rate: str, tmp_path: Path) -> None:
     parsed = FrameRate.parse(rate)
     timecode = "10:00:00;00" if parsed.can_drop else "10:00:00:00"
-    codec = "aac" if ending == "mp4" else "pcm_s16le"
-    path = tmp_path / f"clip.{ending}"
+    codec = "aac" if extension == "mp4" else "pcm_s16le"
+    path = tmp_path / f"clip.{extension}"
     write_movie(Movie(path, 33, parsed, ((0, VAT),), width=160, height=90, timecode=timecode, reel="A004",
                       sound_codec=codec, layout="mono", sample_aspect=Fraction(16, 11)))  # fmt: skip
     source = read_source(path)
@@ -97,7 +97,7 @@ def test_facts_are_read_from_every_container(ending: str, rate: str, tmp_path: P
     )
     assert (source.audio[0].sample_rate_hz, source.audio[0].shown_layout) == (48_000, "mono")
     assert video.sample_aspect == Fraction(16, 11)
-    assert source.reel == ("" if ending == "mp4" else "A004")
+    assert source.reel == ("" if extension == "mp4" else "A004")
     table = measure_frames(source)
     assert (table.frame_count, table.constant) == (33, True)
 

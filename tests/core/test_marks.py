@@ -182,14 +182,16 @@ def test_a_broken_list_is_refused_with_its_line(
 
 
 def test_ranges_come_in_any_order_of_columns_and_with_any_separator(tmp_path: Path) -> None:
-    for sign in ",;\t":
+    for character in ",;\t":
         rows = [
             "Note|Out|Weight|NAME|Keywords|In",
             "wet|01:00:03:00|90 g|dip|vat, hands|01:00:01:00",
             "||||",
             "|4s||b||75",
         ]
-        text = "\n".join(sign.join(f'"{cell}"' if cell else "" for cell in row.split("|")) for row in rows)
+        text = "\n".join(
+            character.join(f'"{cell}"' if cell else "" for cell in row.split("|")) for row in rows
+        )
         path = write(tmp_path, text + "\n", "list.csv")
         assert shots(cut(path, footage(), by="ranges")) == [("dip", 25, 75), ("b", 75, 100)]
         first = read_ranges(path).marks[0]

@@ -68,8 +68,8 @@ def shots_of(one: IndexedSource, *spans: tuple[int, int], **metadata) -> list[Sh
     return [Shot(one, Span(start, end), marker=f"m{start}", way="ranges", **metadata) for start, end in spans]
 
 
-signs = st.one_of(st.characters(codec="utf-8"), st.sampled_from("aAäÄ./\\: \t"))
-texts = st.text(alphabet=signs, max_size=40)
+characters = st.one_of(st.characters(codec="utf-8"), st.sampled_from("aAäÄ./\\: \t"))
+texts = st.text(alphabet=characters, max_size=40)
 patterns = st.sampled_from(
     [
         "@marker",

@@ -102,7 +102,7 @@ def run_command(command: str, words: Sequence[str]) -> int:
 
 
 def _parse(parser: Parser, words: Sequence[str]) -> argparse.Namespace:
-    """The words of a command; paths may stand between the options, but for commands with actions of their own."""
+    """The words of a command; paths may stand between the options, but for commands with actions."""
     if any(isinstance(action, argparse._SubParsersAction) for action in parser._actions):
         return parser.parse_args(words)
     return parser.parse_intermixed_args(words)

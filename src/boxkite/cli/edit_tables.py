@@ -1,4 +1,4 @@
-"""What is in a timeline, as tables and as JSON."""
+"""Timelines as tables and as JSON."""
 
 from __future__ import annotations
 
@@ -77,7 +77,7 @@ def _read(path: Path, rate: FrameRate | None) -> Edit:
 def _show(console: Console, timeline: Timeline) -> None:
     clips = sum(len(track.clips) for track in timeline.picture_tracks)
     tracks = (
-        f"{counted(len(timeline.picture_tracks), 'picture track')}, {len(timeline.audio_tracks)} of sound"
+        f"{counted(len(timeline.picture_tracks), 'picture track')}, {len(timeline.audio_tracks)} of audio"
     )
     length = Timecode(timeline.length, timeline.rate, timeline.start.drop)
     title = f"{timeline.name}: {timeline.rate} fps from {timeline.start}, {length}; {tracks}"

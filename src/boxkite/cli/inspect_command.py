@@ -29,7 +29,7 @@ examples:
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """What to look at, and how to show it."""
+    """The paths, and how they are shown."""
     parser.add_argument(
         "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
     )
@@ -101,7 +101,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepInfo]:
-    """What the packets of each source say; remembered by file, since reading them takes long."""
+    """Read the packets of each source; the results are remembered by file, since that takes long."""
     from boxkite.cli.tables import make_console
     from boxkite.core.footage.cache import memory
     from boxkite.core.footage.deep import DeepInfo, read_deep
@@ -137,7 +137,7 @@ def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> N
         print_table(console, columns, [_row(source) for source in sources])
         size = file_size(sum(source.size_bytes for source in sources))
         console.print()
-        junk = f"; {counted(found.junk, 'file')} of the system left aside" if found.junk else ""
+        junk = f"; {counted(found.junk, 'file')} of the system skipped" if found.junk else ""
         print_line(console, f"{counted(len(sources), 'source')}, {size}{junk}", "bold")
         if len(sources) == 1 or wants_deep:
             for source in sources:

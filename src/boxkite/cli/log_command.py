@@ -1,4 +1,4 @@
-"""What happened in a batch, file by file: states, warnings, failures with their detail."""
+"""The log of a batch, file by file: states, warnings, failures with their detail."""
 
 from __future__ import annotations
 
@@ -88,14 +88,14 @@ def _lines_of(entry: Entry, *, with_detail: bool) -> list[tuple[str, str]]:
     if entry.kind == "detail":
         return [(f"       | {line}", "") for line in entry.text.splitlines()] if with_detail else []
     number = f"{entry.number:>4} " if entry.number else "     "
-    sign = {"warning": "! ", "failure": "failed: "}.get(entry.kind, "")
+    lead = {"warning": "! ", "failure": "failed: "}.get(entry.kind, "")
     style = (
         "red"
         if entry.kind == "failure"
         else "yellow"
-        if sign
+        if lead
         else "green"
         if entry.text == "verified"
         else ""
     )
-    return [(f"{entry.at[11:23]} {number}{entry.name or 'batch'}: {sign}{entry.text}", style)]
+    return [(f"{entry.at[11:23]} {number}{entry.name or 'batch'}: {lead}{entry.text}", style)]

@@ -7,7 +7,7 @@ from boxkite.cli.messages import print_error
 
 COMMANDS = {
     "demo": "made-up footage, marks and an edit, then the whole round on them",
-    "gather": "copy cards to where the originals shall live, verify them, run a job",
+    "gather": "copy cards to where the originals are kept, verify them, run a job",
     "inspect": "what is there: a row per source, what timelines hold; tokens with --tokens",
     "mark": "marks and keywords on footage and timelines: add, list, change, import …",
     "plan": "the table of files to come, with sizes and warnings; writes no media",

@@ -1,4 +1,4 @@
-"""What each action of the mark command does."""
+"""The actions of the mark command."""
 
 from __future__ import annotations
 
@@ -89,7 +89,7 @@ def _report(
     notices: Sequence[Notice] = (),
     folder: Path | None = None,
 ) -> int:
-    """What was done: the rows and a line; as JSON when asked for. folder: of their sources."""
+    """Report what was done: the marks and one line, or JSON. folder: of their sources."""
     clock = MarkClock(_rate(arguments))
     times = [
         clock.times_of(row, folder) if folder else MarkTimes(row.in_text, row.out_text, "") for row in rows

@@ -58,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     giving.add_argument("file", metavar="FILE", help="where to: .csv, .tsv, .edl or .otio")
     detect = _action(actions, "detect", "the cuts in a finished file that has no list, as marks to look over")
     detect.add_argument("path", metavar="PATH", help="a media file")
-    detect.add_argument("--strip", metavar="PNG", help="draw the pictures on both sides of each cut")
+    detect.add_argument("--strip", metavar="PNG", help="draw the frames on both sides of each cut")
     for one in actions.choices.values():
         one.add_argument(
             "--marks-rate", metavar="RATE", help="frame rate of lists that do not give theirs, in fps"

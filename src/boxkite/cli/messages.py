@@ -1,4 +1,4 @@
-"""What is said to the standard error, and text from strangers made safe to show."""
+"""Messages on standard error, and untrusted text made safe to print."""
 
 from __future__ import annotations
 
@@ -23,7 +23,9 @@ def printable(text: str) -> str:
     text = with_options(text)
     if text.isprintable():
         return text
-    return "".join(sign if sign.isprintable() else "\N{REPLACEMENT CHARACTER}" for sign in text)
+    return "".join(
+        character if character.isprintable() else "\N{REPLACEMENT CHARACTER}" for character in text
+    )
 
 
 def print_error(message: str, hint: str = "", details: Iterable[str] = ()) -> None:

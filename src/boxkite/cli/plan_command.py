@@ -162,7 +162,7 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
 
 
 def show_unseen(console: Console, unseen: Sequence[Unseen]) -> None:
-    """What could not be looked into, at the end of the screen: nothing else says that footage may be missing."""
+    """Print the folders that could not be entered, last on the screen: footage may be missing there."""
     from boxkite.cli.tables import print_line
 
     for one in unseen[:_MOST_WARNINGS]:
@@ -201,7 +201,7 @@ def _show_rows(console: Console, plan: Plan) -> None:
         rows.append(
             [
                 f"{row.number}{'!' if row.warnings else ''}",
-                f"{row.name}{row.ending}",
+                f"{row.name}{row.extension}",
                 *ends,
                 str(row.frames),
                 *([] if all_encoded else ["replace" if row.action is Action.REPLACE else row.how]),

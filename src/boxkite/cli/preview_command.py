@@ -42,7 +42,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="WHERE",
         help="a timecode, a frame of the source, or a share as 25%% (default: 50%%)",
     )
-    stills.add_argument("--before-after", action="store_true", help="the source's picture beside it")
+    stills.add_argument("--before-after", action="store_true", help="the source's frame beside it")
     stills.add_argument("--sheet", action="store_true", help=f"all planned files, up to {_MOST_ON_A_SHEET}")
     stills.add_argument("--guides", action="store_true", help="draw the safe areas for action and graphics")
     stills.add_argument(
@@ -79,9 +79,7 @@ def _chosen(plan: Plan, arguments: argparse.Namespace) -> list[Row]:
 
     rows = [row for row in plan.rows if row.preset.video]
     if not rows:
-        raise PlanError(
-            "no planned file has a picture that is encoded", hint="copies and sound need no still"
-        )
+        raise PlanError("no planned file has a frame that is encoded", hint="copies and audio need no still")
     if arguments.sheet or arguments.file is None:
         return rows[:_MOST_ON_A_SHEET]
     chosen = [row for row in rows if row.number == arguments.file]
@@ -104,7 +102,10 @@ def _one(row: Row, arguments: argparse.Namespace) -> Image:
     if not arguments.before_after:
         return still
     timecode = row.shot.footage.timecode(frame)
-    captions = (f"{row.shot.footage.source.label}  {timecode}", f"{row.name}{row.ending} ({row.preset.name})")
+    captions = (
+        f"{row.shot.footage.source.label}  {timecode}",
+        f"{row.name}{row.extension} ({row.preset.name})",
+    )
     return side_by_side(source_still(row, frame), still, captions)
 
 
@@ -117,7 +118,7 @@ def _sheet(rows: list[Row], arguments: argparse.Namespace) -> Image:
         frame = frame_named(row, arguments.at)
         still = still_of(row, frame)
         stills.append(with_guides(still) if arguments.guides else still)
-        captions.append(f"{row.number}  {row.name}{row.ending} ({row.preset.name})")
+        captions.append(f"{row.number}  {row.name}{row.extension} ({row.preset.name})")
     return sheet(stills, captions, columns=min(_SHEET_COLUMNS, len(stills)), cell_width=_SHEET_CELL)
 
 
@@ -126,7 +127,7 @@ def _words(row: Row) -> str:
     from boxkite.core.looks.look import look_words
 
     look = f", look: {look_words(row.look)}" if row.look else ""
-    return f"file {row.number}, {row.name}{row.ending} ({row.preset.name}){look}"
+    return f"file {row.number}, {row.name}{row.extension} ({row.preset.name}){look}"
 
 
 def _save_preset(arguments: argparse.Namespace, job: Job, row: Row) -> None:

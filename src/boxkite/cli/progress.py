@@ -80,7 +80,7 @@ class WindowProgress:
                 self._progress.console.print(Text(printable(text), style="yellow"))
 
     def _take_back(self, event: TriedAgain) -> None:
-        """A shot begins anew: its bar starts over."""
+        """A shot begins again: its bar starts over."""
         shot = self._first_of.get(event.rows[0].number)
         if shot in self._tasks and shot is not None:
             self._advance(shot, 0)
@@ -132,19 +132,19 @@ class LinesProgress:
 
 
 def line_of(event: Event) -> str:
-    """What is to be said of an event that is no file's end; empty for most."""
+    """The line for an event that ends no file; empty for most."""
     if isinstance(event, TurnAwaited):
         ahead = ", ".join(event.ahead)
         return f"waiting for batch {ahead}; --turn share begins at once, beside others"
     if isinstance(event, TriedAgain):
-        names = ", ".join(f"{row.name}{row.ending}" for row in event.rows)
+        names = ", ".join(f"{row.name}{row.extension}" for row in event.rows)
         return f"again     {names}: {event.reason}"
     return ""
 
 
 def file_line(event: FileEnded) -> tuple[str, str]:
     """One line on a file that has ended, and its style."""
-    name = f"{event.row.name}{event.row.ending} ({event.row.preset.name})"
+    name = f"{event.row.name}{event.row.extension} ({event.row.preset.name})"
     if event.result.verification:
         size = file_size(event.result.verification.size_bytes)
         return f"verified  {name}: {counted(event.result.verification.frames, 'frame')}, {size}", "green"

@@ -39,7 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--missing",
         action="store_true",
-        help="make files again that were verified and are not there any more",
+        help="make files again that were verified and are gone",
     )
     parser.add_argument(
         "--background", action="store_true", help="return at once; it goes on when the terminal closes"
@@ -60,7 +60,7 @@ def run(arguments: argparse.Namespace) -> int:
             from boxkite.cli.tables import make_console, print_line
             from boxkite.core.batch.background import resume_in_background
 
-            with BatchLock(records.folder, name):  # nobody else goes on with it
+            with BatchLock(records.folder, name):  # nobody else resumes it
                 Journal(records, name).batch_is("waiting")
             resume_in_background(records, name, options_kept_nowhere(arguments))
             print_line(make_console(), f"batch {name} goes on in the background", "bold")

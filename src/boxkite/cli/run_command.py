@@ -103,7 +103,7 @@ def exit_status(outcome: Outcome) -> int:
 
 
 def _in_background(arguments: argparse.Namespace) -> int:
-    """Note the batch, and leave it to a process of its own."""
+    """Note the batch, and leave it to a separate process."""
     from boxkite.cli.tables import counted, make_console, print_json, print_line
     from boxkite.core.batch.background import resume_in_background
     from boxkite.core.batch.machine import usable_cores
@@ -155,7 +155,7 @@ def follow_batch(
 
 
 def show_summary(console: Console, outcome: Outcome, *, warnings: bool = True) -> None:
-    """What was made, what failed and why, and what the plan had warned of, if it was not just shown."""
+    """Print the files that were made and those that failed, and the plan's warnings if they were not just shown."""
     from boxkite.cli.tables import counted, file_size, print_line
     from boxkite.core.shots.choosing import why
 
@@ -195,15 +195,15 @@ def show_summary(console: Console, outcome: Outcome, *, warnings: bool = True) -
 
 
 def _show_what_is_left(console: Console, outcome: Outcome) -> None:
-    """What was not begun, and what to do about it."""
+    """Print how many files were not begun, and what to do about it."""
     from boxkite.cli.tables import counted, file_size, print_line
 
     batch, left = outcome.batch, counted(outcome.not_begun, "file")
-    if batch.lacking:
-        lacking = batch.lacking
+    if batch.out_of_space:
+        out_of_space = batch.out_of_space
         print_line(
             console,
-            f"! {left} not begun: {lacking.folder} has {file_size(lacking.free_bytes)} left;"
+            f"! {left} not begun: {out_of_space.folder} has {file_size(out_of_space.free_bytes)} left;"
             f" make room, then: boxkite resume {batch.name}",
             "bold yellow",
         )

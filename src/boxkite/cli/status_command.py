@@ -93,7 +93,7 @@ def _look(records: Records, name: str, arguments: argparse.Namespace) -> list[Ov
 
 
 def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
-    """Show it anew until nothing runs: in a window in its place, else a line each time it changes."""
+    """Show it again until nothing runs: in a window in its place, else a line each time it changes."""
     import json
     import sys
 

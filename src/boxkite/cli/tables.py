@@ -31,11 +31,12 @@ _LEAST_WIDTH = 8
 
 @dataclass(frozen=True)
 class Column:
-    """One column. gives_way: its cells are shortened in a narrow window, after optional columns have gone."""
+    """One column."""
 
     heading: str
     right: bool = False
     gives_way: bool = False
+    """Its cells are shortened in a narrow window, after optional columns have gone."""
     optional: bool = False
 
 
@@ -52,7 +53,7 @@ def print_table(console: Console, columns: Sequence[Column], rows: Sequence[Sequ
 def table_text(
     console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]], styles: Sequence[str]
 ) -> Text:
-    """The same table as one text, its rows in styles of their own."""
+    """The same table as one text, its rows in their own styles."""
     lines = _table_lines(console, columns, rows)
     parts = [Text(line, style=style) for line, style in zip(lines, ("bold", *styles), strict=True)]
     return Text("\n").join(parts)

@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Show what comes out, make it, write the edit; status 1 when files failed, and then no edit."""
+    """Show the plan, make the files, write the edit; status 1 when files failed, and then no edit."""
     from boxkite.cli.run_command import exit_status, run_plan, show_summary
     from boxkite.cli.tables import make_console, print_json, print_line
     from boxkite.core.batch.executors.local import LocalExecutor

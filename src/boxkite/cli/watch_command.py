@@ -1,4 +1,4 @@
-"""Watch a folder: every source that has come whole is made by a job, once; what never becomes whole is set aside."""
+"""Watch a folder: a job is run once on every source that arrives complete; others are set aside."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=float,
         default=600.0,
         metavar="SECONDS",
-        help="without growth after which a file that is not whole is set aside (default: 600)",
+        help="without growth after which a file that is not complete is set aside (default: 600)",
     )
     parser.add_argument(
         "--every", type=float, default=2.0, metavar="SECONDS", help="between two looks (default: 2)"
@@ -149,7 +149,7 @@ def _tell(console: Console, event: WatchEvent) -> int:
 
 
 def _list(folder: Path, *, as_json: bool) -> int:
-    """What has landed, what became of it, and what waits; status 1 where a folder could not be looked into."""
+    """List the sources that arrived, their state, and those that wait; status 1 where a folder could not be entered."""
     from boxkite.cli.plan_command import show_unseen
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
     from boxkite.core.arrival.listing import list_folder

@@ -62,7 +62,7 @@ class BoxkiteError(Exception):
 
 
 class RequestError(BoxkiteError):
-    """What was asked for cannot be done as it stands; nothing was written."""
+    """The request cannot be met as it stands; nothing was written."""
 
 
 class RateError(RequestError):

@@ -20,11 +20,12 @@ _MOST_BYTES = 1_000_000
 
 @dataclass(frozen=True)
 class PathRule:
-    """A folder as it is called here, and as other machines call it. machines: their names, * and ? are wildcards."""
+    """A folder as it is called here, and as other machines call it."""
 
     here: str
     there: str
     machines: str = "*"
+    """Their names, * and ? are wildcards."""
 
     def applied(self, path: str, machine: str) -> str | None:
         """The path as a machine calls it; None where the rule is not about it."""
@@ -33,13 +34,13 @@ class PathRule:
         parts, own = _parts(path), _parts(self.here)
         if parts[: len(own)] != own:
             return None
-        sign = "\\" if "\\" in self.there else "/"
-        return sign.join([self.there.rstrip("/\\"), *parts[len(own) :]])
+        separator = "\\" if "\\" in self.there else "/"
+        return separator.join([self.there.rstrip("/\\"), *parts[len(own) :]])
 
 
 @dataclass(frozen=True)
 class Settings:
-    """What holds where the command line says nothing. paths: how other machines call the folders of this one."""
+    """Defaults for options that are not given."""
 
     cluster: str = ""
     workers: int | None = None
@@ -47,6 +48,7 @@ class Settings:
     when_ended: str = ""
     web_hook: str = ""
     paths: tuple[PathRule, ...] = field(default=())
+    """How other machines call the folders of this one."""
 
 
 _KEY_OF = {name.replace("_", "-"): name for name in Settings.__dataclass_fields__}
@@ -100,7 +102,7 @@ def _rules(value: Any, path: Path) -> tuple[PathRule, ...]:
         ):
             raise RequestError(
                 "each of these has here and there, and may have machines", path=path, key="paths",
-                hint='[[paths]], then here = "/mnt/media" and there = "M:\\\\media" on lines of their own',
+                hint='[[paths]], then here = "/mnt/media" and there = "M:\\\\media" on separate lines',
             )  # fmt: skip
         rules.append(PathRule(**rule))
     return tuple(rules)

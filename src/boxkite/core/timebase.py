@@ -229,10 +229,10 @@ def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) 
                 " timecode in double quotes, or use “:”, which drop-frame sources accept too"
             )
         raise TimecodeError(f"“{text}” is not a timecode", hint=hint)
-    hours_digits, _, minutes_digits, _, seconds_digits, sign, frames_digits = match.groups()
+    hours_digits, _, minutes_digits, _, seconds_digits, separator, frames_digits = match.groups()
     hours, minutes = int(hours_digits), int(minutes_digits)
     seconds, frames = int(seconds_digits), int(frames_digits)
-    is_drop = sign == ";" or bool(drop)
+    is_drop = separator == ";" or bool(drop)
     _check_drop(rate, is_drop)
     if hours >= 24 or minutes >= 60 or seconds >= 60:
         name, limit = ("hours", 24) if hours >= 24 else ("minutes", 60) if minutes >= 60 else ("seconds", 60)
@@ -294,5 +294,5 @@ class Timecode:
         return Timecode.parse(text, rate)
 
     def file_safe(self) -> str:
-        """The timecode with signs every file system takes: 01-00-10-05."""
+        """The timecode with characters every file system takes: 01-00-10-05."""
         return str(self).replace(":", "-").replace(";", "-")

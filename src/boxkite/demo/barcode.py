@@ -45,7 +45,7 @@ def draw_barcode(luma: Array, source: int, frame: int) -> None:
 
 
 def read_barcode(picture: VideoFrame | Array) -> tuple[int, int]:
-    """Which (source, frame) a picture is. Takes a decoded frame, or a luma plane (height, width).
+    """Which (source, frame) a frame is. Takes a decoded frame, or a luma plane (height, width).
 
     Raises BarcodeError when there is no code or its check fails.
     """

@@ -35,7 +35,7 @@ DISSOLVE_FRAMES = 12
 
 @dataclass(frozen=True)
 class CardClip:
-    """A clip of the card: name without ending, number in the bar code, what it shows, start timecode, reel."""
+    """A clip of the card: name without extension, number in the bar code, what it shows, start timecode, reel."""
 
     name: str
     number: int
@@ -54,7 +54,7 @@ class DayEdit:
         self.card = {clip.name: clip for clip in card}
 
     def timeline(self, *, nested: bool) -> Timeline:
-        """Two picture and three sound tracks; nested: with the loft as a timeline of its own, else flattened."""
+        """Two picture and three audio tracks; nested: with the loft as a separate timeline, else flattened."""
         inner: list[tuple[str, int, int, dict[str, object]]] = [
             ("B-loft7", 50, 15, {}),
             ("A-couch1", 10, 15, {}),
@@ -146,7 +146,7 @@ class DayEdit:
         return found
 
     def picture(self, width: int, height: int) -> Callable[[int], VideoFrame]:
-        """What draws each frame of the finished program."""
+        """The function that draws each frame of the finished program."""
         timeline = self.timeline(nested=False)
 
         def draw(frame: int) -> VideoFrame:
@@ -183,7 +183,7 @@ class DayEdit:
 
 
 def _mixed(first: VideoFrame, second: VideoFrame, share: float) -> VideoFrame:
-    """Two pictures as one, `share` of the second."""
+    """Two frames as one, `share` of the second."""
     planes = first.to_ndarray() * (1 - share) + second.to_ndarray() * share
     mixed = VideoFrame.from_ndarray(np.rint(planes).astype(np.uint8), format="yuv420p")
     mixed.colorspace, mixed.color_primaries, mixed.color_trc, mixed.color_range = 1, 1, 1, 1

@@ -24,18 +24,15 @@ LONG_GOP = {"preset": "ultrafast", "crf": "18", "g": "100", "bf": "2", "b-adapt"
 
 @dataclass(frozen=True)
 class Movie:
-    """A file of drawn footage to be written.
-
-    scenes: (first frame, place) in order. source: its number in the bar code. times: presentation times in
-    milliseconds instead of a constant rate. chapters: (first frame, name). audio_tracks: how many, each of
-    the layout; 0 for none. picture_at: what draws each frame, instead of scenes and source.
-    """
+    """A file of drawn footage to be written."""
 
     path: Path
     frames: int
     rate: FrameRate
     scenes: Sequence[tuple[int, Place]]
+    """(first frame, place) in order."""
     source: int = 1
+    """Its number in the bar code."""
     width: int = 1280
     height: int = 720
     timecode: str = ""
@@ -45,13 +42,17 @@ class Movie:
     pixel_format: str = "yuv420p"
     sound_codec: str = "pcm_s16le"
     audio_tracks: int = 1
+    """How many, each of the layout; 0 for none."""
     layout: str = "stereo"
     sample_rate: int = 48_000
     turn_degrees: int = 0
     sample_aspect: Fraction = Fraction(1)
     times: Sequence[int] | None = None
+    """Presentation times in milliseconds instead of a constant rate."""
     chapters: Sequence[tuple[int, str]] = ()
+    """(first frame, name)."""
     picture_at: Callable[[int], VideoFrame] | None = None
+    """A function that draws each frame, instead of scenes and source."""
 
 
 def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> None:

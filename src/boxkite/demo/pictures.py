@@ -1,4 +1,4 @@
-"""Drawing the pictures of "A Hundred Sheets": a still of each place, and what moves in front of it."""
+"""Drawing the frames of "A Hundred Sheets": a still of each place, and what moves in front of it."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from av.video.frame import VideoFrame
 from PIL import Image, ImageDraw, ImageFont
 
 from boxkite.core.picture.stamp import Array
-from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
+from boxkite.core.presets.fonts import LIVE_FONT, TEXT_FONT
 from boxkite.demo.barcode import HEIGHT_SHARE, draw_barcode
 
 PATCHES = (
@@ -23,17 +23,19 @@ PATCHES = (
     (50, 80, 180),
     (220, 190, 60),
 )
-"""Colour patches in every picture, as R′G′B′ in 0…255."""
+"""Colour patches in every frame, as R′G′B′ in 0…255."""
 
 
 @dataclass(frozen=True)
 class Place:
-    """One place at the mill. sky, floor: colours of the back; thing: colour of what moves."""
+    """One place at the mill."""
 
     title: str
     sky: tuple[int, int, int]
     floor: tuple[int, int, int]
+    """Colours of the back."""
     thing: tuple[int, int, int]
+    """Colour of what moves."""
     speed: int
 
 
@@ -77,11 +79,11 @@ def _still(place: Place, width: int, height: int) -> tuple[Array, Array, Array]:
 
 
 @lru_cache(maxsize=32)
-def _digit(sign: str, size: int) -> Array:
-    """One sign as luma (height, width), light on dark."""
-    font = ImageFont.truetype(str(RUNNING_FONT), size)
+def _digit(character: str, size: int) -> Array:
+    """One character as luma (height, width), light on dark."""
+    font = ImageFont.truetype(str(LIVE_FONT), size)
     picture = Image.new("L", (int(font.getlength("0")) + 2, int(size * 1.2)), 30)
-    ImageDraw.Draw(picture).text((1, 0), sign, font=font, fill=230)
+    ImageDraw.Draw(picture).text((1, 0), character, font=font, fill=230)
     return np.asarray(picture)
 
 
@@ -101,7 +103,7 @@ def draw_picture(place: Place, source: int, frame: int, width: int, height: int)
     top = height * 2 // 5
     level = int(0.2126 * place.thing[0] + 0.7152 * place.thing[1] + 0.0722 * place.thing[2])
     luma[top : top + sheet_h, left : left + sheet_w] = 16 + level * 219 // 255
-    text = np.hstack([_digit(sign, max(10, height // 9)) for sign in f"{frame:05d}"])
+    text = np.hstack([_digit(character, max(10, height // 9)) for character in f"{frame:05d}"])
     y, x = height // HEIGHT_SHARE + height // 40, width // 2
     luma[y : y + text.shape[0], x : x + text.shape[1]] = text
     draw_barcode(luma, source, frame)

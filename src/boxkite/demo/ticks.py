@@ -1,4 +1,4 @@
-"""The sound of drawn footage: a quiet hum, and a tick that begins on the first sample of every second's frame."""
+"""The audio of drawn footage: a quiet hum, and a tick that begins on the first sample of every second's frame."""
 
 from __future__ import annotations
 

@@ -46,7 +46,7 @@ name,source,in,out,keywords,note,circled
 slow dip,A-vat2,10:12:05:12,10:12:07:06,"vat, hands",water runs off evenly,yes
 shake,A-vat2,10:12:07:10,10:12:08:20,vat,,
 wind in the sheets,B-loft7,14:40:32:00,14:40:34:10,"loft, light",best light of the day,yes
-screw turns,A-press4,11:55:00:15,11:55:02:15,press,no sound on this one,
+screw turns,A-press4,11:55:00:15,11:55:02:15,press,no audio on this one,
 """
 _SLATES = """\
 File;Scene;Shot;Take;Camera;Paper weight

@@ -1,4 +1,4 @@
-"""What lies in a watched folder, and since when it has stayed as it is."""
+"""The sources in a watched folder, and how long each has been unchanged."""
 
 from __future__ import annotations
 
@@ -18,20 +18,19 @@ Clock = Callable[[], float]
 
 @dataclass(frozen=True)
 class Arrival:
-    """One source in the folder: a media file, or a sequence of images, with the files that belong to it.
-
-    path: of the file; of a sequence its folder and its name with a # for each digit. stamp: tells it from what it
-    was before. beside: stamps of the files beside it that share its name.
-    """
+    """One source in the folder: a media file, or a sequence of images, with the files that belong to it."""
 
     path: Path
+    """Of the file; of a sequence its folder and its name with a # for each digit."""
     files: tuple[Path, ...]
     stamp: str
+    """Tells it from what it was before."""
     beside: tuple[str, ...] = ()
+    """Stamps of the files beside it that share its name."""
 
     @property
     def name(self) -> str:
-        """What it is called in messages."""
+        """Its name in messages."""
         return self.path.name
 
 
@@ -40,7 +39,7 @@ def look_into(folder: Path) -> tuple[list[Arrival], list[Unseen]]:
 
     Raises OSError where the folder itself cannot be read.
 
-    Hidden files, and those whose ending is of no media (as copying programs give them until they are whole), are
+    Hidden files, and those whose ending is of no media (as copying programs give them until they are complete), are
     none.
     """
     media: list[Path] = []
@@ -99,7 +98,7 @@ def _arrival(
 
 
 def _stem(name: str) -> str:
-    """What a file's name begins with, up to its first ending: clip of clip.mov and of clip.mov.xmp."""
+    """A file's name up to its first extension: clip for clip.mov and clip.mov.xmp."""
     return name.partition(".")[0]
 
 

@@ -1,4 +1,4 @@
-"""What is written beside gathered cards: checksums and a table of metadata. What others wrote there stays as it is."""
+"""The lists beside gathered cards: checksums and a table of metadata. Lines that others wrote are kept."""
 
 from __future__ import annotations
 
@@ -31,11 +31,12 @@ _CHECKSUM_DIGITS = 32
 
 @dataclass
 class _MetadataTable:
-    """A table of metadata as it stands in a file. file_column: place of the one that names the file."""
+    """A table of metadata as it stands in a file."""
 
     lines: list[list[str]]
     delimiter: str
     file_column: int
+    """Place of the one that names the file."""
 
 
 def check_lists(into: Path) -> None:

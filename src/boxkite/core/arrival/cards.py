@@ -40,13 +40,15 @@ class CardFile:
 
 @dataclass(frozen=True)
 class Card:
-    """What a card holds. unseen: what could not be looked into or is never copied; left: hidden and system files."""
+    """A card with its files."""
 
     folder: Path
     name: str
     files: tuple[CardFile, ...]
     unseen: tuple[Unseen, ...]
+    """Folders that could not be entered, and files that are never copied."""
     left: int
+    """Hidden and system files."""
 
     @property
     def size_bytes(self) -> int:
@@ -56,7 +58,7 @@ class Card:
 
 @dataclass(frozen=True)
 class CardCount:
-    """A card and its copy, counted after copying. unseen: what of the card nobody could vouch for."""
+    """A card and its copy, counted after copying."""
 
     name: str
     files: int
@@ -64,6 +66,7 @@ class CardCount:
     copied_files: int
     copied_bytes: int
     unseen: tuple[Unseen, ...]
+    """What of the card nobody could vouch for."""
 
     @property
     def is_complete(self) -> bool:
@@ -95,7 +98,7 @@ class _CardEnds:
 
 
 def plan_cards(folders: Sequence[Path], into: Path) -> list[Card]:
-    """What some cards hold, each file with its place in a folder named after its card.
+    """The files of some cards, each with its place in a folder named after its card.
 
     Hidden files and what systems leave behind stay where they are. Raises RequestError for what is no folder or is
     empty, for two cards of one name, and where the disk does not hold them.
@@ -154,7 +157,7 @@ def _look_through(folder: Path, name: str, into: Path) -> Card:
 
 
 def count_cards(cards: Sequence[Card], copied: Sequence[Copied], into: Path) -> list[CardCount]:
-    """Each card, gone through once more, beside what was copied of it and is there."""
+    """Each card, read once more, beside what was copied of it and is there."""
     counts = []
     for card in cards:
         now = _look_through(card.folder, card.name, into)

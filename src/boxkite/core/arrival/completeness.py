@@ -1,4 +1,4 @@
-"""Whether a file is whole: nobody writes to it, and it can be read up to its very end."""
+"""Whether a file is complete: nobody writes to it, and it can be read up to its very end."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from boxkite.core.timebase import Span
 
 _INDEXED = ("mov",)
 _UNCERTAIN_SECONDS = Fraction(1, 5)
-"""As far as headers are off by themselves: a picture or two, a packet of sound."""
+"""As far as headers are off by themselves: a frame or two, a packet of audio."""
 
 
 def open_elsewhere(files: Iterable[Path]) -> Path | None:
@@ -50,15 +50,15 @@ def _is_written(process: Path, descriptor: str) -> bool:
 
 
 def why_incomplete(arrival: Arrival, images: ImageSettings | None = None) -> str:
-    """Why an arrival is not whole, or cannot be a source at all; empty where it is whole."""
+    """Why an arrival is not complete, or cannot be a source at all; empty where it is complete."""
     found = find_sources(arrival.files, images)
     if found.unreadable:
         bad = found.unreadable[0]
         return f"{bad.reason}" + (f" ({bad.hint})" if bad.hint else "")
     try:
         for source in found.sources:
-            if lacking := _lacking_in(source):
-                return lacking
+            if out_of_space := _why_cut_off(source):
+                return out_of_space
     except BoxkiteError as error:
         return error.text
     except (OSError, ValueError) as error:
@@ -66,7 +66,7 @@ def why_incomplete(arrival: Arrival, images: ImageSettings | None = None) -> str
     return ""
 
 
-def _lacking_in(source: Source) -> str:
+def _why_cut_off(source: Source) -> str:
     if source.video:
         table = measure_frames(source)
         for warning in table.warnings:

@@ -1,4 +1,4 @@
-"""What has landed in a watched folder and what became of it, and what lies there and waits."""
+"""The sources that arrived in a watched folder, with their state, and those that wait."""
 
 from __future__ import annotations
 
@@ -19,28 +19,32 @@ from boxkite.core.records.store import Records
 
 @dataclass(frozen=True)
 class Listed:
-    """One source of a watched folder. state: what it is at, in words. reason: why, where that is known.
-
-    at: when it was taken or set aside, in ISO 8601; empty for one that waits. files: made of it; verified: of these.
-    """
+    """One source of a watched folder."""
 
     path: Path
     state: str
+    """What it is at, in words."""
     batch: str = ""
     reason: str = ""
+    """Why, where that is known."""
     at: str = ""
+    """When it was taken or set aside, in ISO 8601; empty for one that waits."""
     files: int = 0
+    """Made of it."""
     verified: int = 0
+    """Of these."""
 
 
 @dataclass(frozen=True)
 class Listing:
-    """A watched folder. is_watched: whether a process watches it now. unseen: what could not be looked into."""
+    """A watched folder."""
 
     folder: Path
     is_watched: bool
+    """Whether a process watches it now."""
     sources: tuple[Listed, ...]
     unseen: tuple[Unseen, ...]
+    """Folders that could not be entered."""
 
 
 def list_folder(records: Records, folder: Path) -> Listing:
@@ -71,7 +75,7 @@ def _landed(
     if one.state != "taken":
         return Listed(one.path, one.state, one.batch, one.reason, one.at)
     if batch is None:
-        return Listed(one.path, "taken", one.batch, "its batch is not on record any more", one.at)
+        return Listed(one.path, "taken", one.batch, "its batch is no longer on record", one.at)
     own = [file for file in files if _is_of(file.source, one.path)]
     verified = sum(file.state == "verified" for file in own)
     failed = [file for file in own if file.state == "failed"]

@@ -1,4 +1,4 @@
-"""Watching a folder: each source that has come whole becomes part of a batch, once; what never does is set aside."""
+"""Watching a folder: each source that arrives complete becomes part of a batch, once; others are set aside."""
 
 from __future__ import annotations
 
@@ -37,21 +37,23 @@ JobOf = Callable[[Sequence[Path]], Job]
 
 @dataclass(frozen=True)
 class WatchSettings:
-    """How a folder is watched. settle_seconds: without a change before a file is looked into; patience_seconds:
-    without a change after which one that is not whole is set aside. once: end when nothing is left to wait for.
-    cluster: address of a farm; executor_of: what gives the executor for such an address and so many shots side by side.
-    """
+    """How a folder is watched."""
 
     settle_seconds: float = 10.0
+    """Without a change before a file is looked into."""
     patience_seconds: float = 600.0
+    """Without a change after which one that is not complete is set aside."""
     look_every_seconds: float = 2.0
     once: bool = False
+    """End when nothing is left to wait for."""
     workers: int | None = None
     turn: Turn = "wait"
     cluster: str = ""
+    """Address of a farm."""
     executor_of: Callable[[str, int | None], AbstractContextManager[Executor]] = lambda cluster, workers: (
         LocalExecutor(workers)
     )
+    """What gives the executor for such an address and so many shots side by side."""
     notifications: Notifications = field(default_factory=Notifications)
     images: ImageSettings = field(default_factory=ImageSettings)
 
@@ -66,11 +68,12 @@ class SetAside:
 
 @dataclass(frozen=True)
 class BatchBegins:
-    """Sources that came whole are being made. resumed: a batch that an earlier watch did not end."""
+    """Sources that arrived complete are being made."""
 
     batch: Batch
     rows: tuple[Row, ...]
     resumed: bool = False
+    """A batch that an earlier watch did not end."""
 
 
 @dataclass(frozen=True)
@@ -105,7 +108,7 @@ def watch(folder: Path, job_of: JobOf, settings: WatchSettings) -> Iterator[Watc
             raise RequestError(
                 "this output folder lies in the folder that is watched",
                 path=output.folder,
-                hint="what is made would land there anew: let the job write somewhere else",
+                hint="what is made would arrive there again: let the job write somewhere else",
             )
     key = watch_key(folder)
     taken = "this folder is being watched by another process"
@@ -117,7 +120,7 @@ def watch(folder: Path, job_of: JobOf, settings: WatchSettings) -> Iterator[Watc
 
 
 def watch_key(folder: Path) -> str:
-    """What the watch of a folder holds while it runs."""
+    """The name of the lock that watching a folder holds."""
     return f"watch-{text_checksum(str(folder))[:16]}"
 
 
@@ -129,7 +132,7 @@ class _Watch:
         self._records = records
         self._landed = ArrivalLog(records, folder)
         self._settling = Settling()
-        self._lacking: dict[Path, tuple[str, str]] = {}
+        self._incomplete: dict[Path, tuple[str, str]] = {}
         self._looked = -settings.look_every_seconds
         self._arrivals: list[Arrival] = []
         self._unreachable = ""
@@ -137,7 +140,7 @@ class _Watch:
         self._no_room: dict[str, OutOfSpace] = {}
 
     def events(self) -> Iterator[WatchEvent]:
-        """What happens, for as long as anybody wants to know."""
+        """All events, until the caller stops."""
         for name in self._landed.interrupted():
             yield from self._go_on_with(name)
         while True:
@@ -181,7 +184,7 @@ class _Watch:
     def _sorted(
         self, known: Mapping[Path, ArrivalRecord]
     ) -> tuple[list[Arrival], list[tuple[Arrival, str]], list[Arrival]]:
-        """(what is whole, what is to be set aside with its reason, what is waited for) of all that is new."""
+        """(what is complete, what is to be set aside with its reason, what is waited for) of all that is new."""
         whole: list[Arrival] = []
         aside: list[tuple[Arrival, str]] = []
         waiting: list[Arrival] = []
@@ -200,23 +203,23 @@ class _Watch:
             elif not reason:
                 whole.append(arrival)
             elif still >= self._settings.patience_seconds:
-                aside.append((arrival, f"it never became whole: {reason}"))
+                aside.append((arrival, f"it was never complete: {reason}"))
             else:
                 waiting.append(arrival)
         return whole, aside, waiting
 
     def _why_not(self, arrival: Arrival) -> str:
-        """Why an arrival that has settled is not whole; looked into once as long as it stays as it is."""
+        """Why an arrival that has settled is not complete; looked into once as long as it stays as it is."""
         if busy := open_elsewhere(arrival.files):
             return f"{busy.name} is still being written to"
-        stamp, reason = self._lacking.get(arrival.path, ("", ""))
+        stamp, reason = self._incomplete.get(arrival.path, ("", ""))
         if stamp != arrival.stamp:
             reason = why_incomplete(arrival, self._settings.images)
-            self._lacking[arrival.path] = (arrival.stamp, reason)
+            self._incomplete[arrival.path] = (arrival.stamp, reason)
         return reason
 
     def _make(self, whole: Sequence[Arrival]) -> Iterator[WatchEvent]:
-        """Make a batch of what is whole; what cannot be planned is set aside, so that it holds up nothing else."""
+        """Make a batch of what is complete; what cannot be planned is set aside, so that it holds up nothing else."""
         job: Job | None = None
         try:
             job = self._job_of([file for arrival in whole for file in arrival.files])
@@ -270,9 +273,9 @@ class _Watch:
     def _with_room(self) -> list[str]:
         """The batches that stopped for want of room and whose volume has room for the next file by now."""
         found = []
-        for name, lacking in self._no_room.items():
+        for name, out_of_space in self._no_room.items():
             with contextlib.suppress(OSError):
-                if shutil.disk_usage(lacking.folder).free > lacking.needed_bytes + _LEFT_FREE_BYTES:
+                if shutil.disk_usage(out_of_space.folder).free > out_of_space.needed_bytes + _LEFT_FREE_BYTES:
                     found.append(name)
         return found
 
@@ -285,8 +288,8 @@ class _Watch:
                     full.append(event.row)
                 yield event
                 yield from self._look()
-        if batch.lacking and not batch.stopped:
-            self._no_room[batch.name] = batch.lacking
+        if batch.out_of_space and not batch.stopped:
+            self._no_room[batch.name] = batch.out_of_space
         elif full:
             self._no_room[batch.name] = OutOfSpace(tuple(full), full[0].folder, full[0].expected_bytes, 0)
         yield BatchEnds(batch)

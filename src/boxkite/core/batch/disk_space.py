@@ -24,11 +24,11 @@ class DiskSpace:
         self._was_full: set[int] = set()
         self._learned: dict[str, tuple[int, int]] = {}
 
-    def lacking(self, rows: Sequence[Row], running: Iterable[Row]) -> tuple[Path, int, int] | None:
+    def out_of_space(self, rows: Sequence[Row], running: Iterable[Row]) -> tuple[Path, int, int] | None:
         """(folder, bytes needed, bytes free) where the files of a shot do not fit beside those being made.
 
         None where they fit, where the system does not tell, and where nothing has been learned yet of how large
-        such files come out: expectations alone stop nothing.
+        such files become: expectations alone stop nothing.
         """
         needed: dict[int, int] = {}
         folders: dict[int, Path] = {}
@@ -46,12 +46,12 @@ class DiskSpace:
         return None
 
     def made(self, row: Row, size_bytes: int) -> None:
-        """A file has come out so large."""
+        """Learn the size of a finished file."""
         size, expected = self._learned.get(row.preset.name, (0, 0))
         self._learned[row.preset.name] = (size + size_bytes, expected + row.expected_bytes)
 
     def _needed(self, row: Row, volume: int) -> int:
-        """What a file is going to take: as expected, by how far off that was so far; least where that is not known."""
+        """The bytes a file will take: as expected, corrected by earlier files; the least where there are none."""
         size, expected = self._learned.get(row.preset.name, (0, 0))
         if expected:
             return round(row.expected_bytes * size / expected * _UNEVEN)

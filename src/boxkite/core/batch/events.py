@@ -1,4 +1,4 @@
-"""What a running batch tells whoever listens."""
+"""The events of a running batch."""
 
 from __future__ import annotations
 
@@ -12,16 +12,18 @@ from boxkite.core.render.result import Result
 
 @dataclass(frozen=True)
 class TurnAwaited:
-    """Other batches go first. ahead: their names."""
+    """Other batches go first."""
 
     ahead: tuple[str, ...]
+    """The names of those batches."""
 
 
 @dataclass(frozen=True)
 class ShotStarted:
-    """A worker is about to begin on a shot. rows: the files it makes."""
+    """A worker is about to begin on a shot."""
 
     rows: tuple[Row, ...]
+    """The files it makes."""
 
 
 @dataclass(frozen=True)
@@ -34,11 +36,12 @@ class FramesDone:
 
 @dataclass(frozen=True)
 class FileReady:
-    """A file is verified and about to get its name. partial: where it lies until then."""
+    """A file is verified and about to get its name."""
 
     row: Row
     result: Result
     partial: Path
+    """Where it lies until then."""
 
 
 @dataclass(frozen=True)
@@ -51,11 +54,13 @@ class FileEnded:
 
 @dataclass(frozen=True)
 class TriedAgain:
-    """Files are going to be made once more. reason: what became of the last attempt; detail: for the log."""
+    """Files are going to be made once more."""
 
     rows: tuple[Row, ...]
     reason: str
+    """What became of the last attempt."""
     detail: str = ""
+    """For the log."""
 
 
 @dataclass(frozen=True)

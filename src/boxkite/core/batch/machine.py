@@ -1,4 +1,4 @@
-"""What this machine has to give: cores and memory."""
+"""The cores and memory of this machine."""
 
 from __future__ import annotations
 

@@ -24,10 +24,12 @@ _MOST_SAID = 400
 
 @dataclass(frozen=True)
 class Notifications:
-    """Who is told. command: as typed in a shell, run without one; web_hook: an http or https address."""
+    """Who is told."""
 
     command: str = ""
+    """As typed in a shell, run without one."""
     web_hook: str = ""
+    """An http or https address."""
 
     def __post_init__(self) -> None:
         """Raises RequestError for what can be neither run nor told."""
@@ -55,7 +57,7 @@ class Notifications:
 
 
 def report_of(batch: Overview) -> dict[str, Any]:
-    """What is told of a batch, as plain values."""
+    """The report on a batch, as plain values."""
     return {
         "batch": batch.name,
         "state_now": batch.shown_state,

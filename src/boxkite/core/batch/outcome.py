@@ -1,4 +1,4 @@
-"""What became of a batch, as whoever asked for it wants to know."""
+"""The outcome of a batch."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ class Outcome:
 
     @property
     def notices(self) -> tuple[Notice, ...]:
-        """What is to be known of the batch itself."""
+        """The notices of the batch itself."""
         return (*((self.batch.problem,) if self.batch.problem else ()), *self.batch.notices)
 
 

@@ -26,7 +26,7 @@ _MOST_BYTES = 1 << 30
 
 @dataclass(frozen=True)
 class Packed:
-    """What is kept of a plan: the rows to be made, and the job they came of, where there was one."""
+    """A plan as it is stored: the rows to be made, and their job if there was one."""
 
     rows: tuple[Row, ...]
     job: Job | None
@@ -62,5 +62,5 @@ def pack_message(message: WorkerMessage) -> bytes:
 
 
 def unpack_message(content: bytes) -> WorkerMessage:
-    """What a worker says, from its bytes. Raises DocumentError."""
+    """A worker's message from its bytes. Raises DocumentError."""
     return read_document(content, WorkerMessage, VERSION)

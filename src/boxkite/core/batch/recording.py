@@ -52,34 +52,39 @@ Asked = Literal["command", "web hook", "cluster"]
 
 @dataclass
 class Batch:
-    """A plan being run, as whoever runs it wants it and as it turns out.
-
-    turn: wait for other batches, or share the cores with them. words: what the job was said in. notifications: who
-    is told of its end. cluster: address of the farm that makes it, empty for this machine. name: that its journal
-    bears, empty while it has none; problem: why it cannot be kept. stopped: whether it was asked to stop.
-    lacking: what it had no room for. notices: what else is to be known.
-    """
+    """A plan being run, as whoever runs it wants it and as it turns out."""
 
     turn: Turn = "wait"
+    """Whether it waits for other batches or shares the cores with them."""
     job: Job | None = None
     words: Mapping[str, Any] = field(default_factory=dict)
+    """The command line of the job."""
     notifications: Notifications = field(default_factory=Notifications)
+    """Who is told of its end."""
     cluster: str = ""
+    """Address of the farm that makes it, empty for this machine."""
     name: str = ""
+    """Its name in the records; empty while it has none."""
     problem: Notice | None = None
+    """Why its record cannot be kept."""
     stopped: bool = False
-    lacking: OutOfSpace | None = None
+    """Whether it was asked to stop."""
+    out_of_space: OutOfSpace | None = None
+    """The files it had no space for."""
     notices: list[Notice] = field(default_factory=list)
+    """The notices that came up while it ran."""
 
 
 @dataclass(frozen=True)
 class Work:
-    """What is to be made of a batch now. seconds: that it has run before. refused: rows that are not made, and why."""
+    """The work that is left of a batch."""
 
     rows: tuple[Row, ...]
     threads: Mapping[int, int]
     seconds: float = 0.0
+    """The time it has run before."""
     refused: tuple[tuple[Row, str], ...] = ()
+    """Rows that are not made, and why."""
 
 
 def begin_batch(
@@ -91,7 +96,7 @@ def begin_batch(
     cores: int = 0,
     also: Callable[[sqlite3.Connection, str], None] = lambda store, name: None,
 ) -> Work:
-    """Note a plan in a journal before its first file is made, with all that decides how its files come out.
+    """Note a plan in a journal before its first file is made, with all that decides how its files are made.
 
     cores: that the workers share; 0 for those of this machine. also: what is to be noted in the same step.
     Raises RecordsError.
@@ -117,7 +122,7 @@ def begin_batch(
 
 
 def _asked(batch: Batch) -> tuple[tuple[Asked, bool], ...]:
-    """What was asked for beside the files. What exactly is not kept: no record may decide what is run or called."""
+    """Whether a command, web hook or cluster was given. Their text is not kept: no record may decide what runs."""
     return (
         ("command", bool(batch.notifications.command)),
         ("web hook", bool(batch.notifications.web_hook)),
@@ -126,7 +131,7 @@ def _asked(batch: Batch) -> tuple[tuple[Asked, bool], ...]:
 
 
 def versions() -> dict[str, str]:
-    """What the pictures depend on beside the plan: versions of the program and of the codec libraries."""
+    """The versions that frames depend on beside the plan: of the program and of the codec libraries."""
     libraries = " ".join(
         f"{name} {'.'.join(map(str, number))}" for name, number in sorted(av.library_versions.items())
     )
@@ -134,7 +139,7 @@ def versions() -> dict[str, str]:
 
 
 def run_recorded(plan: Plan, executor: Executor, batch: Batch) -> Generator[Event, None, None]:
-    """Run a plan as run_plan does, by a journal of its own.
+    """Run a plan as run_plan does, with its own journal.
 
     Where the journal cannot be kept the files are made all the same, and the batch says so.
     """
@@ -163,7 +168,7 @@ def resume_batch(
         if not batch.stopped:
             for row, reason in work.refused:
                 yield from recorder.noted(FileEnded(row, Result(row.number, row.path, failure=reason)))
-            for event in run_plan(work.rows, executor, threads=work.threads, orders=recorder.orders):
+            for event in run_plan(work.rows, executor, threads=work.threads, control=recorder.control):
                 yield from recorder.noted(event)
             recorder.is_through = True
     finally:
@@ -184,7 +189,7 @@ class _Recorder:
         self._done: dict[int, int] = {}
         self._shots: dict[int, tuple[Row, ...]] = {}
         self._running: set[int] = set()
-        self.orders = BatchControl()
+        self.control = BatchControl()
         self.is_through = self._was_full = False
 
     def turn(self) -> Iterator[Event]:
@@ -200,7 +205,7 @@ class _Recorder:
             if ahead != told:
                 told = ahead
                 yield TurnAwaited(ahead)
-            self._hear_orders()
+            self._read_control()
             if self._batch.stopped:
                 return
             time.sleep(_TURN_EVERY_SECONDS)
@@ -237,7 +242,7 @@ class _Recorder:
             self._running -= {row.number for row in event.rows}
             self._note(journal.planned_again, [row.number for row in event.rows], event.reason, event.detail)
         elif isinstance(event, OutOfSpace):
-            self._batch.lacking = event
+            self._batch.out_of_space = event
         elif isinstance(event, Noted):
             self._batch.notices.append(event.notice)
             self._note(journal.note, event.notice)
@@ -248,16 +253,16 @@ class _Recorder:
         """Note how the batch has ended, give back what was begun, and tell those who want to know."""
         if self._running:
             self._note(self._journal.planned_again, sorted(self._running), "the batch was stopped")
-        whole = self.is_through and not self.orders.stop and self._batch.lacking is None
+        whole = self.is_through and not self.control.stop and self._batch.out_of_space is None
         note = ""
-        if lacking := self._batch.lacking:
-            note = f"{len(lacking.rows)} files were not begun: no room in {lacking.folder}"
+        if out_of_space := self._batch.out_of_space:
+            note = f"{len(out_of_space.rows)} files were not begun: no room in {out_of_space.folder}"
         self._note(
             self._journal.batch_is,
             "ended" if whole else "stopped",
             seconds=self._seconds(),
             note=note,
-            waits_for="room" if self._batch.lacking or self._was_full else "",
+            waits_for="room" if self._batch.out_of_space or self._was_full else "",
         )
         if self._batch.notifications and self.is_through:
             with contextlib.suppress(RecordsError):
@@ -292,13 +297,13 @@ class _Recorder:
             self._note(self._journal.frames_done, self._done, self._seconds())
         if now - self._asked >= _ASK_EVERY_SECONDS:
             self._asked = now
-            self._hear_orders()
+            self._read_control()
 
-    def _hear_orders(self) -> None:
+    def _read_control(self) -> None:
         with contextlib.suppress(RecordsError):
-            self.orders.stop = self._journal.stop_asked()
-            self.orders.workers = self._share.workers()
-        self._batch.stopped = bool(self.orders.stop)
+            self.control.stop = self._journal.stop_asked()
+            self.control.workers = self._share.workers()
+        self._batch.stopped = bool(self.control.stop)
 
     def _seconds(self) -> float:
         return self._before + time.monotonic() - self._begun
@@ -312,7 +317,7 @@ class _Recorder:
 
 
 def file_record(row: Row, recipes: Recipes, threads: int) -> FileRecord:
-    """What is kept of a row before it is made."""
+    """The record of a row before it is made."""
     source = row.shot.footage.source.path.absolute()
     return FileRecord(
         number=row.number,

@@ -37,12 +37,14 @@ _MOST_NAMED = 3
 
 @dataclass(frozen=True)
 class Rest:
-    """What is left of a batch. done: files that are verified and stay as they are. notices: what has changed since."""
+    """The rest of a batch that was interrupted."""
 
     work: Work
     record: BatchRecord
     done: int
+    """Files that are verified and stay as they are."""
     notices: tuple[Notice, ...]
+    """What has changed since."""
 
 
 def rest_of(records: Records, name: str, *, accept_changes: bool = False, missing: bool = False) -> Rest:
@@ -50,7 +52,7 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
 
     Files that had got their name when the batch was killed count as verified if they hold what was verified. What
     was left half-made is removed. accept_changes: make files of sources that have changed. missing: make files
-    again that were verified and are not there any more. Raises RecordsError, and PlanError for folders that have gone.
+    again that were verified and are gone. Raises RecordsError, and PlanError for folders that have gone.
     """
     record = records.batch(name)
     packed = _unpacked(records, record)
@@ -66,7 +68,7 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
     verified = [file for file in files if file.state == "verified"]
     gone = [file for file in verified if not file.path.exists()]
     if gone and missing:
-        journal.planned_again([file.number for file in gone], "it was not there any more")
+        journal.planned_again([file.number for file in gone], "it was gone")
         verified = [file for file in verified if file not in gone]
     elif gone:
         names = [file.path.name for file in gone]
@@ -87,7 +89,7 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
 def _unpacked(records: Records, record: BatchRecord) -> Packed:
     made_by = record.settings.get("version", "an earlier version")
     hint = (
-        f"it was planned by Box Kite {made_by}: run its job anew, with {setting('existing')} skip"
+        f"it was planned by Box Kite {made_by}: run its job again, with {setting('existing')} skip"
         " for what is done already"
     )
     content = records.packed_plan(record.name)
@@ -105,9 +107,9 @@ def _check_folders(rows: Sequence[Row], record: BatchRecord) -> None:
     begun = any(file.attempts for file in record.files)
     if gone and begun:
         raise PlanError(
-            "this output folder is not there any more",
+            "this output folder is no longer there",
             path=gone[0],
-            hint="connect its volume again, or make the folder anew, and resume",
+            hint="connect its volume again, or make the folder again, and resume",
         )
 
 
@@ -151,7 +153,7 @@ def _refused(files: Sequence[FileRecord], rows: Mapping[int, Row], *, accept_cha
         if not same_recipe and not accept_changes:
             found[file.number] = (
                 "its watermark or look has changed since the batch was planned;"
-                f" plan it anew, or resume {setting('accept-changes')}"
+                f" plan it again, or resume {setting('accept-changes')}"
             )
     return found
 
@@ -186,7 +188,7 @@ class _Sources:
             return ""
         return (
             f"its source has changed since the batch was planned: {difference};"
-            f" plan it anew, or resume {setting('accept-changes')}"
+            f" plan it again, or resume {setting('accept-changes')}"
         )
 
 

@@ -40,10 +40,11 @@ _PAUSE_SECONDS = 2.0
 
 @dataclass
 class BatchControl:
-    """What whoever listens wants while a plan is run. workers: most shots side by side; None for all there are."""
+    """Control of a running batch."""
 
     stop: Stop = ""
     workers: int | None = None
+    """Most shots side by side; None for all there are."""
 
 
 @dataclass
@@ -61,14 +62,14 @@ class _Shot:
 @dataclass
 class _Run:
     executor: Executor
-    orders: BatchControl
+    control: BatchControl
     waiting: list[_Shot]
     at_work: dict[int, _Shot] = field(default_factory=dict)
     owned: set[Partial] = field(default_factory=set)
     """Every partial file that has been begun and has neither got its name nor been removed."""
     finished: list[tuple[Row, Result, Partial | None]] = field(default_factory=list)
     room: DiskSpace = field(default_factory=DiskSpace)
-    lacking: OutOfSpace | None = None
+    out_of_space: OutOfSpace | None = None
 
     def events(self) -> Iterator[Event]:
         """Everything that happens until all shots are made, or as far as the orders and the disks let them."""
@@ -76,7 +77,7 @@ class _Run:
             while True:
                 yield from self._hand_out()
                 yield from self._name()
-                if self.orders.stop == "now" or not (self.at_work or self._is_more_to_come()):
+                if self.control.stop == "now" or not (self.at_work or self._is_more_to_come()):
                     break
                 for partial in (one for shot in self.at_work.values() for one in shot.partials):
                     partial.renew()
@@ -90,16 +91,16 @@ class _Run:
         finally:
             for partial in tuple(self.owned):  # the executor removes those at work once more when it ends
                 self._remove(partial)
-        if self.lacking and not self.orders.stop:
-            yield replace(self.lacking, rows=tuple(row for shot in self.waiting for row in shot.rows))
+        if self.out_of_space and not self.control.stop:
+            yield replace(self.out_of_space, rows=tuple(row for shot in self.waiting for row in shot.rows))
 
     def _is_more_to_come(self) -> bool:
-        return bool(self.waiting and not self.orders.stop and not self.lacking)
+        return bool(self.waiting and not self.control.stop and not self.out_of_space)
 
     def _hand_out(self) -> Iterator[Event]:
         """Give shots to those who are idle."""
-        self.lacking = None
-        while self.waiting and not self.orders.stop and self.executor.busy < self._side_by_side():
+        self.out_of_space = None
+        while self.waiting and not self.control.stop and self.executor.busy < self._side_by_side():
             shot = self._next()
             if shot is None:
                 return
@@ -136,7 +137,7 @@ class _Run:
         self.finished.append((row, result, None))
 
     def _side_by_side(self) -> int:
-        return min(self.executor.size, self.orders.workers or self.executor.size)
+        return min(self.executor.size, self.control.workers or self.executor.size)
 
     def _next(self) -> _Shot | None:
         """The first shot whose time has come and whose files fit on their disks."""
@@ -145,16 +146,16 @@ class _Run:
         for shot in self.waiting:
             if shot.not_before > now:
                 continue
-            lacking = self.room.lacking(shot.rows, running)
-            if lacking is None:
+            out_of_space = self.room.out_of_space(shot.rows, running)
+            if out_of_space is None:
                 return shot
-            self.lacking = OutOfSpace(shot.rows, *lacking)
+            self.out_of_space = OutOfSpace(shot.rows, *out_of_space)
         if any(shot.not_before > now for shot in self.waiting):
-            self.lacking = None
+            self.out_of_space = None
         return None
 
     def _take(self, heard: WorkerEvent) -> Iterator[Event]:
-        """What has become of a shot."""
+        """Take the results of a shot."""
         shot = self.at_work.pop(heard.rows[0].number)
         owned = {row.number: partial for row, partial in zip(heard.rows, heard.partials, strict=True)}
         if heard.told is None:
@@ -168,7 +169,7 @@ class _Run:
             row = by_number[result.row_number]
             if result.failure:
                 self._remove(owned[row.number])
-            if result.may_pass and shot.attempts < _MOST_ATTEMPTS and not self.orders.stop:
+            if result.may_pass and shot.attempts < _MOST_ATTEMPTS and not self.control.stop:
                 again.append(row)
                 yield TriedAgain((row,), result.failure, _detail(result.detail, heard.said))
                 continue
@@ -183,7 +184,7 @@ class _Run:
     def _lost(self, shot: _Shot, heard: WorkerEvent) -> Iterator[Event]:
         """A worker has ended over a shot: its files are made once more, each by itself, so that one fails alone."""
         reason = f"the process that made it ended ({heard.lost}); the codec library may have crashed on it"
-        if shot.crashes + 1 < _MOST_CRASHES and not self.orders.stop:
+        if shot.crashes + 1 < _MOST_CRASHES and not self.control.stop:
             yield TriedAgain(shot.rows, reason, heard.said)
             for row in shot.rows:
                 self._put_back(replace(shot, rows=(row,), crashes=shot.crashes + 1))
@@ -213,7 +214,7 @@ def run_plan(
     executor: Executor,
     *,
     threads: Mapping[int, int] | None = None,
-    orders: BatchControl | None = None,
+    control: BatchControl | None = None,
 ) -> Iterator[Event]:
     """Make every file of some rows of a plan and yield what happens, in the order it does.
 
@@ -229,7 +230,7 @@ def run_plan(
         for alike in decode_groups([row for row in rows if settled[row.number] == count])
     ]
     shots.sort(key=lambda shot: (-effort_of(shot.rows), shot.rows[0].number))
-    yield from _Run(executor, orders or BatchControl(), shots).events()
+    yield from _Run(executor, control or BatchControl(), shots).events()
 
 
 def named(row: Row, result: Result, partial: Partial) -> Result:
@@ -252,6 +253,6 @@ _ADDRESS = re.compile(r" @ 0x[0-9a-f]+")
 
 
 def _detail(traceback: str, said: str) -> str:
-    """What is kept for the log: where it failed, and what libraries printed, without the addresses of their parts."""
+    """The detail for the log: the traceback, and what libraries printed, without memory addresses."""
     said = _ADDRESS.sub("", said)
     return "\n".join(part for part in (traceback, said) if part)

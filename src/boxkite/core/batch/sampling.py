@@ -29,7 +29,7 @@ Progress = Callable[[int, int], None]
 
 @dataclass(frozen=True)
 class _Measured:
-    """What the probes of one output took: bytes of packets a frame, and what a file takes beside them."""
+    """The sizes of the probes of one output: bytes of packets per frame, and the rest of a file."""
 
     bytes_per_frame: float
     beside: float

@@ -9,9 +9,9 @@ from boxkite.core.batch.machine import free_memory_bytes, usable_cores
 from boxkite.core.plan.rows import Row, decode_groups
 
 _OF_A_WORKER = 130_000_000
-"""Bytes of memory a worker takes before its first picture: the libraries, and what they load."""
+"""Bytes of memory a worker takes before its first frame: the libraries, and what they load."""
 _HELD = {"h264": 60, "hevc": 60, "av1": 90, "vp9": 40}
-"""Pictures an encoder looks ahead at, its references and what is on its way; of codecs that know no others few."""
+"""Frames an encoder looks ahead at, its references and what is on its way; of codecs that know no others few."""
 _HELD_BY_OTHERS, _HELD_BY_DECODER = 6, 20
 _SHARE_OF_MEMORY = 0.8
 _DEEP = re.compile("p1[0246]|48|64|gbrpf")
@@ -25,7 +25,7 @@ def in_order(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
 def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, int]:
     """Threads for each row, by its number: as many as make use of all cores while so many shots are left.
 
-    Settled once, before the first shot: an encoder's pictures depend on how many threads it has.
+    Settled once, before the first shot: an encoder's frames depend on how many threads it has.
     """
     shots = in_order(rows)
     settled: dict[int, int] = {}
@@ -59,7 +59,7 @@ def effort_of(rows: Sequence[Row]) -> int:
 
 
 def _effort(row: Row) -> int:
-    """About how much there is to do for a row: its pictures' pixels, and those that are decoded for it."""
+    """About how much there is to do for a row: its frames' pixels, and those that are decoded for it."""
     video = row.shot.footage.source.video
     pixels = row.geometry.width_px * row.geometry.height_px if row.geometry else 0
     read = video.width_px * video.height_px // 4 if video else 0

@@ -21,7 +21,7 @@ def batches_ahead(records: Records, name: str) -> tuple[str, ...]:
 
 
 class Share:
-    """What share of the workers a batch may use while others run beside it."""
+    """The share of the workers that a batch may use while others run."""
 
     def __init__(self, records: Records, name: str, size: int) -> None:
         self._records = records

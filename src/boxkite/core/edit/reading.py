@@ -1,4 +1,4 @@
-"""One door for all lists of marks: which reader a file needs is told by its ending, then by its text."""
+"""One door for all lists of marks: which reader a file needs is told by its extension, then by its text."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ def read_marks(path: Path) -> MarkList:
     if "LOC:" in text or "TITLE:" in text or "FCM:" in text:
         return read_edl_markers(path)
     first = next((line for line in text.splitlines() if line.strip()), "")
-    if any(sign in first for sign in ",;\t"):
+    if any(separator in first for separator in ",;\t"):
         return read_ranges(path)
     raise MarksError(
         "this is neither a marker list nor a table of ranges",

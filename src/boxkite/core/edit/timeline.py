@@ -20,7 +20,7 @@ NO_REELS = frozenset({"AX", "AUX", "BL", "BLK", "BLACK"})
 
 
 class ClipKind(StrEnum):
-    """What a clip shows. Only MEDIA and TIMELINE lead to camera pictures."""
+    """The content of a clip. Only MEDIA and TIMELINE lead to camera footage."""
 
     MEDIA = "media"
     TITLE = "title or generator"
@@ -29,7 +29,7 @@ class ClipKind(StrEnum):
 
 
 class TrackKind(StrEnum):
-    """What a track carries."""
+    """The content of a track."""
 
     PICTURE = "picture"
     SOUND = "sound"
@@ -37,11 +37,12 @@ class TrackKind(StrEnum):
 
 @dataclass(frozen=True)
 class Transition:
-    """A change from one clip to the next. before, after: its frames on either side of the cut between them."""
+    """A change from one clip to the next."""
 
     kind: str
     before: int
     after: int
+    """Its frames on either side of the cut between them."""
 
     @property
     def length(self) -> int:
@@ -61,19 +62,18 @@ class ColourDecision:
 
 @dataclass(frozen=True)
 class MediaName:
-    """All that an edit says of the media behind a clip.
-
-    name: of clip or file. path: as written, empty where there is none. reel: tape or camera roll.
-    first, frames: the first frame of the media in its own counting, at `rate`, and how many there are, where the
-    edit knows it.
-    """
+    """All that an edit says of the media of a clip."""
 
     name: str = ""
+    """Of clip or file."""
     path: str = ""
+    """As written, empty where there is none."""
     reel: str = ""
+    """Tape or camera roll."""
     first: int | None = None
     rate: FrameRate | None = None
     frames: int | None = None
+    """The first frame of the media in its own counting, at `rate`, and how many there are, where the edit knows it."""
 
     @property
     def tape(self) -> str:
@@ -82,7 +82,7 @@ class MediaName:
 
     @property
     def label(self) -> str:
-        """What people would call it."""
+        """Its name for people."""
         return self.name or Path(self.path).name or self.reel or "media without a name"
 
 
@@ -101,30 +101,30 @@ class EditMarker:
 
 @dataclass(frozen=True)
 class Clip:
-    """One clip on a track.
-
-    record: where it lies on its timeline. source_start: frame of the media that its first frame shows, in the
-    counting the edit uses (timecode as frames since midnight, or frames of the file), at `source_rate`.
-    source_from_zero: True where that is known to count from the first frame of the file, False where it is
-    known to be timecode, None where only the media can tell. source_drop: that it counts drop-frame.
-    source_frames: how many frames of the media an edit decision list writes down, whatever the speed says.
-    speed: frames of media for one frame of the timeline, below 0 backwards, 0 a frozen frame.
-    origin: where it stands, as "line 12" or "track V1, item 3".
-    """
+    """One clip on a track."""
 
     name: str
     kind: ClipKind
     record: Span
+    """Where it lies on its timeline."""
     media: MediaName = MediaName()
     source_start: int = 0
+    """Frame of the media that its first frame shows, in the counting the edit uses (timecode as frames since midnight,
+    or frames of the file), at `source_rate`."""
     source_rate: FrameRate | None = None
     source_from_zero: bool | None = None
+    """True where that is known to count from the first frame of the file, False where it is known to be timecode, None
+    where only the media can tell."""
     source_drop: bool = False
+    """That it counts drop-frame."""
     source_frames: int | None = None
+    """How many frames of the media an edit decision list writes down, whatever the speed says."""
     speed: Fraction = Fraction(1)
+    """Frames of media for one frame of the timeline, below 0 backwards, 0 a frozen frame."""
     enabled: bool = True
     event: str = ""
     origin: str = ""
+    """Where it stands, as "line 12" or "track V1, item 3"."""
     transition_in: Transition | None = None
     transition_out: Transition | None = None
     effects: tuple[str, ...] = ()
@@ -139,10 +139,11 @@ class Clip:
 
 @dataclass(frozen=True)
 class Track:
-    """Clips in the order of time; picture tracks further up hide those below. name: as V1, A2."""
+    """Clips in the order of time; picture tracks further up hide those below."""
 
     kind: TrackKind
     name: str
+    """As V1, A2."""
     clips: tuple[Clip, ...]
     enabled: bool = True
     effects: tuple[str, ...] = ()
@@ -150,17 +151,17 @@ class Track:
 
 @dataclass(frozen=True)
 class Timeline:
-    """One edit. start: timecode of its frame 0. tracks: picture tracks from the bottom up, then sound.
-
-    start_known: whether the edit itself says so, rather than its being taken as zero.
-    """
+    """One edit."""
 
     name: str
     rate: FrameRate
     start: Timecode
+    """Timecode of its frame 0."""
     tracks: tuple[Track, ...]
+    """Picture tracks from the bottom up, then sound."""
     markers: tuple[EditMarker, ...] = ()
     start_known: bool = True
+    """Whether the edit itself says so, rather than its being taken as zero."""
     effects: tuple[str, ...] = ()
 
     @property
@@ -170,7 +171,7 @@ class Timeline:
 
     @property
     def picture_tracks(self) -> tuple[Track, ...]:
-        """Tracks that carry pictures, from the bottom up."""
+        """Tracks that carry frames, from the bottom up."""
         return tuple(track for track in self.tracks if track.kind is TrackKind.PICTURE)
 
     @property

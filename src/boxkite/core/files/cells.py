@@ -13,8 +13,8 @@ _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff2
 def guarded(value: str) -> str:
     """A cell that no spreadsheet takes for a formula: an apostrophe before what begins like one.
 
-    Spaces before the sign do not help; an apostrophe that stood there already gets another, so that plain_cell gives
-    back what was written.
+    Spaces before it do not help; an apostrophe that stood there already gets another, so that plain_cell gives back
+    what was written.
     """
     begins = value.lstrip(" \n'")
     return f"'{value}" if begins.startswith(_FORMULA) else value

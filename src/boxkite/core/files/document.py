@@ -30,7 +30,7 @@ _to_json = json.JSONEncoder(separators=(",", ":"), allow_nan=False).encode
 
 
 class DocumentError(ValueError):
-    """What was read is no such document."""
+    """The content is no such document."""
 
 
 class _Writing:
@@ -53,7 +53,7 @@ class _Writing:
 
 
 class _Reading:
-    """What was read so far of the values that others share, and how paths are called here."""
+    """The shared values read so far, and how paths are mapped to this machine."""
 
     def __init__(self, shared: Sequence[type], path_from: Callable[[str], Path]) -> None:
         self.shared = frozenset(shared)
@@ -122,7 +122,7 @@ def _unchanged(value: Any, state: Any) -> Any:
 
 
 def _encoder(kind: Any) -> _Coder:
-    """What turns a value of a type into plain values."""
+    """The function that turns a value of a type into plain values."""
     if kind in _ENCODERS:
         return _ENCODERS[kind]
     origin, inner = get_origin(kind), get_args(kind)
@@ -175,7 +175,7 @@ def _default_of(one: Field[Any]) -> Any:
 
 
 def _maker(kind: Any, own: Sequence[Field[Any]]) -> Callable[[dict[str, Any]], Any]:
-    """What makes a value of a dataclass of those of its fields that a document says.
+    """The function that makes a value of a dataclass from the fields that a document has.
 
     Most classes only keep their fields, and what is remembered of a thousand files is read at every look: filling a
     new object takes a third of the time that calling such a class does. One that checks its fields is called.
@@ -199,7 +199,7 @@ def _maker(kind: Any, own: Sequence[Field[Any]]) -> Callable[[dict[str, Any]], A
 
 
 def _said_default(one: Field[Any]) -> str:
-    """A default as text; of one that is made anew each time (as the time of day) only that there is one."""
+    """A default as text; of one that is made again each time (as the time of day) only that there is one."""
     default = _default_of(one)
     return "" if default is MISSING else f" = {'…' if isinstance(default, datetime) else default}"
 
@@ -219,7 +219,7 @@ def _union_encoder(kinds: tuple[Any, ...]) -> _Coder:
 
 
 def _decoder(kind: Any) -> _Coder:
-    """What turns plain values into a value of a type, or raises."""
+    """The function that turns plain values into a value of a type, or raises."""
     if kind in _DECODERS:
         return _DECODERS[kind]
     origin, inner = get_origin(kind), get_args(kind)

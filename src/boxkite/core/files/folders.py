@@ -1,4 +1,4 @@
-"""Folders that files are going to be written to: made, tried, and rid of what nobody owns any more."""
+"""Folders that files are going to be written to: made, tried, and rid of what nobody owns."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from boxkite.core.notices.notice import Notice
 def prepare_folders(folders: Iterable[Path]) -> list[Notice]:
     """Make the folders files will be written to, and make sure that they can be; notices of what was finished there.
 
-    Partial files of processes that have ended are removed, replacements that were cut short are finished. Raises
+    Partial files of processes that have ended are removed, replacements that were interrupted are finished. Raises
     PlanError for the first folder that cannot be written to, after removing the folders made so far.
     """
     made: list[Path] = []

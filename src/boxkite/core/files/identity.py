@@ -1,4 +1,4 @@
-"""What tells a file from another one, and from itself before somebody changed it."""
+"""The identity of a file: tells it from others, and from itself before a change."""
 
 from __future__ import annotations
 
@@ -22,21 +22,20 @@ _MOVIE_BOXES = (b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot")
 
 @dataclass(frozen=True)
 class FileIdentity:
-    """A regular file as it was at one moment.
-
-    system: the run of the system that device, inode and changed_ns (when content or status changed last) hold for;
-    elsewhere, and after the next start, they say nothing. device: 0 where the volume makes them up.
-    size_bytes, modified_ns: as every machine sees them. ends: XXH3 of 128 bits over its first and last 64 KB and,
-    of MOV and MP4 (ISO/IEC 14496-12), its index.
-    """
+    """A regular file as it was at one moment."""
 
     system: str
+    """The run of the system that device, inode and changed_ns (when content or status changed last) hold for;
+    elsewhere, and after the next start, they say nothing."""
     device: int
+    """0 where the volume makes them up."""
     inode: int
     size_bytes: int
     modified_ns: int
+    """As every machine sees them."""
     changed_ns: int
     ends: str
+    """XXH3 of 128 bits over its first and last 64 KB and, of MOV and MP4 (ISO/IEC 14496-12), its index."""
 
     def is_status_of(self, now: os.stat_result) -> bool:
         """Whether size and times, inode and device are those it had; the cheap half of the comparison."""
@@ -47,7 +46,7 @@ class FileIdentity:
         return (self.inode, self.changed_ns) == (now.st_ino, now.st_ctime_ns)
 
     def difference(self, now: FileIdentity) -> str:
-        """What is different of a file now, in words; empty where nothing is."""
+        """How a file differs now, in words; empty if it does not."""
         if now.size_bytes != self.size_bytes:
             return f"it had {self.size_bytes} bytes and has {now.size_bytes}"
         if now.ends != self.ends:
@@ -86,7 +85,7 @@ class FileIdentity:
 
 @lru_cache(maxsize=1)
 def _system() -> str:
-    """What tells this run of this system from others: all containers of a machine share it, two machines never do."""
+    """The name of this boot of this system: all containers of a machine share it, two machines never do."""
     with contextlib.suppress(OSError):
         return Path("/proc/sys/kernel/random/boot_id").read_text("ascii").strip()
     import uuid
@@ -183,9 +182,9 @@ def _read(descriptor: int, at: int, count: int) -> bytes:
 
 
 def stamp_of(path: Path) -> str:
-    """What tells a file, or a folder of images, from what it was before, without reading its content. Raises OSError.
+    """The stamp of a file or a folder of images: tells whether its content may have changed.
 
-    A rename leaves it as it is.
+    Raises OSError. A rename leaves it as it is.
     """
     found = path.lstat()
     own = [found.st_dev, found.st_ino] if has_stable_inodes(path) else [0, 0]

@@ -20,7 +20,7 @@ UNSAFE_SIGNS = frozenset('\\:*?"<>|')
 
 
 def clean_value(text: str) -> str:
-    """A token's value with every sign taken out that a file name cannot hold.
+    """A token's value with every character taken out that a file name cannot hold.
 
     Separators and colons become dashes, line ends and runs of space one space; quotes, wildcards, control
     and invisible direction characters go. The result is NFC and never makes a folder.
@@ -32,7 +32,7 @@ def clean_value(text: str) -> str:
 def safe_component(text: str) -> str:
     """One file or folder name: NFC, no dots or spaces at its ends, no device name; may be empty.
 
-    A device name that Windows reserves ("con", "lpt1.x") gets an underscore behind it.
+    A device name that Windows reserves ("con", "lpt1.x") gets an underscore after it.
     """
     text = unicodedata.normalize("NFC", text).strip(". ")
     first, dot, rest = text.partition(".")

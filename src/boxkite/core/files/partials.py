@@ -35,12 +35,12 @@ _NO_LOCKS = frozenset(
 
 
 def key_of(final: Path) -> str:
-    """What the hidden names of everything that belongs to a file have in common."""
+    """The common part of the hidden names of everything that belongs to a file."""
     return hashlib.sha256(final.name.encode("utf-8", "surrogatepass")).hexdigest()[:12]
 
 
 def new_token() -> str:
-    """What tells one attempt at a file from every other, on whatever machine."""
+    """A token that tells one attempt at a file from every other, on any machine."""
     return os.urandom(6).hex()
 
 
@@ -122,10 +122,11 @@ class Partial:
 
 @dataclass
 class Claim:
-    """A lock on a file that is there. descriptor: None where the volume knows no locks."""
+    """A lock on a file that is there."""
 
     path: Path
     descriptor: int | None
+    """None where the volume knows no locks."""
     shared: bool
     renewed: float = 0.0
 

@@ -30,7 +30,7 @@ _NO_WAITING = getattr(os, "O_NONBLOCK", 0)
 
 
 class NotAFileError(OSError):
-    """What a path leads to is no regular file."""
+    """The path leads to no regular file."""
 
 
 def path_from(text: str) -> Path:
@@ -56,7 +56,7 @@ def shown_path(path: Path) -> str:
 
 
 def kind_of(mode: int) -> str:
-    """What a file's mode says it is, in words: "a named pipe"; empty for a regular file."""
+    """The type of a file by its mode, in words: "a named pipe"; empty for a regular file."""
     if stat.S_ISREG(mode):
         return ""
     return next((words for matches, words in _KINDS if matches(mode)), "not a regular file")

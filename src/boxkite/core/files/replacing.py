@@ -30,11 +30,13 @@ _MOST_NAMES = 1000
 
 @dataclass(frozen=True)
 class _Note:
-    """name: of the file in its folder. new, old: stamps of its two versions."""
+    """."""
 
     name: str
+    """Of the file in its folder."""
     new: str
     old: str
+    """Stamps of its two versions."""
 
 
 def replace_known(partial: Path, final: Path, old: str) -> None:
@@ -87,7 +89,7 @@ def _put_in_place(final: Path, stem: str, note: _Note) -> None:
 
 
 def _retire(path: Path) -> None:
-    """Remove a version that is not needed any more; cut short, what is left of it is anybody's to remove."""
+    """Remove a version that is no longer needed; interrupted, what is left of it is anybody's to remove."""
     spare = path.with_name(f"{PREFIX}{key_of(path)}-{new_token()}{PARTIAL}")
     place(path, spare)
     discard(spare)
@@ -117,7 +119,7 @@ def _kept(path: Path, note: _Note) -> Iterator[None]:
 
 
 def finish(path: Path) -> list[Notice]:
-    """Finish a replacement that was cut short, if nobody is at it: one version gets the name, the other goes.
+    """Finish a replacement that was interrupted, if nobody is at it: one version gets the name, the other goes.
 
     path: of its note. Notices of what was done. Never raises.
     """
@@ -137,7 +139,7 @@ def finish(path: Path) -> list[Notice]:
 def _finish(path: Path) -> list[Notice]:
     stem = path.name.removesuffix(NOTE)
     note = _read(path)
-    if note is None:  # cut short while the note was written: nothing was moved yet
+    if note is None:  # interrupted while the note was written: nothing was moved yet
         if not os.path.lexists(path.with_name(stem + NEW)):
             path.unlink(missing_ok=True)
         return []
@@ -151,7 +153,7 @@ def _finish(path: Path) -> list[Notice]:
 
 
 def _finished(folder: Path, stem: str, note: _Note) -> list[Path]:
-    """Bring both versions where they belong; what had to be kept under a name of its own."""
+    """Bring both versions where they belong; what had to be kept under a separate name."""
     final, new, old = folder / note.name, folder / (stem + NEW), folder / (stem + OLD)
     kept = []
     if not os.path.lexists(final):

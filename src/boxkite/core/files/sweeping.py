@@ -1,4 +1,4 @@
-"""What processes that have ended left behind: partial files removed, replacements that were interrupted finished."""
+"""Clean-up after processes that have ended: partial files removed, interrupted replacements finished."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from boxkite.core.notices.notice import Notice
 
 
 def sweep(folder: Path) -> list[Notice]:
-    """Remove the partial files in a folder that nobody owns any more, and finish replacements that were cut short.
+    """Remove the partial files in a folder that nobody owns, and finish replacements that were interrupted.
 
     Notices of the latter.
     """

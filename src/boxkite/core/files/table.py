@@ -25,12 +25,13 @@ class TableRow:
 
 @dataclass(frozen=True)
 class Table:
-    """A table with its header as written. delimiter: the sign between its cells."""
+    """A table with its header as written."""
 
     path: Path
     columns: tuple[str, ...]
     rows: tuple[TableRow, ...]
     delimiter: str = ","
+    """The character between its cells."""
 
 
 def read_table(path: Path) -> Table:
@@ -44,9 +45,7 @@ def read_table(path: Path) -> Table:
     if header_index is None:
         raise MarksError("the table is empty", path=path)
     delimiter = ""
-    if match := re.fullmatch(
-        r"\s*sep=(.)\s*", lines[header_index]
-    ):  # spreadsheets say so in a line of its own
+    if match := re.fullmatch(r"\s*sep=(.)\s*", lines[header_index]):  # spreadsheets say so in a separate line
         delimiter, header_index = match[1], header_index + 1
     if header_index >= len(lines):
         raise MarksError("the table is empty", path=path)
@@ -79,7 +78,7 @@ def read_table(path: Path) -> Table:
 def delimiter_of(header: str) -> str:
     """The character that separates the cells of a head line: a comma, a semicolon or a tab."""
     outside_quotes = re.sub(r'"[^"]*"', "", header)
-    return max(",;\t", key=lambda sign: (outside_quotes.count(sign), sign == ","))
+    return max(",;\t", key=lambda separator: (outside_quotes.count(separator), separator == ","))
 
 
 def _checked_columns(names: list[str], path: Path, line: int) -> list[str]:

@@ -1,4 +1,4 @@
-"""What kind of volume a path lies on: whether locks hold there, and whether inodes tell files apart for good."""
+"""The type of volume a path is on: whether locks hold there, and whether inodes identify files."""
 
 from __future__ import annotations
 

@@ -18,15 +18,15 @@ class Unseen:
 
 @dataclass
 class Walk:
-    """One look through a folder and all below it. unseen: what could not be looked into, once it has been gone through.
-
-    stay: whether folders on other volumes are left alone. hidden: folders and files that are passed over by their name.
-    """
+    """One look through a folder and all below it."""
 
     folder: Path
     stay: bool = False
+    """Whether folders on other volumes are left alone."""
     unseen: list[Unseen] = field(default_factory=list)
+    """What could not be looked into, once all of it was walked."""
     hidden: int = 0
+    """Folders and files that are passed over by their name."""
 
     def folders(self) -> Iterator[tuple[Path, list[str]]]:
         """(folder, names of the files in it) from the top down, in the order of their names.

@@ -1,1 +1,1 @@
-"""What a source is: its streams, rate, length, timecode and sound, and the map from its frames to its times."""
+"""Sources: their streams, rate, length, timecode and audio, the index of their frames, and decoding."""

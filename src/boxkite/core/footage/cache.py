@@ -1,4 +1,4 @@
-"""What was learned of files before, kept by their identity, so that the second look costs next to nothing.
+"""A cache of what was read from files, by their identity, so that reading them again costs next to nothing.
 
 The store is the user's own (an SQLite file in the user's cache folder, or $BOXKITE_CACHE); a file counts as
 unchanged while its path, size, inode and times stay. What is kept are documents, checked when they are read.
@@ -42,7 +42,7 @@ class Memory:
     def recall(
         self, kind: str, path: Path, wanted: type[Kept], there: os.stat_result | None = None
     ) -> Kept | None:
-        """What was kept of a file as it is now, a value of a dataclass; None where there is nothing.
+        """The value kept for a file as it is now; None if there is none.
 
         there: what the system says of the file, where that is known already.
         """

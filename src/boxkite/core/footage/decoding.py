@@ -32,7 +32,7 @@ _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 
 @dataclass
 class Damage:
-    """What was found to be damaged while reading: by the numbers of frames."""
+    """The damage found while decoding, by the numbers of frames."""
 
     missing: list[int] = field(default_factory=list)
     corrupt: list[int] = field(default_factory=list)
@@ -62,7 +62,7 @@ def read_frames(
 ) -> Generator[tuple[int, VideoFrame], None, None]:
     """Yield (frame number, picture) for every frame of the span, once each and in order.
 
-    On variable-rate sources the same picture may come for several numbers. threads: of the decoder, 0 for
+    On variable-rate sources the same frame may come for several numbers. threads: of the decoder, 0 for
     one a core; hardware: a kind of decoder outside the CPU, taken where it works. Raises DamagedError when a frame
     inside the span is missing or cannot be decoded whole; with `damage`, what is missing inside shows the picture
     before it, what is missing at the end does not come, and both are counted there. Raises ChangedError, at the end or
@@ -76,7 +76,7 @@ def read_frames(
 def _pictures_from(
     source: Source, table: FrameIndex, span: Span, threads: int, damage: Damage | None, hardware: str
 ) -> Generator[tuple[int, VideoFrame], None, None]:
-    """Decoded pictures with their numbers, the first of them no later than the span's first frame.
+    """Decoded frames with their numbers, the first of them no later than the span's first frame.
 
     Looks for a keyframe shown at or before it, ever further back: also when the decoder, after a keyframe
     that only begins to refresh the picture, gives out nothing until later. At last reads from the start.
@@ -158,7 +158,7 @@ def _hurrying(
 def _decode(
     packets: Iterator[Packet[VideoStream]], table: FrameIndex, span: Span, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
-    """Decoded pictures with the frame at which each is shown; stops soon after the span."""
+    """Decoded frames with the frame at which each is shown; stops soon after the span."""
     counted = 0
     for packet in packets:
         try:
@@ -194,7 +194,7 @@ def _fill_span(
             if number < wanted:
                 continue
             if number > wanted and not damage:
-                raise DamagedError(f"frame {wanted} cannot be decoded: the next picture is frame {number}")
+                raise DamagedError(f"frame {wanted} cannot be decoded: the next frame is frame {number}")
             while damage and wanted < min(number, span.end):
                 damage.missing.append(wanted)
                 yield wanted, held or picture

@@ -1,4 +1,4 @@
-"""What only the packets of a file tell, without decoding them: where keyframes lie, how steady the rate is."""
+"""Facts that need every packet of a file, but no decoding: keyframes, constant or variable rate."""
 
 from __future__ import annotations
 
@@ -21,23 +21,22 @@ _SHADES = "▁▂▃▄▅▆▇█"
 
 @dataclass(frozen=True)
 class DeepInfo:
-    """What the packets of the picture say.
-
-    pictures: how many. keyframes: their places in order of showing, counted from 0. least_rate, most_rate: frames
-    a second of the longest and the shortest step between pictures; None for fewer than two. odd_images: numbers of
-    a sequence's images that cannot be read or are of another size than its first.
-    """
+    """The packets of a video stream, summed up."""
 
     pictures: int
+    """How many."""
     keyframes: tuple[int, ...]
+    """Their places in order of showing, counted from 0."""
     least_rate: Fraction | None
     most_rate: Fraction | None
+    """Frames a second of the longest and the shortest step between frames; None for fewer than two."""
     is_variable: bool
     odd_images: tuple[int, ...] = ()
+    """Numbers of a sequence's images that cannot be read or are of another size than its first."""
 
     @property
     def spacings(self) -> tuple[int, ...]:
-        """Pictures from each keyframe to the next, the last one to the end."""
+        """Frames from each keyframe to the next, the last one to the end."""
         places = [*self.keyframes, self.pictures]
         return tuple(b - a for a, b in pairwise(places) if b > a)
 
@@ -62,7 +61,7 @@ class DeepInfo:
 
 
 def read_deep(source: Source) -> DeepInfo | None:
-    """Read every packet of a source's picture; None for sound and single images. Raises FootageError."""
+    """Read every packet of a source's frame; None for sound and single images. Raises FootageError."""
     if not source.video or source.kind.value == "still":
         return None
     if source.sequence:

@@ -1,4 +1,4 @@
-"""What EXR images hold beside their plain picture: layers and views, read from the header (OpenEXR file layout)."""
+"""The layers and views of EXR images, read from the header (OpenEXR file layout)."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _COLOURS = (frozenset("RGB"), frozenset("Y"))
 
 
 def layers_of(path: Path) -> tuple[ImageLayer, ...]:
-    """The pictures in colour or in luma that an EXR image holds, in the order it names them; none of any other file."""
+    """The frames in colour or in luma that an EXR image holds, in the order it names them; none of any other file."""
     if path.suffix.lower() != ".exr" or not path.is_file():  # others are not opened for this
         return ()
     try:
@@ -44,7 +44,7 @@ def with_layer(source: Source, images: ImageSettings) -> Source:
 def choose_layer(layers: tuple[ImageLayer, ...], images: ImageSettings) -> ImageLayer | None:
     """The picture of the wanted layer and view; None where it is the plain one, or there are no layers.
 
-    Of several those come first that bear no name of their own.
+    Of several those come first that bear no name separate.
     """
     fitting = [layer for layer in layers if layer.fits(images)]
     if layers and not fitting:
@@ -65,7 +65,7 @@ def only_part(image: bytes, number: int) -> bytes:
     """An EXR image of several parts as one that holds a single part, its pixels as they are stored.
 
     The codec library looks for parts by the zeros between them, and finds others. What breaks off, or holds no picture
-    there, comes out as a header that breaks off.
+    there, makes a header that breaks off.
     """
     try:
         header = _Header(image, 8)

@@ -148,6 +148,6 @@ def group_sequences(files: Iterable[Path]) -> tuple[list[SequencePattern], list[
 
 
 def _last_number(name: str) -> tuple[str, str, str] | None:
-    stem, dot, ending = name.rpartition(".")
+    stem, dot, extension = name.rpartition(".")
     match = re.fullmatch(r"(.*?)(\d{1,12})", stem, re.ASCII | re.DOTALL)
-    return (match[1], match[2], f"{dot}{ending}") if match else None
+    return (match[1], match[2], f"{dot}{extension}") if match else None

@@ -31,36 +31,35 @@ _INDEXED_CONTAINERS = frozenset({"mov"})
 
 
 _PLAUSIBLE_HOLD_SECONDS = Fraction(3600)
-"""For longer one picture rarely stands on purpose; a damaged time stamp makes it stand for years."""
+"""For longer one frame rarely stands on purpose; a damaged time stamp makes it stand for years."""
 
 
 def is_plausible(frames: int, rate: FrameRate) -> bool:
-    """Whether a picture, or black, may stand for so many frames without anybody being asked."""
+    """Whether a frame, or black, may stand for so many frames without anybody being asked."""
     return rate.seconds(frames) <= _PLAUSIBLE_HOLD_SECONDS
 
 
 @dataclass(frozen=True)
 class FrameIndex:
-    """Where each frame of a source lies in its file's own time.
-
-    frame_count: frames at `rate`; frame n is on screen at n ÷ rate after `first_pts`.
-    constant: every coded frame lies on that grid, one each. Where it is False (variable rate), a frame
-    shows the last picture whose time has come, so pictures may be repeated or passed over.
-    timestamped: False where the file stores no presentation times and frames can only be counted.
-    picture_count: pictures coded in the file. rotation_degrees: 0, 90, 180 or 270, how far a player turns
-    the picture counter-clockwise. longest_hold: frames for which one picture stands at most.
-    """
+    """Where each frame of a source lies in its file's own time."""
 
     rate: FrameRate
     frame_count: int
+    """Frames at `rate`; frame n is on screen at n ÷ rate after `first_pts`."""
     stored_count: int
     first_pts: int
     time_base: Fraction
     constant: bool
+    """Every coded frame lies on that grid, one each. Where it is False (variable rate), a frame shows the last frame
+    whose time has come, so frames may be repeated or passed over."""
     timestamped: bool = True
+    """False where the file stores no presentation times and frames can only be counted. picture_count: frames coded
+    in the file."""
     rotation_degrees: int = 0
+    """0, 90, 180 or 270, how far a player turns the picture counter-clockwise."""
     warnings: tuple[Notice, ...] = ()
     longest_hold: int = 1
+    """Frames for which one frame stands at most."""
 
     @property
     def span(self) -> Span:
@@ -71,7 +70,7 @@ class FrameIndex:
         """The frame that begins nearest to a presentation time."""
         ticks = (pts - self.first_pts) * self.time_base.numerator * self.rate.fraction.numerator
         per_frame = self.time_base.denominator * self.rate.fraction.denominator
-        return (2 * ticks + per_frame) // (2 * per_frame)  # once a picture: a Fraction would cost more
+        return (2 * ticks + per_frame) // (2 * per_frame)  # once a frame: a Fraction would cost more
 
     def pts_of(self, frame: int) -> int:
         """The presentation time of a frame, in ticks of the file's time base."""
@@ -103,7 +102,7 @@ def _measured(source: Source) -> FrameIndex:
         with open_source(source) as container:
             stream = video_stream(container)
             if stream is None:
-                raise FootageError("there is no picture in it any more", path=source.path)
+                raise FootageError("there is no longer a picture in it", path=source.path)
             table = _from_index(container, stream, source) or _from_packets(container, stream, source)
             assert source.video
             rotation = source.video.rotation_degrees or _rotation(container, stream)
@@ -117,13 +116,13 @@ def _measured(source: Source) -> FrameIndex:
 
 
 def _sound_table(source: Source) -> FrameIndex:
-    """Frames to cut sound alone by: at the rate of its timecode, else 25 a second; the last may be part of one."""
+    """Frames to cut audio alone by: at the rate of its timecode, else 25 a second; the last may be part of one."""
     if not source.audio:
-        raise FootageError("there is no picture in it, and no sound", path=source.path)
+        raise FootageError("there is no picture in it, and no audio", path=source.path)
     rate = source.start_timecode.rate if source.start_timecode else FrameRate.parse("25")
     count = math.ceil(source.duration * rate.fraction)
     if count < 1:
-        raise FootageError("there is no sound in it", path=source.path)
+        raise FootageError("there is no audio in it", path=source.path)
     return FrameIndex(rate, count, 0, 0, 1 / rate.fraction, constant=True)
 
 
@@ -183,7 +182,7 @@ def _earliest_pts(container: InputContainer, stream: VideoStream) -> int | None:
 
 
 def _rotation(container: InputContainer, stream: VideoStream) -> int:
-    """The turn stored beside the picture; the codec library hands it out with decoded frames only."""
+    """The rotation stored beside the picture; the codec library hands it out with decoded frames only."""
     if container.format.name.split(",")[0] != "matroska":
         return 0  # MOV and MP4 were asked when the source was read
     try:
@@ -231,7 +230,7 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
             raise
     time_base = stream.time_base or Fraction(1, 1000)
     rate = source.video.rate
-    # AVI stores the order of decoding only: with reordered pictures its times belong to other frames.
+    # AVI stores the order of decoding only: with reordered frames its times belong to other frames.
     reordered_avi = source.container == "avi" and stream.codec_context.has_b_frames
     if len(times) < packets // 2 or not times or reordered_avi:
         return FrameIndex(rate, packets, packets, 0, time_base, constant=True, timestamped=False)
@@ -241,9 +240,9 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
 def table_from_times(
     times: np.ndarray, first_key: int | None, last_duration: int, time_base: Fraction, rate: FrameRate
 ) -> FrameIndex:
-    """The table of pictures shown at some times, in ticks.
+    """The table of frames shown at some times, in ticks.
 
-    first_key: time of the first keyframe, where it is known. last_duration: of the last picture, in ticks, 0 where
+    first_key: time of the first keyframe, where it is known. last_duration: of the last frame, in ticks, 0 where
     the file does not say. rate: that the file states; another one is taken where times lie on it.
     """
     times = np.unique(times)
@@ -276,7 +275,7 @@ def _grid_rate(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> Frame
     places = (times - times[0]) / float(1 / (time_base * rate.fraction))
     nearest = np.rint(places)
     if np.median(np.diff(nearest)) == 1 and np.all(np.abs(places - nearest) <= _SURELY_ON_GRID):
-        return rate  # only some of its pictures are lacking
+        return rate  # only some of its frames are missing
     steps = np.diff(times)
     median = Fraction(int(np.median(steps))) * time_base
     if median <= 0:

@@ -1,4 +1,4 @@
-"""Where a source can be cut without coding it anew: the order its pictures are stored in, and its keyframes."""
+"""Where a source can be cut without re-encoding: the order its frames are stored in, and its keyframes."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ with_arrays()
 
 @dataclass(frozen=True)
 class StoredFrames:
-    """The coded pictures of a source as they are stored: presentation times in ticks, and which are keyframes."""
+    """The coded frames of a source as they are stored: presentation times in ticks, and which are keyframes."""
 
     times: np.ndarray
     keys: np.ndarray
@@ -29,7 +29,7 @@ class StoredFrames:
     def copied_span(self, table: FrameIndex, wanted: Span) -> Span | None:
         """The least span around the wanted one that can be copied; None where there is no keyframe to begin at.
 
-        It begins at a keyframe, and ends where no picture shown before the end is stored behind it.
+        It begins at a keyframe, and ends where no picture shown before the end is stored after it.
         """
         found = self.places(table, wanted)
         if found is None:
@@ -41,7 +41,7 @@ class StoredFrames:
         return Span(start, min(end, table.frame_count))
 
     def places(self, table: FrameIndex, wanted: Span) -> tuple[int, int] | None:
-        """The first and last stored picture of that span, by place in the order of storing."""
+        """The first and last stored frame of that span, by place in the order of storing."""
         half = max(1, round(1 / table.rate.fraction / table.time_base / 2))
         begin, end = table.pts_of(wanted.start) + half, table.pts_of(wanted.end) - half
         usable = np.flatnonzero(self.keys & (self.times < begin))
@@ -56,7 +56,7 @@ class StoredFrames:
 
 
 def stored_frames(source: Source) -> StoredFrames:
-    """Read every packet of a source's picture, once; decodes nothing. Raises FootageError."""
+    """Read every packet of a source's frame, once; decodes nothing. Raises FootageError."""
     with memory() as known:
         found = known.recall("pictures", source.path, StoredFrames)
         if found is None:
@@ -71,7 +71,7 @@ def _read(source: Source) -> StoredFrames:
         with open_source(source) as container:
             stream = video_stream(container)
             if stream is None:
-                raise FootageError("there is no picture in it any more", path=source.path)
+                raise FootageError("there is no longer a picture in it", path=source.path)
             entries = stream.index_entries
             if (
                 len(entries)

@@ -1,4 +1,4 @@
-"""Kinds of file that are no source, told by their ending, and what to do with each instead."""
+"""Kinds of file that are no source, told by their extension, and what to do with each instead."""
 
 from __future__ import annotations
 
@@ -43,18 +43,18 @@ BESIDE_MEDIA = {
     ".md": ("a text file (.md)", ""),
     ".pdf": ("a document (.pdf)", ""),
 }
-_STILL_ENDINGS = "dpx tif tiff exr png jpg jpeg jp2 j2k bmp tga webp cin ppm pgm"
-_MEDIA_ENDINGS = """mov mp4 m4v mxf mkv webm avi mts m2ts ts mpg mpeg m2v wmv flv 3gp dv gxf y4m
+_STILL_EXTENSIONS = "dpx tif tiff exr png jpg jpeg jp2 j2k bmp tga webp cin ppm pgm"
+_MEDIA_EXTENSIONS = """mov mp4 m4v mxf mkv webm avi mts m2ts ts mpg mpeg m2v wmv flv 3gp dv gxf y4m
     wav aif aiff flac mp3 m4a aac ogg opus w64 caf"""
-STILL_SUFFIXES = frozenset([f".{ending}" for ending in _STILL_ENDINGS.split()])
-MEDIA_SUFFIXES = STILL_SUFFIXES | frozenset(f".{ending}" for ending in _MEDIA_ENDINGS.split())
+STILL_SUFFIXES = frozenset([f".{extension}" for extension in _STILL_EXTENSIONS.split()])
+MEDIA_SUFFIXES = STILL_SUFFIXES | frozenset(f".{extension}" for extension in _MEDIA_EXTENSIONS.split())
 MARKS_TABLE = "marks.csv"
 """The table of marks kept beside footage; it is no riddle to be listed."""
 JUNK_NAMES = frozenset({"thumbs.db", "desktop.ini"})
 
 
 def explain_unreadable(path: Path) -> tuple[str, str]:
-    """Why the codec library could not open a file and what to do, as (reason, hint), told by its ending."""
+    """Why the codec library could not open a file and what to do, as (reason, hint), told by its extension."""
     suffix = path.suffix.lower()
     if suffix in CAMERA_RAW:
         return f"{CAMERA_RAW[suffix]}, which the codec library does not decode", _CONVERT

@@ -21,7 +21,7 @@ from boxkite.core.footage.source import ImageLayer, SequencePattern, Source
 from boxkite.core.timebase import FrameRate
 
 # Left out on purpose: playlists and lists (hls, dash, concat, ffmetadata), which open other files or hosts,
-# and text drawn as pictures (tty and its kin), which take any text file for media.
+# and text drawn as frames (tty and its kin), which take any text file for media.
 _MEDIA_FORMATS = (
     "aac,ac3,aiff,amr,ape,apng,asf,au,av1,avi,avs2,avs3,caf,daud,dirac,dnxhd,dsf,dts,dtshd,dv,eac3,flac,flv,"
     "gif,gxf,h261,h263,h264,hevc,image2,ivf,lxf,m4v,matroska,webm,mjpeg,mlp,mov,mp3,mpeg,mpegts,mpegvideo,"
@@ -35,7 +35,7 @@ _SAFE_OPTIONS = {"format_whitelist": _MEDIA_FORMATS}
 _OPENED_BY_NAME = frozenset({"image2"})
 """Containers that the codec library opens by itself, by their names."""
 MOST_PIXELS = 120_000_000
-"""Of a picture: 12,000 by 10,000. Frames of twice the size take more memory than a batch may."""
+"""Of a frame: 12,000 by 10,000. Frames of twice the size take more memory than a batch may."""
 
 
 def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -> InputContainer:
@@ -96,7 +96,7 @@ def _opened(
 
 
 def _decoder(hardware: str) -> Any:
-    """What PyAV takes for a decoder outside the CPU; None where there is none of that kind."""
+    """PyAV's hardware decoder of a kind; None if there is none."""
     return HWAccel(hardware, allow_software_fallback=True) if decoder_works_here(hardware) else None
 
 
@@ -113,7 +113,7 @@ def decoder_works_here(hardware: str) -> bool:
 
 
 def _told(path: Path, layer: ImageLayer | None) -> Any:
-    """What is told to the decoder of a container's only stream; a list of dicts, whatever PyAV's stubs say.
+    """The options of the decoder of a container's only stream; a list of dicts, whatever PyAV's stubs say.
 
     Opening an image decodes it: one with too many pixels would take the memory for them before anybody could look.
     """
@@ -249,7 +249,7 @@ def video_streams(container: InputContainer) -> list[VideoStream]:
 
 
 def video_stream(container: InputContainer) -> VideoStream | None:
-    """The stream that holds the picture: the library's best, cover art left aside."""
+    """The stream that holds the picture: the library's best, cover art skipped."""
     real = video_streams(container)
     if not real:
         return None

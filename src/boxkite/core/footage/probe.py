@@ -149,7 +149,7 @@ def _source_of(container: InputContainer, path: Path, sequence: SequencePattern 
     picture = video_stream(container)
     sounds = [stream for stream in container.streams.audio if stream.codec_context is not None]
     if picture is None and not sounds:
-        raise FootageError("there is neither picture nor sound the codec library can decode in it", path=path)
+        raise FootageError("there is neither picture nor audio the codec library can decode in it", path=path)
     words = _words_of(container)
     warnings: list[Notice] = []
     duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
@@ -239,7 +239,7 @@ def _video_info(stream: VideoStream, duration: Fraction, warnings: list[Notice])
 
 
 def _left_out(container: InputContainer) -> tuple[str, ...]:
-    """Tracks beside the picture and the sound; a timecode track is read, not left out."""
+    """Tracks beside the picture and the audio; a timecode track is read, not left out."""
     counts = {
         "picture": max(0, len(video_streams(container)) - 1),
         "subtitle": len(container.streams.subtitles),
@@ -286,7 +286,7 @@ def _audio_info(stream: AudioStream) -> AudioInfo:
 
 
 def _words_of(container: InputContainer) -> list[dict[str, str]]:
-    """What the streams and the container say of themselves, the keys in lower case, values that are not empty."""
+    """The metadata of the streams and the container, with keys in lower case and values that are not empty."""
     places = [*(stream.metadata for stream in container.streams), container.metadata]
     return [
         {name.lower(): text for name, value in metadata.items() if (text := value.strip())}

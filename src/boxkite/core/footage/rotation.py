@@ -1,4 +1,4 @@
-"""The turn a MOV or MP4 file stores for its picture: the matrix in its track header (ISO/IEC 14496-12 §8.3.2).
+"""The rotation a MOV or MP4 file stores for its picture: the matrix in its track header (ISO/IEC 14496-12 §8.3.2).
 
 The codec library hands it out with decoded frames only; a few seeks over the boxes find it without decoding.
 """

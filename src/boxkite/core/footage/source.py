@@ -15,7 +15,7 @@ from boxkite.core.timebase import FrameRate, Timecode
 
 
 class SourceKind(StrEnum):
-    """What a source holds."""
+    """The content of a source."""
 
     VIDEO = "video"
     AUDIO = "audio"
@@ -26,14 +26,7 @@ class SourceKind(StrEnum):
 
 @dataclass(frozen=True)
 class VideoInfo:
-    """One picture stream.
-
-    frame_count: frames, exact where frame_count_exact, else worked out from duration and rate.
-    sample_aspect: width ÷ height of one pixel. field_order: "progressive", "top first", "bottom first" or "".
-    rotation_degrees: 0, 90, 180 or 270, how far a player turns the picture counter-clockwise.
-    primaries, transfer, matrix: colour tags by the names of ISO/IEC 23091-2, "" where the file has none.
-    full_range: None where the file does not say.
-    """
+    """One picture stream."""
 
     index: int
     codec: str
@@ -41,17 +34,23 @@ class VideoInfo:
     height_px: int
     rate: FrameRate
     frame_count: int
+    """Frames, exact where frame_count_exact, else worked out from duration and rate."""
     frame_count_exact: bool
     pixel_format: str
     bit_depth: int
     sample_aspect: Fraction = Fraction(1)
+    """Width ÷ height of one pixel."""
     field_order: str = ""
+    """"progressive", "top first", "bottom first" or ""."""
     has_alpha: bool = False
     rotation_degrees: int = 0
+    """0, 90, 180 or 270, how far a player turns the picture counter-clockwise."""
     primaries: str = ""
     transfer: str = ""
     matrix: str = ""
+    """Colour tags by the names of ISO/IEC 23091-2, "" where the file has none."""
     full_range: bool | None = None
+    """None where the file does not say."""
 
     @property
     def size(self) -> str:
@@ -73,7 +72,7 @@ class VideoInfo:
 
 @dataclass(frozen=True)
 class AudioInfo:
-    """One sound stream: sample rate in Hz, channel layout by the codec library's name ("3 channels" where the
+    """One audio stream: sample rate in Hz, channel layout by the codec library's name ("3 channels" where the
     file says no more than their number).
     """
 
@@ -126,27 +125,27 @@ PLAIN_LAYER = "plain"
 
 @dataclass(frozen=True)
 class ImageSettings:
-    """How images are read. rate: frames a second, None for the usual 24. layer, view: of EXR images that hold several;
-    empty for the first.
-    """
+    """How images are read."""
 
     rate: FrameRate | None = None
+    """Frames a second, None for the usual 24."""
     layer: str = ""
     view: str = ""
+    """Of EXR images that hold several; empty for the first."""
 
 
 @dataclass(frozen=True)
 class ImageLayer:
-    """One of several pictures in an EXR image.
-
-    name: its layer, empty for the plain one. view: as left, empty where the image does not say. part: which part
-    of the file it lies in, from 0. prefix: what its channels' names begin with.
-    """
+    """One of several frames in an EXR image."""
 
     name: str
+    """Its layer, empty for the plain one."""
     view: str
+    """As left, empty where the image does not say."""
     part: int
+    """Which part of the file it lies in, from 0."""
     prefix: str
+    """What its channels' names begin with."""
 
     @property
     def is_plain(self) -> bool:
@@ -166,18 +165,13 @@ class ImageLayer:
 
     @property
     def decoder_options(self) -> dict[str, str]:
-        """What the codec library is told to decode it, once its part is all there is."""
+        """The decoder options for it, once its part is the only one."""
         return {"layer": self.prefix}
 
 
 @dataclass(frozen=True)
 class Source:
-    """One media file or image sequence, with all that is known about it without reading its packets.
-
-    left_out: tracks that no file made from it will hold, as "1 subtitle track". layers: pictures that its images hold;
-    layer: which of them it gives out, None for the plain one. identity: of the file as it was looked at; None where
-    nothing is read of it.
-    """
+    """One media file or image sequence, with all that is known about it without reading its packets."""
 
     path: Path
     kind: SourceKind
@@ -191,16 +185,20 @@ class Source:
     chapters: tuple[Chapter, ...] = ()
     sequence: SequencePattern | None = None
     left_out: tuple[str, ...] = ()
+    """Tracks that no file made from it will hold, as "1 subtitle track"."""
     warnings: tuple[Notice, ...] = ()
     metadata: dict[str, str] = field(default_factory=dict)
     created: datetime | None = None
     layers: tuple[ImageLayer, ...] = ()
+    """Frames that its images hold."""
     layer: ImageLayer | None = None
+    """Which of them it gives out, None for the plain one."""
     identity: FileIdentity | None = None
+    """Of the file as it was looked at; None where nothing is read of it."""
 
     @property
     def clip_name(self) -> str:
-        """The name without its ending; for a sequence, without number either."""
+        """The name without its extension; for a sequence, without number either."""
         if self.sequence:
             return self.sequence.prefix.rstrip("._- ") or self.sequence.folder.name
         return self.path.stem
@@ -222,12 +220,11 @@ class Unreadable:
 
 @dataclass(frozen=True)
 class Findings:
-    """All that was found under some paths, in the order of their names.
-
-    junk: how many files systems leave behind. unseen: what could not be looked into, and may hold more.
-    """
+    """All that was found under some paths, in the order of their names."""
 
     sources: tuple[Source, ...]
     unreadable: tuple[Unreadable, ...]
     junk: int = 0
+    """How many files systems leave behind."""
     unseen: tuple[Unseen, ...] = ()
+    """Folders that could not be entered, and may hold more footage."""

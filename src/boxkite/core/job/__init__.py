@@ -1,1 +1,1 @@
-"""What is asked for: the words of a job, on the command line or in a file, and the choice among shots."""
+"""The job: its options declared once, job files, choices among shots, handles."""

@@ -1,4 +1,4 @@
-"""Job files: TOML with the options of a job as keys, and presets of its own; and their schema, for editors."""
+"""Job files: TOML with the options of a job as keys, and its own presets; and their schema, for editors."""
 
 from __future__ import annotations
 

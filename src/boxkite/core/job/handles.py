@@ -28,7 +28,7 @@ class Handles:
         if match := re.fullmatch(r"(\d{1,5}(?:[.,]\d{1,6})?)\s*s", word, re.ASCII):
             return cls(seconds=Fraction(match[1].replace(",", ".")))
         raise PlanError(
-            f"{setting('handles')} {text}: give frames, seconds with an “s” behind, or whole",
+            f"{setting('handles')} {text}: give frames, seconds with an “s” after them, or whole",
             hint=f"as {setting('handles')} 12, {setting('handles')} 0.5s, {setting('handles')} whole",
         )
 

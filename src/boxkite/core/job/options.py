@@ -27,7 +27,7 @@ class JobOptions:
         object.__setattr__(self, "written", {key: kept[key] for key in OPTIONS if key in kept})
 
     def get(self, key: str, default: Any = ()) -> Any:
-        """What is written of an option; the default where nothing is."""
+        """The written value of an option, or the default."""
         return self.written.get(key, default)
 
     def over(self, below: JobOptions) -> JobOptions:

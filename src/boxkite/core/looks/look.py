@@ -1,4 +1,4 @@
-"""A look as data: the steps that are done to a picture's colours, in their order."""
+"""A look as data: the steps that are done to a frame's colours, in their order."""
 
 from __future__ import annotations
 
@@ -10,10 +10,11 @@ from boxkite.core.edit.timeline import ColourDecision
 
 @dataclass(frozen=True)
 class DecisionStep:
-    """A colour decision (ASC CDL). origin: where it comes from, as "edit" or the name of a file."""
+    """A colour decision (ASC CDL)."""
 
     decision: ColourDecision
     origin: str
+    """Where it comes from, as "edit" or the name of a file."""
 
     def __str__(self) -> str:
         return f"CDL of {self.origin}"
@@ -31,11 +32,12 @@ class FileStep:
 
 @dataclass(frozen=True)
 class SpacesStep:
-    """From one colour space to another. config: the OpenColorIO file that knows them, None for the built-in one."""
+    """From one colour space to another."""
 
     from_space: str
     to_space: str
     config: Path | None = None
+    """The OpenColorIO file that knows them, None for the built-in one."""
 
     def __str__(self) -> str:
         return f"{self.from_space} to {self.to_space}"

@@ -1,4 +1,4 @@
-"""What a look does to a colour, worked out by OpenColorIO as one transform."""
+"""A look as one transform, composed by OpenColorIO."""
 
 from __future__ import annotations
 

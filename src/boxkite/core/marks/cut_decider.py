@@ -1,8 +1,8 @@
-"""Telling cuts and dissolves from everything else that changes a picture.
+"""Telling cuts and dissolves from everything else that changes a frame.
 
 A cut is where every frame just before differs from every frame just after, and by more than the shot's own
-movement. A flash fails the first test, since the shot comes back behind it; a shaking or noisy shot the second.
-A dissolve is where all frames between two different pictures are mixtures of the two, in growing parts.
+movement. A flash fails the first test, since the shot comes back after it; a shaking or noisy shot the second.
+A dissolve is where all frames between two different frames are mixtures of the two, in growing parts.
 """
 
 from __future__ import annotations
@@ -34,10 +34,11 @@ _STEADY = 5
 
 @dataclass(frozen=True)
 class Change:
-    """A cut: frame is the first of the new shot. length: of a dissolve, whose middle frame is; 0 for a hard cut."""
+    """A cut: frame is the first of the new shot."""
 
     frame: int
     length: int = 0
+    """Of a dissolve, whose middle frame is; 0 for a hard cut."""
 
 
 class CutDecider:
@@ -69,7 +70,7 @@ class CutDecider:
             yield from self._try_dissolve()
 
     def end(self) -> Iterator[Change]:
-        """What is left to say when the last frame was heard."""
+        """The changes that are still open after the last frame."""
         tail = AFTER - 1
         for left in range(tail, 0, -1):
             place = self._count - left
@@ -136,7 +137,7 @@ class CutDecider:
             if index >= 0 and abs(self._mixture(index, first, change, size)[0] - want) > 0.25:
                 return 0.0  # a pan goes on changing, a dissolve has begun and ended
         if _alike(first, last) > 0.92:
-            return 0.0  # the same picture in another light
+            return 0.0  # the same frame in another light
         return float((1 - max(misses)) * (end - start) ** 0.25)
 
     def _steady_luma(self, start: int, end: int) -> Floats:
@@ -159,6 +160,6 @@ def _usual(steps: Iterable[float]) -> float:
 
 
 def _alike(first: Floats, second: Floats) -> float:
-    """How much two pictures have one structure, from −1 to 1, whatever their brightness."""
+    """How much two frames have one structure, from −1 to 1, whatever their brightness."""
     a, b = first - first.mean(), second - second.mean()
     return float(a @ b / (np.sqrt(a @ a) * np.sqrt(b @ b) + 1e-6))

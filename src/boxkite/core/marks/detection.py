@@ -21,7 +21,7 @@ from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 
 _TOLD_EVERY = 50
 _AHEAD = 16
-"""Pictures decoded before they are looked at."""
+"""Frames decoded before they are looked at."""
 
 
 def find_changes(
@@ -29,7 +29,7 @@ def find_changes(
 ) -> list[Change]:
     """The cuts and dissolves of a source, in frames of its table. told hears how many frames are done.
 
-    Decoding goes on in a thread of its own meanwhile. Raises FootageError when it cannot be decoded.
+    Decoding goes on in a separate thread meanwhile. Raises FootageError when it cannot be decoded.
     """
     taker, decider = FingerprintTaker(), CutDecider()
     frames: list[int] = []
@@ -53,7 +53,7 @@ class Changes:
 def remembered_changes(
     source: Source, table: FrameIndex, told: Callable[[int], None] = lambda _: None
 ) -> list[Change]:
-    """The same, but a file that was gone through before, and has not changed since, is not decoded again."""
+    """The same, but a file that was scanned before, and has not changed since, is not decoded again."""
     with memory() as known:
         kept = None if source.sequence else known.recall("changes", source.path, Changes)
         if kept is not None:
@@ -65,7 +65,7 @@ def remembered_changes(
 
 
 def _ahead(pictures: Iterator[VideoFrame]) -> Iterator[VideoFrame]:
-    """The pictures of an iterator that runs ahead by a few in another thread; what it raises is raised here."""
+    """The frames of an iterator that runs ahead by a few in another thread; what it raises is raised here."""
     waiting: queue.Queue[VideoFrame | BaseException | None] = queue.Queue(_AHEAD)
     over = threading.Event()
 
@@ -93,7 +93,7 @@ def _ahead(pictures: Iterator[VideoFrame]) -> Iterator[VideoFrame]:
 
 
 def decoded(source: Source) -> Iterator[VideoFrame]:
-    """Every picture of a source in order of showing. Raises FootageError."""
+    """Every frame of a source in order of showing. Raises FootageError."""
     try:
         with open_source(source) as container:
             stream = video_stream(container)
@@ -102,11 +102,11 @@ def decoded(source: Source) -> Iterator[VideoFrame]:
             stream.thread_type = "AUTO"
             yield from container.decode(stream)
     except av.error.FFmpegError as error:
-        raise FootageError("its pictures cannot be decoded", path=source.path) from error
+        raise FootageError("its frames cannot be decoded", path=source.path) from error
 
 
 def changes_as_marks(source: Source, changes: list[Change]) -> MarkList:
-    """The shots that changes part, as markers: one at the first frame, one at each change."""
+    """The shots that changes separate, as markers: one at the first frame, one at each change."""
     marks = [Mark("shot 001", WrittenTime("0"))]
     for number, change in enumerate(changes, start=2):
         kind = "dissolve" if change.length else "cut"

@@ -27,16 +27,14 @@ Floats = NDArray[np.float32]
 
 @dataclass(frozen=True)
 class Look:
-    """Means of a frame's cells in 0…255: luma (ROWS × COLUMNS), blue and red difference (2 × ROWS/2 × COLUMNS/2).
-
-    contrast: standard deviation of the luma. structure: the luma around 0 as (ROWS, COLUMNS), its contrast made
-    alike, so that a change of light alone changes little.
-    """
+    """Means of a frame's cells in 0…255: luma (ROWS × COLUMNS), blue and red difference (2 × ROWS/2 × COLUMNS/2)."""
 
     luma: Floats
     chroma: Floats
     contrast: float
+    """Standard deviation of the luma."""
     structure: Floats
+    """The luma around 0 as (ROWS, COLUMNS), its contrast made alike, so that a change of light alone changes little."""
 
     @classmethod
     def of(cls, luma: Floats, chroma: Floats) -> Look:
@@ -92,7 +90,7 @@ class FingerprintTaker:
 
 
 def _depth(kind: VideoFormat) -> int:
-    """Bits of a sample where luma and chroma lie in planes of their own; 0 for any other pixel format."""
+    """Bits of a sample where luma and chroma lie in separate planes; 0 for any other pixel format."""
     plain = kind.is_planar and not kind.is_rgb and not kind.is_big_endian and len(kind.components) >= 3
     return kind.components[0].bits if plain else 0
 
@@ -104,7 +102,7 @@ def _mean(values: Floats) -> float:
 
 
 def distance(first: Look, second: Look) -> float:
-    """How much two frames differ: 0 for one picture, 20 and more for two places; levels at a usual contrast.
+    """How much two frames differ: 0 for one frame, 20 and more for two places; levels at a usual contrast.
 
     The whole picture may have moved by up to two cells, as in a pan, without counting as a difference.
     """

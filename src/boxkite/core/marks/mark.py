@@ -1,4 +1,4 @@
-"""Marks as they were written: names and times in a list's own terms, not yet laid on any picture."""
+"""Marks as they were written: names and times in a list's own terms, not yet laid on any frame."""
 
 from __future__ import annotations
 
@@ -13,54 +13,50 @@ from boxkite.core.timebase import FrameRate
 
 
 class WrittenTime(NamedTuple):
-    """A time as a list gives it, with the line it stands on.
-
-    text: a timecode, or a whole number of frames from the first, or seconds with an "s" behind.
-    drop: what the list says of its counting; None where it says nothing. seconds: set instead of text for
-    times that come as seconds from the file's zero (chapters).
-    """
+    """A time as a list gives it, with the line it stands on."""
 
     text: str
+    """A timecode, or a whole number of frames from the first, or seconds with an "s" after them."""
     line: int | None = None
     drop: bool | None = None
+    """What the list says of its counting; None where it says nothing."""
     seconds: Fraction | None = None
+    """Set instead of text for times that come as seconds from the file's zero (chapters)."""
 
 
 @dataclass(frozen=True)
 class Mark:
-    """A marker (a point) or a range. `end` is the first frame no longer in it; None for a point.
-
-    length: in frames of the list, instead of `end`. source_name: the clip the mark belongs to, empty where
-    there is only one it can be. metadata: whatever else the list says of it, by column.
-    """
+    """A marker (a point) or a range. `end` is the first frame no longer in it; None for a point."""
 
     name: str
     start: WrittenTime
     end: WrittenTime | None = None
     length: str = ""
+    """In frames of the list, instead of `end`."""
     keywords: tuple[str, ...] = ()
     note: str = ""
     colour: str = ""
     circled: bool = False
     source_name: str = ""
+    """The clip the mark belongs to, empty where there is only one it can be."""
     metadata: Mapping[str, str] = field(default_factory=dict)
+    """Whatever else the list says of it, by column."""
 
     @property
     def is_range(self) -> bool:
-        """Whether the mark has an end of its own."""
+        """Whether the mark has its own end."""
         return self.end is not None or bool(self.length)
 
 
 @dataclass(frozen=True)
 class MarkList:
-    """All that one list holds. other_times: times that mark nothing but must still be right.
-
-    rate: what the list itself says it counts at; None where it does not.
-    """
+    """All that one list holds."""
 
     path: Path
     kind: str
     marks: tuple[Mark, ...]
     other_times: tuple[WrittenTime, ...] = ()
+    """Times that mark nothing but must still be right."""
     warnings: tuple[Notice, ...] = ()
     rate: FrameRate | None = None
+    """What the list itself says it counts at; None where it does not."""

@@ -22,7 +22,7 @@ _LOCK_SECONDS = 30
 
 @dataclass(frozen=True)
 class MarkRow:
-    """One mark as the table holds it. extra: columns of the user's own, kept as they are."""
+    """One mark as the table holds it."""
 
     source: str
     name: str = ""
@@ -33,6 +33,7 @@ class MarkRow:
     note: str = ""
     colour: str = ""
     extra: tuple[tuple[str, str], ...] = ()
+    """Columns of the user's own, kept as they are."""
 
     def fits(self, words: str) -> bool:
         """Whether name or note hold the words, or fit them where they have * or ?; case ignored."""

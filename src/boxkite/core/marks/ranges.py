@@ -90,5 +90,5 @@ def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
 
 
 def split_keywords(text: str) -> tuple[str, ...]:
-    """Keywords parted by commas, semicolons or bars."""
+    """Keywords separated by commas, semicolons or bars."""
     return tuple(word for word in re.split(r"\s*[,;|]\s*", text.strip()) if word)

@@ -1,1 +1,1 @@
-"""Facts that stand beside the pictures: tables, logs, sidecars, chunks; every value keeps its origin."""
+"""Facts that stand beside the frames: tables, logs, sidecars, chunks; every value keeps its origin."""

@@ -26,15 +26,17 @@ _MOST_NAMED = 8
 
 @dataclass(frozen=True)
 class Joined:
-    """A table laid on sources. metadata: by source path. unmatched_rows: with what each says of its source."""
+    """A table laid on sources."""
 
     path: Path
     metadata: dict[Path, list[MetadataValue]]
+    """By source path."""
     unmatched_rows: tuple[tuple[int, str], ...]
+    """With what each says of its source."""
     unmatched_sources: tuple[Source, ...]
 
     def notices(self) -> list[Notice]:
-        """What found no partner."""
+        """Rows without a source, and sources without a row."""
         found = [
             ROW_WITHOUT_SOURCE(names=names).of(f"{self.path.name}:{line}")
             for line, names in self.unmatched_rows[:_MOST_NAMED]

@@ -18,9 +18,9 @@ from boxkite.core.notices.notice import Notice
 def know(
     sources: Sequence[Source], tables: Sequence[Path], match_by: str | None = None
 ) -> tuple[dict[Path, KnownMetadata], list[Notice]]:
-    """What is known of each source, by path, and notices of tables and sidecars.
+    """The metadata of each source, by path, and notices of tables and sidecars.
 
-    Tables go first, in the order they were named; then the sidecar beside the file, the chunks of a wave file, and
+    Tables go first, in the order they were named; then the sidecar beside the file, the chunks of a WAV file, and
     the container. Raises MarksError for a table that cannot be read; of a sidecar that cannot be there is a notice.
     """
     notices: list[Notice] = []
@@ -51,7 +51,7 @@ def _beside(source: Source, notices: list[Notice]) -> list[MetadataValue]:
 
 
 def _in_container(source: Source) -> list[MetadataValue]:
-    """What the container says, our own word for the reel first."""
+    """The container's metadata, with our own name for the reel first."""
     own = [MetadataValue("reel", source.reel, "container")] if source.reel else []
     return own + [
         MetadataValue(key.removeprefix(_MOV_KEY), value.strip(), "container")

@@ -8,16 +8,17 @@ from dataclasses import dataclass, field
 
 @dataclass(frozen=True)
 class MetadataValue:
-    """One value under one name. origin: as "slates.csv:3", "A-vat2.xmp", "iXML chunk", "container"."""
+    """One value under one name."""
 
     name: str
     value: str
     origin: str
+    """As "slates.csv:3", "A-vat2.xmp", "iXML chunk", "container"."""
 
 
 @dataclass(frozen=True)
 class KnownMetadata:
-    """What is known of one source: by name the value that holds, and those that lost to it."""
+    """The metadata of one source: by name the value that counts, and those it overrides."""
 
     held: Mapping[str, MetadataValue] = field(default_factory=dict)
     lost: Mapping[str, tuple[MetadataValue, ...]] = field(default_factory=dict)

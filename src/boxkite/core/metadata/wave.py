@@ -1,4 +1,4 @@
-"""What broadcast wave files say of themselves: the bext chunk (EBU Tech 3285) and the iXML chunk."""
+"""The metadata of broadcast wave files: the bext chunk (EBU Tech 3285) and the iXML chunk."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _SKIPPED = frozenset({"BEXT", "TRACK_LIST", "SYNC_POINT_LIST", "HISTORY", "FILE_
 
 
 def read_wave(path: Path) -> list[MetadataValue]:
-    """Facts of a RIFF, RF64 or BW64 wave file; none for any other file, damaged chunks left aside."""
+    """Facts of a RIFF, RF64 or BW64 WAV file; none for any other file, damaged chunks skipped."""
     metadata: list[MetadataValue] = []
     sample_rate = 0
     try:
@@ -86,9 +86,9 @@ def _bext(data: bytes, sample_rate: int) -> list[MetadataValue]:
         )
     metadata = [MetadataValue(name, value, "bext chunk") for name, value in fields.items()]
     for line in fields["description"].splitlines():  # recorders note key=value pairs there
-        key, sign, value = line.partition("=")
+        key, separator, value = line.partition("=")
         word = _WORDS.get(key.strip().lstrip("sz").upper())
-        if sign and word:
+        if separator and word:
             metadata.append(MetadataValue(word, value.strip(), "bext chunk"))
     return metadata
 

@@ -62,7 +62,7 @@ def read_sidecar(path: Path) -> list[MetadataValue]:
 
 
 def _properties(description: Element) -> Iterator[tuple[str, str]]:
-    """(local name, value) of attributes and elements; lists are joined by commas, structures left aside."""
+    """(local name, value) of attributes and elements; lists are joined by commas, structures skipped."""
     for key, value in description.attrib.items():
         if not key.startswith(_RDF):
             yield _local(key), value.strip()

@@ -96,12 +96,12 @@ class _Reader:
         found: list[Part] = []
         own = ""
         while self.at < len(self.text):
-            sign = self.text[self.at]
-            if sign == "]" and opened_at is not None:
+            character = self.text[self.at]
+            if character == "]" and opened_at is not None:
                 break
-            special = self._special(sign, depth)
+            special = self._special(character, depth)
             if special is None:
-                own += self._own_sign(sign)
+                own += self._literal_character(character)
                 continue
             if own:
                 found.append(LiteralText(own))
@@ -111,40 +111,42 @@ class _Reader:
             found.append(LiteralText(own))
         if opened_at is not None:
             if self.at >= len(self.text):
-                raise self.fail("this bracket is never closed", opened_at, "write @[ for the sign itself")
+                raise self.fail(
+                    "this bracket is never closed", opened_at, "write @[ for the character itself"
+                )
             self.at += 1
         return tuple(found)
 
-    def _special(self, sign: str, depth: int) -> Part | None:
+    def _special(self, character: str, depth: int) -> Part | None:
         start = self.at
-        if sign == "/":
+        if character == "/":
             self.at += 1
             return FolderBreak()
-        if sign == "[":
+        if character == "[":
             self.at += 1
             return OptionalPart(self.parts(depth + 1, start))
-        if sign == "]":
-            raise self.fail("this bracket was never opened", start, "write @] for the sign itself")
-        if sign != "@" or self.text[start + 1 : start + 2] in ("@", "[", "]"):
+        if character == "]":
+            raise self.fail("this bracket was never opened", start, "write @] for the character itself")
+        if character != "@" or self.text[start + 1 : start + 2] in ("@", "[", "]"):
             return None
         if self.text[start + 1 : start + 2] == "(":
             return self._choices_in_parentheses()
         match = re.compile(r"[^\W\d_]+").match(self.text, start + 1)
         if not match:
-            raise self.fail("no token follows this @", start, "write @@ for the sign itself")
+            raise self.fail("no token follows this @", start, "write @@ for the character itself")
         self.at = match.end()
         return TokenPart((TokenUse(match[0], (), start + 1, bare=True),))
 
-    def _own_sign(self, sign: str) -> str:
-        if sign == "@":
+    def _literal_character(self, character: str) -> str:
+        if character == "@":
             self.at += 2
             return self.text[self.at - 1]
-        if sign in self.refused or ord(sign) < 32:
-            hint = "use / between folders" if sign == "\\" else "leave it out"
-            hint = "inside @( … ) it parts fallbacks; here leave it out" if sign == "|" else hint
-            raise self.fail(f"a file name cannot hold {sign!r}", self.at, hint)
+        if character in self.refused or ord(character) < 32:
+            hint = "use / between folders" if character == "\\" else "leave it out"
+            hint = "inside @( … ) it separates fallbacks; here leave it out" if character == "|" else hint
+            raise self.fail(f"a file name cannot hold {character!r}", self.at, hint)
         self.at += 1
-        return sign
+        return character
 
     def _choices_in_parentheses(self) -> TokenPart:
         start = self.at
@@ -165,20 +167,20 @@ class _Reader:
         """A name and its forms, up to the | or ) that ends them."""
         words = [""]
         while self.at < len(self.text):
-            sign = self.text[self.at]
-            if sign in "|)":
+            character = self.text[self.at]
+            if character in "|)":
                 return words
-            if sign == "@":
+            if character == "@":
                 escaped = self.text[self.at + 1 : self.at + 2]
                 if not escaped or escaped not in "@:|)[]":
                     raise self.fail("inside parentheses @ goes before @ : | ) [ or ]", self.at)
                 words[-1] += escaped
                 self.at += 2
                 continue
-            if sign == ":":
+            if character == ":":
                 words.append("")
             else:
-                words[-1] += sign
+                words[-1] += character
             self.at += 1
         raise self.fail("this parenthesis is never closed", opened_at)
 
@@ -217,12 +219,12 @@ def read_pattern(text: str) -> Pattern:
             )
     last = pattern.parts[-1]
     if isinstance(last, LiteralText) and (match := _ENDINGS.search(last.text)):
-        raise reader.fail(f"the preset adds the ending: leave out “{match[0]}”", len(text) - len(match[0]))
+        raise reader.fail(f"the preset adds the extension: leave out “{match[0]}”", len(text) - len(match[0]))
     return pattern
 
 
 def read_text_pattern(text: str) -> Pattern:
-    """Read a pattern that makes plain text (a burn-in), in which any sign may stand. Raises PatternError."""
+    """Read a pattern that makes plain text (a burn-in), in which any character may stand. Raises PatternError."""
     return Pattern(text, _Reader(text, frozenset()).parts())
 
 
@@ -251,7 +253,7 @@ def make_name(pattern: Pattern, values: Values) -> str:
     """The name a pattern makes of these values: components joined by "/", each safe on every file system.
 
     values: by token name; a token that is not there counts as empty. Raises PatternError when the name, or
-    one of its folders, comes out empty, or when a form does not fit its value.
+    one of its folders, is empty, or when a form does not fit its value.
     """
     text, _ = _render(pattern, pattern.parts, values, clean_value)
     components = [safe_component(component) for component in text.split("\0")]
@@ -275,9 +277,9 @@ def plain_text(pattern: Pattern, values: Values) -> str:
     return text.replace("\0", "/")
 
 
-def check_length(name: str, ending: str, pattern: Pattern) -> None:
+def check_length(name: str, extension: str, pattern: Pattern) -> None:
     """Make sure that no component is longer than file systems take. Raises PatternError."""
-    components = (name + ending).split("/")
+    components = (name + extension).split("/")
     for component in components:
         if (length := byte_length(component)) > MOST_BYTES:
             token = next((choice.name for choice in pattern.choices), "marker")

@@ -58,7 +58,7 @@ def save_pattern(name: str, text: str) -> Path:
 
     Raises PatternError for what is no pattern, RequestError for what is no name.
     """
-    if not name or not all(sign.isalnum() or sign in "-_" for sign in name):
+    if not name or not all(character.isalnum() or character in "-_" for character in name):
         raise RequestError(f"“{name}” is no name for a pattern", hint="letters, digits, dashes: delivery")
     from boxkite.core.naming.pattern import read_pattern
 

@@ -1,4 +1,4 @@
-"""What a token can stand for, and the forms each kind of value takes."""
+"""The values of tokens, and the forms each kind of value takes."""
 
 from __future__ import annotations
 
@@ -65,14 +65,12 @@ def _nothing_within(word: str) -> int:
 
 @dataclass(frozen=True)
 class Counter:
-    """A place among the shots of a plan, counted from 0.
-
-    within: the place among those shots that have the same value of a token, or the same subfolder. It raises
-    KeyError for a word that is neither.
-    """
+    """A place among the shots of a plan, counted from 0."""
 
     number: int
     within: Callable[[str], int] = _nothing_within
+    """The place among those shots that have the same value of a token, or the same subfolder. It raises KeyError for a
+    word that is neither."""
 
     def shown(self) -> str:
         """The place, counted from 1, without padding."""
@@ -113,7 +111,7 @@ class FrameTime:
     timecode: Timecode
 
     def shown(self) -> str:
-        """The timecode with signs that file names take: 01-00-10-05."""
+        """The timecode with characters that file names take: 01-00-10-05."""
         return self.timecode.file_safe()
 
     def formed(self, *forms: str) -> str:

@@ -1,1 +1,1 @@
-"""What is to be known beside what was asked for: each kind of notice declared once, with its sentence."""
+"""Notices: each kind declared once, with its sentence."""

@@ -1,1 +1,1 @@
-"""What is done to each picture between decoding and encoding: shape, pixel format, burn-ins, watermark."""
+"""The changes to each frame between decoding and encoding: shape, colour, burn-ins, watermark."""

@@ -12,7 +12,7 @@ from PIL import Image, ImageColor, ImageDraw, ImageFont
 from boxkite.core.errors import RenderError
 from boxkite.core.picture.stamp import Array, PixelLayout, Stamp, join_stamps, make_stamp
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
-from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
+from boxkite.core.presets.fonts import LIVE_FONT, TEXT_FONT
 from boxkite.core.presets.model import BurnIn, Watermark
 
 _LEAST_HEIGHT_PX = 12
@@ -47,17 +47,17 @@ def _boxed_letters(
 
 
 class Line:
-    """One line of a burn-in. Its fixed text is drawn once; what runs along is put together from single signs."""
+    """One line of a burn-in. Its fixed text is drawn once; what runs along is put together from single characters."""
 
     def __init__(self, planned: PlannedBurnIn, picture_height: int, picture_width: int, layout: PixelLayout):
         self.planned = planned
         self.layout = layout
         size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.style.height_percent / 100))
         self.runs = any(isinstance(part, LiveToken) for part in planned.parts)
-        self._font = _font(planned.style.font or (RUNNING_FONT if self.runs else TEXT_FONT), size_px)
+        self._font = _font(planned.style.font or (LIVE_FONT if self.runs else TEXT_FONT), size_px)
         self._height_px = _even(size_px * 1.4)
         self._edge = self._stamp(" " if self.runs else "", _even(size_px * 0.3))
-        self._signs: dict[str, Stamp] = {}
+        self._characters: dict[str, Stamp] = {}
         self._fixed = None if self.runs else self._draw_fixed(picture_width)
 
     def stamp(self, running: Mapping[LiveToken, str]) -> Stamp:
@@ -65,7 +65,7 @@ class Line:
         if self._fixed:
             return self._fixed
         text = "".join(running[part] if isinstance(part, LiveToken) else part for part in self.planned.parts)
-        return join_stamps([self._edge, *(self._sign(sign) for sign in text), self._edge])
+        return join_stamps([self._edge, *(self._character(character) for character in text), self._edge])
 
     def _draw_fixed(self, picture_width: int) -> Stamp:
         text = "".join(str(part) for part in self.planned.parts)
@@ -75,12 +75,12 @@ class Line:
         body = self._stamp(text, _even(self._font.getlength(text) + 1))
         return join_stamps([self._edge, body, self._edge])
 
-    def _sign(self, sign: str) -> Stamp:
-        if sign not in self._signs:
-            self._signs[sign] = self._stamp(
-                sign, _even(self._font.getlength("0" if sign.isascii() else sign))
+    def _character(self, character: str) -> Stamp:
+        if character not in self._characters:
+            self._characters[character] = self._stamp(
+                character, _even(self._font.getlength("0" if character.isascii() else character))
             )
-        return self._signs[sign]
+        return self._characters[character]
 
     def _stamp(self, text: str, width_px: int) -> Stamp:
         rgb, alpha = _boxed_letters(text, self._font, width_px, self._height_px, self.planned.style)

@@ -1,4 +1,4 @@
-"""What is done to each frame on its way to a file, worked out once for all frames of one source."""
+"""The chain of changes to each frame, set up once for all frames of one source."""
 
 from __future__ import annotations
 
@@ -44,7 +44,7 @@ class PictureChain:
     """Does to each frame, in this order: deinterlaced, rotated, cropped, sized, its look, black bars, watermarks,
     burn-ins, and at last its pixel format.
 
-    Pictures go in one by one in order and come out in the same order, perhaps one late. The look is applied with
+    Frames go in one by one in order and come out in the same order, perhaps one late. The look is applied with
     the bits that the source has, where the output has fewer.
     """
 
@@ -62,7 +62,7 @@ class PictureChain:
         self._count_in = 0
         self._count_out = 0
         self._first = first
-        self._sized_format = self.pixel_format  # that pictures are sized to, and get their look in
+        self._sized_format = self.pixel_format  # that frames are sized to, and get their look in
         self._colouring: Colouring | None = None
         self._layout = PixelLayout.of(self.pixel_format)
         self._lines: list[Line] = []
@@ -81,7 +81,7 @@ class PictureChain:
             self._watermarks.append((stamp, *position_of(mark.position, stamp, width, height, mark.nudge)))
 
     def put(self, picture: VideoFrame) -> Iterator[VideoFrame]:
-        """Take one picture in, give out what is ready, times counted from 0 in frames."""
+        """Take one frame in, give out what is ready, times counted from 0 in frames."""
         if self._conversion.look and picture.format.name.startswith(_LINEAR):
             picture = self._colouring_module().colour_linear(picture, self._conversion.look)
         if not self._ready:
@@ -116,7 +116,7 @@ class PictureChain:
                 yield self._finish(picture)
 
     def _tag(self, picture: VideoFrame) -> None:
-        """The source's colour tags, which filters lose, for encoders that take them from each picture."""
+        """The source's colour tags, which filters lose, for encoders that take them from each frame."""
         picture.colorspace = self._tags["colorspace"]
         picture.color_primaries = self._tags["color_primaries"]
         picture.color_trc = self._tags["color_trc"]
@@ -216,10 +216,10 @@ class PictureChain:
             lay_over(picture, stamp, left, top, self._layout)
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
-        """The library's filters that are needed for such pictures; None when they fit as they are."""
+        """The library's filters that are needed for such frames; None when they fit as they are."""
         steps = self._steps(picture)
         if not steps and self._is_changed:
-            steps = ["null"]  # gives out a picture of its own: the one put in is for other files too
+            steps = ["null"]  # gives out a separate frame: the one put in is for other files too
         if not steps:
             return None
         graph = av.filter.Graph()
@@ -282,7 +282,7 @@ class PictureChain:
         other = matrix_of(picture) != self._matrix
         if picture.format.is_rgb or other:
             flags += "+full_chroma_int+full_chroma_inp"
-        is_gray = len(picture.format.components) < 3  # plainly its chroma comes out a code off
+        is_gray = len(picture.format.components) < 3  # plainly its chroma would be one code off
         if (
             other
             or is_gray
@@ -293,7 +293,7 @@ class PictureChain:
 
 
 def _as_buffer(picture: VideoFrame, time_base: Fraction) -> str:
-    """What the library's filters are told of the pictures to come; without their colours they would change them."""
+    """The options of the filter library's source; without the frames' colour tags it would change their colours."""
     matrix = int(picture.colorspace)
     settings = {
         "video_size": f"{picture.width}x{picture.height}",

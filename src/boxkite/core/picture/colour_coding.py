@@ -1,4 +1,4 @@
-"""How pictures code their colours: matrix, range, R′G′B′ or Y′CbCr, and what a file is tagged with."""
+"""How frames code their colours: matrix, range, R′G′B′ or Y′CbCr, and what a file is tagged with."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ def is_full_range(video: Video) -> bool:
 
 
 def working_format(video: Video) -> str:
-    """The pixel format in which pictures are sized and lettered, limited range Y′CbCr."""
+    """The pixel format in which frames are sized and lettered, limited range Y′CbCr."""
     written = video.written_format
     if is_rgb_format(written):
         planar = "yuva444p" if keeps_alpha(written) else "yuv444p"
@@ -42,7 +42,7 @@ def working_format(video: Video) -> str:
 
 
 def matrix_of(picture: VideoFrame) -> int:
-    """The matrix a picture was made with; where it does not say, BT.709 from HD on and BT.601 below."""
+    """The matrix a frame was made with; where it does not say, BT.709 from HD on and BT.601 below."""
     matrix = int(picture.colorspace)
     if picture.format.is_rgb:
         return BT709
@@ -56,7 +56,7 @@ def _assumed_matrix(width_px: int, height_px: int) -> int:
 
 
 def written_matrix(source: VideoFrame, video: Video) -> int:
-    """The matrix that a file's pictures are coded with: their source's, but for DNxHR that of HD.
+    """The matrix that a file's frames are coded with: their source's, but for DNxHR that of HD.
 
     Its streams cannot say that of SD (SMPTE ST 2019-1), and readers take them for BT.709.
     """
@@ -78,7 +78,7 @@ def colour_tags(source: VideoFrame, video: Video, width_px: int, height_px: int)
         "color_trc": int(source.color_trc),
         "color_range": LIMITED,
     }
-    if tags["colorspace"] == 0:  # the RGB tag on Y′CbCr pictures
+    if tags["colorspace"] == 0:  # the RGB tag on Y′CbCr frames
         tags["colorspace"] = UNSAID
     written = written_matrix(source, video)
     assumed = _assumed_matrix(width_px, height_px)

@@ -1,4 +1,4 @@
-"""A look applied to the planes of a picture: by a table made once, or by its transform on every pixel."""
+"""A look applied to the planes of a frame: by a table made once, or by its transform on every pixel."""
 
 from __future__ import annotations
 
@@ -73,7 +73,7 @@ class ColourCode:
         )
 
     def legal(self, codes: Array) -> Array:
-        """Codes rounded, and bounded to what a picture may hold (ITU-R BT.709: 1 to 254 in 8 bit)."""
+        """Codes rounded, and bounded to what a frame may hold (ITU-R BT.709: 1 to 254 in 8 bit)."""
         scale = 1 << (self.bit_depth - 8)
         kind = np.uint8 if self.bit_depth == 8 else np.uint16
         return np.asarray(np.clip(np.rint(codes), scale, 255 * scale - 1).astype(kind))
@@ -249,7 +249,7 @@ def error_of_table(processor: Processor, code: ColourCode, chroma_bits: int) -> 
 
 
 class Colouring:
-    """A look, ready to be applied to pictures of one format."""
+    """A look, ready to be applied to frames of one format."""
 
     def __init__(self, look: Look, pixel_format: str) -> None:
         """pixel_format: planar Y′CbCr of limited range."""
@@ -257,14 +257,14 @@ class Colouring:
         self.layout = PixelLayout.of(pixel_format)
 
     def change(self, picture: VideoFrame, matrix: int) -> None:
-        """Change a picture in place. matrix: that it was coded with. It must be writable."""
+        """Change a frame in place. matrix: that it was coded with. It must be writable."""
         way = _way(self.look, ColourCode(self.layout.bit_depth, matrix))
         planes = [plane_array(picture.planes[place], self.layout) for place in range(3)]
         way.change(planes[0], planes[1], planes[2], self.layout)
 
 
 def colour_linear(picture: VideoFrame, look: Look) -> VideoFrame:
-    """A look applied to a picture of floating point R, G and B, values beyond 0…1 included."""
+    """A look applied to a frame of floating point R, G and B, values beyond 0…1 included."""
     samples: Any = np.ascontiguousarray(picture.to_ndarray(format="gbrpf32le"))
     processor_of(look).apply(samples)
     changed = VideoFrame.from_ndarray(samples, format="gbrpf32le")

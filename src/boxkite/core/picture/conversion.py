@@ -1,4 +1,4 @@
-"""What is done to the frames of a source for one file, as plain values."""
+"""The changes to the frames of a source for one file, as plain values."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def _no_text(frame: int) -> Mapping[LiveToken, str]:
 
 @dataclass(frozen=True)
 class FrameConversion:
-    """What is done to each frame."""
+    """The changes to each frame."""
 
     video: Video
     """How it is coded at last: codec, pixel format, scan."""
@@ -36,7 +36,7 @@ class FrameConversion:
 
 
 def conversion_of(row: Row) -> FrameConversion:
-    """What is done to the frames of a row that has a picture and is encoded."""
+    """The changes to the frames of a row that has a frame and is encoded."""
     assert row.preset.video and row.geometry
     source = row.shot.footage.source.video
     return FrameConversion(

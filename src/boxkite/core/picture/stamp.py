@@ -1,4 +1,4 @@
-"""Laying a small picture with transparency over the planes of a video frame, in place."""
+"""Laying a small frame with transparency over the planes of a video frame, in place."""
 
 from __future__ import annotations
 
@@ -17,11 +17,12 @@ ACTION_SAFE = 0.035
 
 @dataclass(frozen=True)
 class PixelLayout:
-    """How a planar Y′CbCr format stores its samples. shift_x, shift_y: chroma subsampling as powers of two."""
+    """How a planar Y′CbCr format stores its samples."""
 
     bit_depth: int
     shift_x: int
     shift_y: int
+    """Chroma subsampling as powers of two."""
     has_alpha: bool = False
 
     @classmethod
@@ -35,14 +36,13 @@ class PixelLayout:
 
 @dataclass(frozen=True)
 class Stamp:
-    """Something to lay over a picture: out = picture × keep ÷ 256 + add, for Y′, Cb and Cr.
-
-    keep: arrays (height, width) in 0…256, one a plane. add: already weighted, and never more than there is room for.
-    Both uint16 for pictures of 8 bit, else uint32. Chroma arrays are of the size that the subsampling gives.
-    """
+    """Something to lay over a frame: out = picture × keep ÷ 256 + add, for Y′, Cb and Cr."""
 
     keep: tuple[Array, Array, Array]
+    """Arrays (height, width) in 0…256, one a plane."""
     add: tuple[Array, Array, Array]
+    """Already weighted, and never more than there is room for. Both uint16 for frames of 8 bit, else uint32. Chroma
+    arrays are of the size that the subsampling gives."""
 
     @property
     def size(self) -> tuple[int, int]:
@@ -51,7 +51,7 @@ class Stamp:
 
 
 def make_stamp(rgb: Array, alpha: Array, layout: PixelLayout) -> Stamp:
-    """Prepare a picture once for laying over many.
+    """Prepare a frame once for laying over many.
 
     rgb: float (height, width, 3) in 0…1; alpha: float (height, width) in 0…1. Both sides must be multiples
     of the subsampling. Converted by the BT.709 matrix to limited range.

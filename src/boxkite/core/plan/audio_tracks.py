@@ -1,4 +1,4 @@
-"""Which sound tracks a file holds, what each is made of, and in which layout."""
+"""Which audio tracks a file holds, what each is made of, and in which layout."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ _MOST_FLAC = 8
 
 
 def file_tracks(audio: Audio | None, tracks: tuple[int, ...]) -> list[tuple[int, ...]]:
-    """Which of the source's sound streams each track of the file is made of, by position."""
+    """Which of the source's audio streams each track of the file is made of, by position."""
     if not audio or not tracks:
         return []
     if audio.tracks in ("merged", "mixed"):
@@ -37,7 +37,7 @@ def layout_of(audio: Audio, parts: Sequence[AudioInfo]) -> str:
 
 
 def unheld_audio(source: Source, audio: Audio) -> str:
-    """Why a codec that loses nothing cannot hold the sound as it is; empty where it can."""
+    """Why a codec that loses nothing cannot hold the audio as it is; empty where it can."""
     tracks = tuple(range(len(source.audio)))[: 1 if audio.tracks == "first" else None]
     most = max(
         (sum(source.audio[one].channels for one in places) for places in file_tracks(audio, tracks)),

@@ -1,4 +1,4 @@
-"""Burn-ins of a plan: their patterns filled in for each row, with signs where something runs along."""
+"""Burn-ins of a plan: their patterns filled in for each row, with characters where something runs along."""
 
 from __future__ import annotations
 
@@ -14,8 +14,10 @@ from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import BurnIn, Preset
 from boxkite.core.shots.tokens import TOKENS
 
-_RUNNING_SIGNS = {chr(place): running for place, running in enumerate(LiveToken, start=1)}
-_RUNNING_VALUES: dict[str, Value] = {running.value: Text(sign) for sign, running in _RUNNING_SIGNS.items()}
+_LIVE_CHARACTERS = {chr(place): running for place, running in enumerate(LiveToken, start=1)}
+_LIVE_VALUES: dict[str, Value] = {
+    running.value: Text(character) for character, running in _LIVE_CHARACTERS.items()
+}
 
 
 class BurnIns:
@@ -34,41 +36,41 @@ class BurnIns:
         if id(preset) not in self._read:
             read = [(one, read_text_pattern(one.text)) for one in preset.burn_in]
             self._read[id(preset)] = [(one, pattern, _always_alike(one, pattern)) for one, pattern in read]
-        own: dict[str, Value] = {**_RUNNING_VALUES, "name": Text(name.rpartition("/")[2])}
+        own: dict[str, Value] = {**_LIVE_VALUES, "name": Text(name.rpartition("/")[2])}
         planned, warnings = [], []
         for one, pattern, alike in self._read[id(preset)]:
             if alike:
                 planned.append(alike)
                 fixed = "".join(part for part in alike.parts if not isinstance(part, LiveToken))
-                if not fixed.isascii() and (signs := missing_glyphs(fixed, one.font)):
-                    warnings.append(GLYPHS_MISSING(characters=signs))
+                if not fixed.isascii() and (characters := missing_glyphs(fixed, one.font)):
+                    warnings.append(GLYPHS_MISSING(characters=characters))
                 continue
             values: ChainMap[str, Value] = ChainMap(own, of_output, of_shot)  # type: ignore[arg-type]
             if any(choice.name not in own and choice.name not in TOKENS for choice in pattern.choices):
                 check_tokens(pattern, {*TOKENS, *values})
             text = plain_text(pattern, values)
             planned.append(PlannedBurnIn(_parts(text), one))
-            if not text.isascii() and (signs := missing_glyphs(text, one.font)):
-                warnings.append(GLYPHS_MISSING(characters=signs))
+            if not text.isascii() and (characters := missing_glyphs(text, one.font)):
+                warnings.append(GLYPHS_MISSING(characters=characters))
         return tuple(planned), tuple(warnings)
 
 
 def _always_alike(wanted: BurnIn, pattern: Pattern) -> PlannedBurnIn | None:
     """The burn-in where it is the same for all shots but for what runs along; else None."""
-    if all(choice.name in _RUNNING_VALUES for choice in pattern.choices):
-        return PlannedBurnIn(_parts(plain_text(pattern, _RUNNING_VALUES)), wanted)
+    if all(choice.name in _LIVE_VALUES for choice in pattern.choices):
+        return PlannedBurnIn(_parts(plain_text(pattern, _LIVE_VALUES)), wanted)
     return None
 
 
 def _parts(text: str) -> tuple[str | LiveToken, ...]:
-    if not any(sign in text for sign in _RUNNING_SIGNS):
+    if not any(character in text for character in _LIVE_CHARACTERS):
         return (text,)
     parts: list[str | LiveToken] = []
-    for sign in text:
-        if sign in _RUNNING_SIGNS:
-            parts.append(_RUNNING_SIGNS[sign])
+    for character in text:
+        if character in _LIVE_CHARACTERS:
+            parts.append(_LIVE_CHARACTERS[character])
         elif parts and not isinstance(parts[-1], LiveToken):
-            parts[-1] += sign
+            parts[-1] += character
         else:
-            parts.append(sign)
+            parts.append(character)
     return tuple(parts)

@@ -33,7 +33,7 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
 
 
 def numbered(rows: Sequence[Row], taken: Callable[[Path], bool]) -> list[Row]:
-    """The rows with _2, _3 … behind names that others of them bear, or that are taken on the disk."""
+    """The rows with _2, _3 … after names that others of them bear, or that are taken on the disk."""
     seen: set[str] = set()
     result = []
     for row in rows:
@@ -70,7 +70,7 @@ def _clash_message(first: Row, second: Row) -> str:
 
 def _working_pattern(first: Row, second: Row, rows: Sequence[Row], pattern: str) -> str:
     if first.shot is second.shot:
-        return f'give each preset a folder of its own, or use {setting("names")} "{pattern}_@preset"'
+        return f'give each preset a separate folder, or use {setting("names")} "{pattern}_@preset"'
     digits = "0" * (len(str(len(rows))) - 1) + "1"
     return f'a pattern that works: {setting("names")} "{pattern}_@(count:{digits})"; or {setting("existing")} number'
 

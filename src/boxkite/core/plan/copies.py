@@ -93,7 +93,7 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
     outputs: dict[tuple[str, Path, str], list[Row]] = {}
     for row in rows:
         if row.is_copied:
-            outputs.setdefault((row.preset.name, row.folder, row.ending), []).append(row)
+            outputs.setdefault((row.preset.name, row.folder, row.extension), []).append(row)
     if not outputs:
         raise PlanError(
             f"{setting('joined')}: nothing here is copied",
@@ -132,7 +132,7 @@ def _check_alike(parts: Sequence[Row]) -> None:
 
 
 def _streams(source: Source) -> list[tuple[str, object]]:
-    """What must be the same for streams to follow each other in one file, in words and values."""
+    """The properties that streams must share to follow each other in one file, each with its name."""
     video = source.video
     assert video
     settings: list[tuple[str, object]] = [
@@ -140,10 +140,10 @@ def _streams(source: Source) -> list[tuple[str, object]]:
         ("the picture size", video.size),
         ("the pixel format", video.pixel_format),
         ("the rate", str(video.rate)),
-        ("the number of sound tracks", len(source.audio)),
+        ("the number of audio tracks", len(source.audio)),
     ]
     for audio in source.audio:
-        settings.append(("the sound", f"{audio.codec} {audio.sample_rate_hz} Hz {audio.shown_layout}"))
+        settings.append(("the audio", f"{audio.codec} {audio.sample_rate_hz} Hz {audio.shown_layout}"))
     try:
         with open_source(source) as container:
             set_up = [

@@ -1,4 +1,4 @@
-"""What is there already under the names of a plan, and what becomes of it."""
+"""Existing files under the names of a plan: numbered, kept or replaced."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from boxkite.core.plan.inputs import Inputs
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Action, Replaced, Row
 from boxkite.core.plan.since import same_stamp
-from boxkite.core.presets.codecs import IMAGE_ENDINGS
+from boxkite.core.presets.codecs import IMAGE_EXTENSIONS
 from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import Records
 
@@ -132,7 +132,7 @@ def _never_replaced(row: Row, found: Path, inputs: Inputs) -> str:
 def _no_image_of(row: Row) -> str:
     """The name of something in a folder of images that is none of a row's; empty where there is nothing."""
     name = row.name.rpartition("/")[2]
-    image = re.compile(rf"{re.escape(name)}\.\d+{re.escape(IMAGE_ENDINGS[str(row.preset.container)])}")
+    image = re.compile(rf"{re.escape(name)}\.\d+{re.escape(IMAGE_EXTENSIONS[str(row.preset.container)])}")
     for entry in os.scandir(row.path):
         if not image.fullmatch(entry.name) or not entry.is_file(follow_symlinks=False):
             return entry.name
@@ -153,7 +153,7 @@ def _kept(rows: Sequence[Row], there: dict[str, Path], progress: Progress) -> li
             progress(found.name)
             made = records.made_at(found) if records else None
             if reason := _unlike(row, found, recipes, made):
-                others.append(f"{row.name}{row.ending}: {reason}")
+                others.append(f"{row.name}{row.extension}: {reason}")
             result.append(replace(row, action=Action.KEEP))
     if others:
         raise PlanError(

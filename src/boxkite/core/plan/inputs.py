@@ -63,7 +63,7 @@ def _of_rows(rows: Sequence[Row]) -> Iterator[Path]:
 
 
 def _of_source(source: Source) -> Iterator[Path]:
-    """The file or images of a source, and whatever beside it bears its name: sidecars, grades, recorded sound."""
+    """The file or images of a source, and whatever beside it bears its name: sidecars, grades, recorded audio."""
     if source.sequence:
         images = source.sequence
         yield images.folder

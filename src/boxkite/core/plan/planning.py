@@ -57,9 +57,11 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     unnamed: list[tuple[Shot, NameTooLongError]] = []
     for index, shot in enumerate(gathered.shots):
         for treatment in treatments[index]:
-            ending = shot.footage.source.path.suffix if treatment.preset.copy else treatment.preset.ending
+            extension = (
+                shot.footage.source.path.suffix if treatment.preset.copy else treatment.preset.extension
+            )
             try:
-                name, plain_name = names.names(index, treatment, ending)
+                name, plain_name = names.names(index, treatment, extension)
             except NameTooLongError as error:
                 if len(gathered.shots) == 1:
                     raise
@@ -96,7 +98,7 @@ def _plan_of_table(job: Job, progress: Progress) -> Plan:
 
 
 def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
-    """The plan held against itself, an earlier batch where that is asked for, what is there, and the space there is."""
+    """The plan checked against itself, an earlier batch if asked for, existing files, and the free space."""
     if job.existing == "number":
         plan = replace(plan, rows=tuple(numbered(plan.rows, lambda _: False)))
     check_clashes(plan.rows, plan.pattern)
@@ -151,7 +153,7 @@ class Outputs:
 
     @property
     def any_audio_alone(self) -> bool:
-        """Whether any preset makes something of sources without a picture."""
+        """Whether any preset makes something of sources without a frame."""
         return any(preset.audio and not preset.video for _, preset in self._read.values())
 
     def of(self, outputs: Sequence[Output]) -> list[tuple[Output, Preset]]:
@@ -160,7 +162,7 @@ class Outputs:
         return [self._read[output] for output in dict.fromkeys(with_others)]
 
     def has_audio_file(self, preset: Preset) -> bool:
-        """Whether a preset that is made along with this one holds the sound."""
+        """Whether a preset that is made along with this one holds the audio."""
         settled = (self._settle(Output(name, Path()))[1] for name in preset.with_presets)
         return any(other.audio for other in settled)
 
@@ -187,7 +189,7 @@ class Outputs:
 
 
 def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatment]], list[LeftOut]]:
-    """What each shot is made into, by its place; what cannot be is left out, with the reason."""
+    """The treatments of each shot, by its place; those that cannot be made are left out, with the reason."""
     known: dict[tuple[int, tuple[Output, ...]], list[Treatment]] = {}
     treatments: list[Sequence[Treatment]] = []
     left_out = []

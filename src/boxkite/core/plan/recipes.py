@@ -1,4 +1,4 @@
-"""One checksum over all that decides how a file looks and sounds, so that like can be told from unlike."""
+"""One checksum over all that decides how a file looks and audio, so that like can be told from unlike."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ class Recipes:
         return text_checksum(json.dumps(parts, default=str))
 
     def _of_step(self, step: DecisionStep | FileStep | SpacesStep) -> Any:
-        """What tells a step of a look from another: of files, what is in them."""
+        """The value that identifies a step of a look: of files, the checksum of their content."""
         if not isinstance(step, FileStep):
             return asdict(step)
         if step.path not in self._of_file:

@@ -75,7 +75,7 @@ class RowNames:
         """The values of a shot, whatever it is made into."""
         return self._values.of(self._shots[index], index)
 
-    def names(self, index: int, treatment: Treatment, ending: str) -> tuple[str, str]:
+    def names(self, index: int, treatment: Treatment, extension: str) -> tuple[str, str]:
         """(name, the same with the version left out) of a shot in one output. Raises PatternError."""
         shot = self._shots[index]
         pattern = self._pattern(shot, index)
@@ -93,7 +93,7 @@ class RowNames:
         except PatternError as error:
             error.message = f"{error.message} (the shot of {shot.origin})"
             raise
-        check_length(name, ending, pattern)
+        check_length(name, extension, pattern)
         if not of_output:
             self._kept = index, name, plain
         return name, plain
@@ -145,7 +145,7 @@ def _checked(text: str, shots: Sequence[Shot], known: Collection[str]) -> Patter
 
 
 def _check_no_second_version(pattern: Pattern, values: Values) -> None:
-    """Make sure that no other value brings a version of its own. Raises PatternError with the column."""
+    """Make sure that no other value brings a version itself. Raises PatternError with the column."""
     for choice in pattern.choices:
         value = values.get(choice.name)
         if choice.name.casefold() == VERSION or not isinstance(value, Text):

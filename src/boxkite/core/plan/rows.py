@@ -40,7 +40,7 @@ class PlannedBurnIn:
 
 
 class Action(StrEnum):
-    """What becomes of a row when its plan is run."""
+    """What running the plan does with a row."""
 
     MAKE = "make"
     REPLACE = "replace"
@@ -49,53 +49,59 @@ class Action(StrEnum):
 
 @dataclass(frozen=True)
 class Replaced:
-    """What a row takes the place of. stamp: as the plan saw it. is_ours: whether a batch on record made it."""
+    """A file that a row replaces."""
 
     stamp: str
+    """As the plan saw it."""
     is_ours: bool
+    """Whether a batch on record made it."""
 
 
 @dataclass(frozen=True, slots=True)
 class Row:
-    """One file to be written. folder: of its output, absolute. name: below that, without ending.
-
-    plain_name: the name with the version left out. geometry: of the picture, None where it has none. copied: the
-    frames of a copy, which begins and ends where the source lets it. sound_tracks: which of the source's sound
-    streams it holds, by position. expected_bytes: about; spread: how far off that may be, as factors. action: make
-    it, replace what bears its name, or keep that because it is the same. replaces: what it takes the place of.
-    change: against an earlier batch.
-    look: what is done to its colours. accept_damaged: make it of what there is, where the source is damaged.
-    decode_with: a kind of decoder outside the CPU.
-    parts: of a file of several copies, one after the other; each as a row of its own. exact: encoded because a copy
-    would not have been exact.
-    """
+    """One file to be written."""
 
     number: int
     shot: Shot
     preset: Preset
     folder: Path
+    """The folder of its output, absolute."""
     name: str
+    """Its path below the folder, without extension."""
     plain_name: str
+    """The name with the version left out."""
     geometry: Geometry | None
+    """The shape of its picture; None if it has none."""
     burn_ins: tuple[PlannedBurnIn, ...]
     audio_tracks: tuple[int, ...]
     expected_bytes: int
+    """The expected size, roughly."""
     spread: tuple[float, float] = (1.0, 1.0)
+    """How far off that may be, as factors for the least and the most."""
     warnings: tuple[Notice, ...] = ()
     copied: Span | None = None
+    """The frames of a copy, which begins and ends where the source allows; None if it is encoded."""
     action: Action = Action.MAKE
+    """Make it, replace what bears its name, or keep that because it is the same."""
     replaces: Replaced | None = None
+    """What it takes the place of."""
     change: str = ""
+    """How it differs from an earlier batch, in words."""
     look: Look = ()
+    """The steps that change its colours."""
     accept_damaged: bool = False
+    """Whether it is made even if the source is damaged."""
     decode_with: str = ""
+    """A hardware decoder; empty for the CPU."""
     parts: tuple[Row, ...] = ()
+    """The rows of a joined file's copies, in order; empty for other files."""
     exact: bool = False
+    """Whether it is encoded because a copy would not have been exact."""
 
     @property
     def place(self) -> str:
         """The whole path as text."""
-        return f"{self.folder}{os.sep}{self.name}{self.ending}"
+        return f"{self.folder}{os.sep}{self.name}{self.extension}"
 
     @property
     def path(self) -> Path:
@@ -103,13 +109,15 @@ class Row:
         return Path(self.place)
 
     @property
-    def ending(self) -> str:
+    def extension(self) -> str:
         """The ending of the file's name, dot included; a copy keeps its source's."""
-        return self.shot.footage.source.path.suffix if self.preset.copy or self.exact else self.preset.ending
+        return (
+            self.shot.footage.source.path.suffix if self.preset.copy or self.exact else self.preset.extension
+        )
 
     @property
     def is_copied(self) -> bool:
-        """Whether it is made without coding anew."""
+        """Whether it is made without re-encoding."""
         return self.preset.copy
 
     @property
@@ -149,7 +157,7 @@ class Row:
 
     @property
     def is_silent_track(self) -> bool:
-        """Whether it holds a silent track because there is no sound."""
+        """Whether it holds a silent track because there is no audio."""
         audio = self.preset.audio
         return bool(audio and audio.if_none == "silence" and not self.audio_tracks)
 
@@ -160,7 +168,7 @@ class Row:
 
     @property
     def frames(self) -> int:
-        """Pictures it holds: one for each frame of its span, or so many that they last as long at another rate."""
+        """Frames it holds: one for each frame of its span, or so many that they last as long at another rate."""
         if self.parts:
             return sum(part.frames for part in self.parts)
         rate = self.preset.frame_rate
@@ -171,7 +179,7 @@ class Row:
         )
 
     def frame_shown(self, picture: int) -> int:
-        """The source's frame that one of its pictures shows, both counted from 0 at its first."""
+        """The source's frame that one of its frames shows, both counted from 0 at its first."""
         rate = self.preset.frame_rate
         if rate is None:
             return picture
@@ -179,7 +187,7 @@ class Row:
 
     @property
     def start_timecode(self) -> Timecode:
-        """Timecode of its first picture, in the counting of its own rate."""
+        """Timecode of its first frame, in the counting of its own rate."""
         start, rate = self.in_timecode, self.rate
         return start if rate == start.rate else start.relabelled(rate, drop=start.drop and rate.can_drop)
 
@@ -201,7 +209,7 @@ class Row:
 
 @dataclass(frozen=True)
 class Volume:
-    """What a plan needs of one volume, and what is free there, in bytes."""
+    """The bytes a plan needs on one volume, and those that are free there."""
 
     folder: Path
     needed_bytes: int
@@ -210,7 +218,7 @@ class Volume:
 
 @dataclass(frozen=True)
 class Gone:
-    """A file of an earlier batch that this plan does not make any more."""
+    """A file of an earlier batch that this plan no longer makes."""
 
     path: Path
     name: str
@@ -218,7 +226,7 @@ class Gone:
 
 @dataclass(frozen=True)
 class Plan:
-    """All rows, and all that is to be said beside them. unseen: what could not be looked into, and may hold more."""
+    """A plan: all rows, and the notices about them."""
 
     rows: tuple[Row, ...]
     notices: tuple[Notice, ...]
@@ -229,6 +237,7 @@ class Plan:
     version: int | None = None
     gone: tuple[Gone, ...] = ()
     unseen: tuple[Unseen, ...] = ()
+    """Folders that could not be entered, and may hold more footage."""
 
     @property
     def to_make(self) -> tuple[Row, ...]:
@@ -298,7 +307,7 @@ def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, An
 
 
 def shot_as_json(row: Row) -> dict[str, Any]:
-    """What all rows of one shot and span have in common."""
+    """The values that all rows of one shot and span share."""
     shot, span = row.shot, row.span
     return {
         "source": str(shot.footage.source.path),
@@ -354,7 +363,7 @@ def _place_as_json(place: EditPlace | None) -> dict[str, Any]:
 
 
 def left_out_as_json(left_out: Sequence[LeftOut]) -> list[dict[str, Any]]:
-    """What became no row, as plain values."""
+    """The shots that were left out, as plain values."""
     return [
         {"name": one.name, "origin": one.origin, "reason": notice_as_json(one.reason)} for one in left_out
     ]

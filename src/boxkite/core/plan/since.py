@@ -18,7 +18,7 @@ def same_stamp(stamp: str, source: Source) -> bool:
 
 
 def stamp_of_source(source: Source) -> str:
-    """What tells a source from what it was before, as records keep it; empty for one that no file is read of."""
+    """The stamp of a source, as records keep it; empty for a source without a file."""
     return source.identity.stamp if source.identity else ""
 
 
@@ -26,7 +26,7 @@ def compare_with(rows: Sequence[Row], batch: BatchRecord) -> tuple[list[Row], li
     """(rows that are new or changed, rows that are the same, what is gone).
 
     A row is the same if the batch verified a file with the same frames of the same source, as it still is, by the
-    same recipe and under the same name, its version left out. Otherwise it is held against the file of its name,
+    same recipe and under the same name, its version left out. Otherwise it is compared with the file of its name,
     else of its marker or clip, and says what is different; what nothing was found for is new.
     """
     recipes = Recipes()

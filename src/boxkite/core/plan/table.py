@@ -26,7 +26,7 @@ from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
-ENDINGS = (".csv", ".tsv")
+EXTENSIONS = (".csv", ".tsv")
 _FIXED = ("make", "file", "preset", "folder", "source", "in", "out", "source starts at", "marker", "clip", "keywords",
           "note", "colour", "circled", "timeline", "timeline rate", "track", "event", "record in")  # fmt: skip
 _NEEDED = ("file", "preset", "folder", "source", "in", "out")
@@ -35,8 +35,8 @@ Progress = Callable[[str], None]
 
 
 def is_saved_plan(path: Path) -> bool:
-    """Whether a path is meant as a saved plan, by its ending."""
-    return path.suffix.lower() in ENDINGS
+    """Whether a path is meant as a saved plan, by its extension."""
+    return path.suffix.lower() in EXTENSIONS
 
 
 def save_plan(plan: Plan, path: Path) -> None:
@@ -55,7 +55,7 @@ def save_plan(plan: Plan, path: Path) -> None:
         shot, place = row.shot, row.shot.edited
         cells = {
             "make": "yes",
-            "file": f"{row.name}{row.ending}",
+            "file": f"{row.name}{row.extension}",
             "preset": row.preset.name,
             "folder": str(row.folder),
             "source": str(shot.footage.source.path.absolute()),
@@ -121,7 +121,7 @@ class TableReader:
             raise PlanError(
                 f"a saved plan says this itself: {', '.join(sorted(given))}",
                 path=self.path,
-                hint="edit the table, or plan anew",
+                hint="edit the table, or plan again",
             )
 
     def read(self) -> tuple[list[tuple[Shot, Treatment, str]], list[LeftOut]]:
@@ -263,10 +263,14 @@ class TableReader:
         return self._makings[key]
 
     def _name(self, line: Line, shot: Shot, preset: Preset) -> str:
-        """The name below its folder, without its ending, as safe as a pattern would have made it."""
+        """The name below its folder, without its extension, as safe as a pattern would have made it."""
         text = self._cell(line, "file").replace("\\", "/")
-        ending = shot.footage.source.path.suffix if preset.copy else preset.ending
-        name = text[: len(text) - len(ending)] if ending and text.lower().endswith(ending.lower()) else text
+        extension = shot.footage.source.path.suffix if preset.copy else preset.extension
+        name = (
+            text[: len(text) - len(extension)]
+            if extension and text.lower().endswith(extension.lower())
+            else text
+        )
         parts = name.split("/")
         for part in parts:
             if not part or part != safe_component(clean_value(part)):
@@ -276,6 +280,6 @@ class TableReader:
                     else ""
                 )
                 raise self._wrong(line, "file", f"“{part}” is no name for a file or folder", hint)
-            if byte_length(part + ending) > MOST_BYTES:
+            if byte_length(part + extension) > MOST_BYTES:
                 raise self._wrong(line, "file", f"“{part[:40]}…” is too long for a file name")
         return name

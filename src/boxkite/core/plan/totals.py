@@ -1,4 +1,4 @@
-"""What a plan adds up to: files, length, size, time, and what will not come out as in the edit."""
+"""The totals of a plan: files, length, size, time, and differences from the edit."""
 
 from __future__ import annotations
 
@@ -25,18 +25,18 @@ class ExpectedTime:
 
 @dataclass(frozen=True)
 class Totals:
-    """What the rows to be made add up to. seconds: of footage; bytes_between: the least and the most expected.
-
-    sources, source_bytes: the files they are made from. unlike: by kind, how many shots it is said of.
-    """
+    """The totals of the rows to be made."""
 
     files: int
     shots: int
     seconds: Fraction
+    """Of footage."""
     expected_bytes: int
     bytes_between: tuple[int, int]
+    """The least and the most expected."""
     sources: int
     source_bytes: int
+    """The size of the files they are made from."""
     differences: Mapping[EditDifference, int]
 
     @property

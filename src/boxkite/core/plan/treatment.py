@@ -1,4 +1,4 @@
-"""What all shots of one source have in common in one output: size, sound, what is left out, what cannot be."""
+"""The treatment of all shots of one source in one output: size, audio, streams left out, reasons against it."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ _COPY_SPREAD = (0.8, 1.3)
 
 @dataclass(frozen=True)
 class Treatment:
-    """How the shots of one source are made in one output. unfit: why they cannot be; empty where they can."""
+    """How the shots of one source are made in one output."""
 
     output: Output
     preset: Preset
@@ -46,6 +46,7 @@ class Treatment:
     warnings: tuple[Notice, ...]
     spread: tuple[float, float] = (1.0, 1.0)
     unfit: str = ""
+    """Why they cannot be; empty where they can."""
 
     def bytes_of(self, frames: int) -> int:
         """About how large a file of so many frames is."""
@@ -56,7 +57,7 @@ class Treatment:
     def of(
         cls, footage: IndexedSource, output: Output, preset: Preset, *, has_audio_file: bool = False
     ) -> Treatment:
-        """Settle it for a source. sound_beside: the sound goes into a file that is made along with this one."""
+        """Settle it for a source. sound_beside: the audio goes into a file that is made along with this one."""
         source, video = footage.source, footage.source.video
         unfit = _unfit(footage, preset)
         geometry = None
@@ -93,7 +94,7 @@ class Treatment:
             if video and video.has_alpha and not keeps_alpha(preset.video.written_format):
                 warnings.append(ALPHA_LEFT_OUT())
         elif not tracks:
-            unfit = unfit or "there is no sound in it"
+            unfit = unfit or "there is no audio in it"
         width, height = (geometry.width_px, geometry.height_px) if geometry else (0, 0)
         rate = preset.frame_rate or footage.frame_index.rate
         size = preset.bytes_per_frame(width, height, rate.fraction, len(tracks))

@@ -40,7 +40,7 @@ def next_version(pattern: Pattern, tried: Iterable[tuple[Path, str]]) -> int:
     """One above the highest version found in any of the folders a plan writes to.
 
     tried: each output folder with a name below it, in which MARK stands for the version. Files and folders
-    count whose name holds a number where the pattern has it, between the same signs.
+    count whose name holds a number where the pattern has it, between the same characters.
     """
     number = _number_between(pattern)
     folders = {folder / above for folder, name in tried if (above := _above_version(name)) is not None}
@@ -62,14 +62,14 @@ def _above_version(name: str) -> str | None:
 
 
 def _number_between(pattern: Pattern) -> re.Pattern[str]:
-    """What finds the version in a file's name: the number with the pattern's own signs around it."""
+    """The expression that finds the version in a file's name: the number with the pattern's text around it."""
     around = _around(pattern.parts)
     assert around
     before, after = around
     if isinstance(before, TokenPart):
         column = next(choice.column for choice in pattern.choices if choice.name.casefold() == VERSION)
         raise PatternError(
-            "a version needs a sign of its own before it, or it cannot be told from what stands there",
+            "a version needs a separate character before it, or it cannot be told from what stands there",
             pattern=pattern.text,
             column=column,
             hint="as _v@version",
@@ -82,7 +82,7 @@ def _number_between(pattern: Pattern) -> re.Pattern[str]:
 
 
 def _around(parts: Sequence[Part]) -> tuple[Part | None, Part | None] | None:
-    """What stands before and after the version; None on either side where a name begins or ends there."""
+    """The parts before and after the version; None where a name begins or ends there."""
     for index, part in enumerate(parts):
         if isinstance(part, OptionalPart) and (found := _around(part.parts)):
             return found

@@ -1,4 +1,4 @@
-"""What each codec and container takes: the tables a preset is checked against when it is read."""
+"""The codecs and containers: the tables a preset is checked against when it is read."""
 
 from __future__ import annotations
 
@@ -25,32 +25,32 @@ CODECS_OF: dict[str, tuple[set[str], set[str]]] = {
     "wav": (set(), _PCM),
     **{sequence: ({sequence}, set()) for sequence in SEQUENCES},
 }
-"""Picture and sound codecs each container is written with here: those its common readers take."""
+"""Picture and audio codecs each container is written with here: those its common readers take."""
 
 _YUV = ("yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le")
 
 
 @dataclass(frozen=True)
 class Codec:
-    """One picture codec.
-
-    formats: pixel formats by the codec library's names, the usual one first. profiles: the formats each
-    takes. quality: from best to worst, where it codes to a constant quality. smallest, largest: sides in pixels.
-    two_passes: whether it can spread a bitrate by a first pass over the pictures.
-    even_width: whether a picture without subsampling has an even width too. spread: how far a file's size may be
-    from what is expected, as factors, where the bits are not told.
-    """
+    """One picture codec."""
 
     formats: tuple[str, ...]
+    """Pixel formats by the codec library's names, the usual one first."""
     profiles: dict[str, tuple[str, ...]]
+    """The formats each takes."""
     quality: tuple[int, int] | None = None
+    """From best to worst, where it codes to a constant quality."""
     has_bitrate: bool = False
     has_speed: bool = False
     smallest: tuple[int, int] = (16, 16)
     largest: tuple[int, int] = (16384, 16384)
+    """Sides in pixels."""
     spread: tuple[float, float] = (0.1, 3.0)
+    """How far a file's size may be from what is expected, as factors, where the bits are not told."""
     even_width: bool = False
+    """Whether a frame without subsampling has an even width too."""
     two_passes: bool = False
+    """Whether it can spread a bitrate by a first pass over the frames."""
 
 
 CODECS: dict[str, Codec] = {
@@ -108,18 +108,18 @@ def keeps_alpha(pixel_format: str) -> bool:
     return pixel_format.startswith(("yuva", "rgba", "gbrap"))
 
 
-IMAGE_ENDINGS = {"png": ".png", "tiff": ".tif", "dpx": ".dpx", "exr": ".exr", "jpeg": ".jpg"}
+IMAGE_EXTENSIONS = {"png": ".png", "tiff": ".tif", "dpx": ".dpx", "exr": ".exr", "jpeg": ".jpg"}
 COPIED_AS = {
     ".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "matroska", ".webm": "webm", ".mxf": "mxf",
     ".ts": "mpegts", ".mts": "mpegts", ".m2ts": "mpegts", ".avi": "avi", ".mpg": "mpeg",
 }  # fmt: skip
-"""By the ending of a source's name: the library's name of the container that a copy is written in."""
+"""By the extension of a source's name: the library's name of the container that a copy is written in."""
 DNXHR_BYTES = {"lb": 5888, "sq": 18944, "hq": 28672, "hqx": 28672, "444": 57344}
 """Of 255 macroblocks of 16 × 16 pixels (SMPTE ST 2019-1, the resolution independent profiles)."""
 
 
 def dnxhr_frame_bytes(profile: str, width_px: int, height_px: int) -> int:
-    """What every frame of DNxHR takes: by its macroblocks, in steps of 4096, at least 8192."""
+    """The bytes of every frame of DNxHR: by its macroblocks, in steps of 4096, at least 8192."""
     blocks = -(-width_px // 16) * -(-height_px // 16)
     size = blocks * DNXHR_BYTES[profile] // 255
     return max(8192, (size + 2048) // 4096 * 4096)
@@ -162,7 +162,7 @@ _LAYOUTS: dict[str, tuple[str, ...]] = {
     "flac": ("mono", "stereo", "2.1", "3.0", "4.0", "quad", "3.1", "4.1", "5.0", "5.0(side)", "5.1", "5.1(side)",
              "6.0", "6.1", "7.0", "7.1", "7.1(wide)"),
 }  # fmt: skip
-"""Layouts of sound, by the codec library's names, that codecs other than PCM take and tell again."""
+"""Layouts of audio, by the codec library's names, that codecs other than PCM take and tell again."""
 
 
 MXF_RATES = tuple(

@@ -10,12 +10,12 @@ from boxkite.core.files.reading import require_file
 
 _FONTS = Path(__file__).parent / "font_files"
 TEXT_FONT = _FONTS / "DejaVuSans-Bold.ttf"
-RUNNING_FONT = _FONTS / "DejaVuSansMono-Bold.ttf"
+LIVE_FONT = _FONTS / "DejaVuSansMono-Bold.ttf"
 
 
 @lru_cache(maxsize=1024)
 def missing_glyphs(text: str, font: Path | None = None) -> str:
-    """Those signs of a text that its font cannot show. Raises PresetError for what is no font."""
+    """Those characters of a text that its font cannot show. Raises PresetError for what is no font."""
     from PIL import ImageFont
 
     try:
@@ -26,7 +26,7 @@ def missing_glyphs(text: str, font: Path | None = None) -> str:
         raise PresetError(f"the font cannot be read: {error}", path=font) from None
     nothing = bytes(drawn.getmask("\uffff"))
     return "".join(
-        sign
-        for sign in dict.fromkeys(text)
-        if not sign.isspace() and sign.isprintable() and bytes(drawn.getmask(sign)) == nothing
+        character
+        for character in dict.fromkeys(text)
+        if not character.isspace() and character.isprintable() and bytes(drawn.getmask(character)) == nothing
     )

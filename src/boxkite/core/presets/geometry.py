@@ -12,7 +12,7 @@ from boxkite.core.presets.model import Preset
 
 @dataclass(frozen=True)
 class Geometry:
-    """What is done to the shape of each frame: rotated, cropped, sized, bars."""
+    """The changes to the shape of each frame: rotation, cropping, sizing, bars."""
 
     rotation_degrees: int
     """0, 90, 180 or 270, counter-clockwise."""
@@ -34,7 +34,7 @@ class Geometry:
 
     @property
     def sized_to(self) -> tuple[int, int]:
-        """What the picture is sized to, before bars."""
+        """The size of the picture before bars are added."""
         return self.inner or (self.width_px, self.height_px)
 
     @property
@@ -46,13 +46,14 @@ class Geometry:
 
 @dataclass(frozen=True)
 class _Shape:
-    """A picture to be sized. step_x, step_y: what its sides must be multiples of."""
+    """A frame to be sized."""
 
     width_px: int
     height_px: int
     sample_aspect: Fraction
     step_x: int
     step_y: int
+    """What its sides must be multiples of."""
 
     def even(self, width: Fraction | int, height: Fraction | int) -> tuple[int, int]:
         """A size brought to the nearest that the pixel format takes."""
@@ -71,7 +72,7 @@ class _Shape:
 
 @dataclass(frozen=True)
 class Sizing:
-    """How pictures are brought to the size of an output."""
+    """How frames are brought to the size of an output."""
 
     way: Literal["scale", "fit", "fill", "exact"] = "scale"
     """scale: by a percentage; fit: into a box; fill: over a box, the rest cropped; exact: stretched to a box."""
@@ -80,17 +81,17 @@ class Sizing:
     percent: Fraction = Fraction(100)
     """Of both sides, for scale."""
     bars: bool = False
-    """Whether black bars fill the box that a picture is fitted into."""
+    """Whether black bars fill the box that a frame is fitted into."""
     enlarge: bool = False
-    """Whether fit and fill may make a picture larger than its source."""
+    """Whether fit and fill may make a frame larger than its source."""
     square_pixels: bool = False
-    """Whether anamorphic pictures get square pixels."""
+    """Whether anamorphic frames get square pixels."""
     steps: tuple[int, int] = (1, 1)
     """What width and height must be multiples of."""
 
 
 def steps_of(codec: str, pixel_format: str) -> tuple[int, int]:
-    """What the sides of a picture must be multiples of in a codec and a pixel format."""
+    """The numbers that width and height must be multiples of, for a codec and a pixel format."""
     subsampled = "420" in pixel_format or "422" in pixel_format
     return 2 if subsampled or CODECS[codec].even_width else 1, 2 if "420" in pixel_format else 1
 

@@ -24,16 +24,17 @@ _FILE_KEYS = ("image", "font", "file", "config")
 
 @dataclass(frozen=True)
 class PresetFile:
-    """Where a preset is kept. tables: what it says, where that stands in a job file and not in one of its own."""
+    """Where a preset is kept."""
 
     name: str
     path: Path
     built_in: bool
     tables: Mapping[str, Any] | None = field(default=None, compare=False)
+    """What it says, where that stands in a job file and not in one of its own."""
 
     @property
     def key(self) -> str:
-        """What stands before its keys, in messages."""
+        """The prefix of its keys in messages."""
         return "" if self.tables is None else f"presets.{self.name}"
 
 
@@ -64,12 +65,12 @@ def list_presets() -> list[PresetFile]:
 
 @dataclass(frozen=True)
 class Shelf:
-    """The presets within reach of a job. own: those it brings along, by name. changes: keys set from outside, as
-    {"review.video.quality": 20} for one preset or {"video.quality": 20} for all.
-    """
+    """The presets within reach of a job."""
 
     own: tuple[PresetFile, ...] = ()
+    """Those it brings along, by name."""
     changes: Mapping[str, Any] = field(default_factory=dict)
+    """Keys set from outside, as {"review.video.quality": 20} for one preset or {"video.quality": 20} for all."""
 
     def find(self, name: str) -> PresetFile:
         """The preset of a name or of a path to a .toml file. Raises PresetError with the nearest names."""
@@ -108,7 +109,7 @@ class Shelf:
         return preset
 
     def changes_of(self, name: str) -> dict[str, Any]:
-        """What is set from outside of one preset, by its own keys."""
+        """The changes to one preset from outside, by its own keys."""
         found = {}
         for key, value in self.changes.items():
             first, _, rest = key.partition(".")
@@ -119,7 +120,7 @@ class Shelf:
         return found
 
     def _tables(self, file: PresetFile, above: Sequence[PresetFile]) -> dict[str, Any]:
-        """What a preset says, laid over what it is based on."""
+        """The tables of a preset, merged with those it is based on."""
         from boxkite.core.presets.reading import checked, read_tables
 
         if file in above or len(above) > _MOST_BASES:
@@ -145,7 +146,7 @@ class Shelf:
         return merged(below, tables, path=file.path, above=file.key)
 
     def _base(self, file: PresetFile, name: str) -> PresetFile:
-        """What a preset is based on: a built-in one on a built-in one; one of its own name on the next it hides."""
+        """The base of a preset: built-in presets have built-in bases; one of its own name is the next it hides."""
         if file.built_in:
             return PresetFile(name, built_in_folder() / f"{name}.toml", built_in=True)
         if name == file.name:

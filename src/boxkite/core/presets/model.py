@@ -1,4 +1,4 @@
-"""What a preset says, and the checks that it holds together before anything is decoded."""
+"""Presets as data, and the checks that one is consistent before anything is decoded."""
 
 from __future__ import annotations
 
@@ -47,16 +47,7 @@ _STRICT: dict[str, Any] = {"extra": "forbid"}
 
 @dataclass(frozen=True, kw_only=True)
 class Video:
-    """How the picture is coded.
-
-    quality: constant quality, the lower the better (h264, hevc: 0 to 51; av1, vp9: 0 to 63; mjpeg, jpeg: 2 to 31);
-    bitrate_mbps: instead of it. speed: fast, good or best, the smallest files; encoder_speed: instead of it, the
-    encoder's own word or number. keyframe_seconds: longest way between keyframes. scan: interlaced sources keep
-    their fields, or are made progressive. passes: 2 spreads a bitrate by a first pass over all pictures. hardware:
-    an encoder outside the CPU, where there is one that works; else the CPU does it, and the file says so.
-    expected_bits_per_pixel: bits a pixel of each frame takes on average,
-    for the plan's sizes.
-    """
+    """How the picture is coded."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
@@ -64,14 +55,23 @@ class Video:
     profile: str | None = None
     pixel_format: str | None = None
     quality: Annotated[float, Interval(ge=0, le=63)] | None = None
+    """Constant quality, the lower the better (h264, hevc: 0 to 51; av1, vp9: 0 to 63; mjpeg, jpeg: 2 to 31)."""
     bitrate_mbps: Annotated[float, Interval(gt=0, le=10_000)] | None = None
+    """Instead of it."""
     speed: str | None = None
+    """Fast, good or best, the smallest files."""
     encoder_speed: str | None = None
+    """Instead of it, the encoder's own word or number."""
     keyframe_seconds: Annotated[float, Interval(gt=0, le=60)] | None = None
+    """Longest way between keyframes."""
     scan: Literal["keep", "progressive"] = "progressive"
+    """Interlaced sources keep their fields, or are made progressive."""
     passes: Literal[1, 2] = 1
+    """2 spreads a bitrate by a first pass over all frames."""
     hardware: str | None = None
+    """An encoder outside the CPU, where there is one that works; else the CPU does it, and the file says so."""
     expected_bits_per_pixel: Annotated[float, Interval(gt=0, le=200)] = 0.1
+    """Bits a pixel of each frame takes on average, for the plan's sizes."""
 
     def __post_init__(self) -> None:
         codec = CODECS[self.codec]
@@ -138,36 +138,35 @@ class Video:
         return (0.85, 1.15) if self.bitrate_mbps else CODECS[self.codec].spread
 
     def unfit_size(self, width_px: int, height_px: int) -> str:
-        """Why the codec does not take a picture of this size; empty where it does."""
+        """Why the codec does not take a frame of this size; empty where it does."""
         codec = CODECS[self.codec]
         if width_px < codec.smallest[0] or height_px < codec.smallest[1]:
             least = "x".join(map(str, codec.smallest))
-            return f"{self.codec} takes pictures from {least}, not {width_px}x{height_px}"
+            return f"{self.codec} takes frames from {least}, not {width_px}x{height_px}"
         if width_px > codec.largest[0] or height_px > codec.largest[1]:
             most = "x".join(map(str, codec.largest))
-            return f"{self.codec} takes pictures up to {most}, not {width_px}x{height_px}"
+            return f"{self.codec} takes frames up to {most}, not {width_px}x{height_px}"
         return ""
 
 
 @dataclass(frozen=True, kw_only=True)
 class Audio:
-    """How the sound is coded.
-
-    tracks: every one of the source, its first, merged: all their channels side by side in one, as a WAV file
-    holds them, or mixed: summed into one. channels: as they are, or mixed to a layout. loudness_lufs: the loudness
-    the sound is brought to (EBU R 128), its true peak (dBTP) kept under most_peak_dbtp. if_none: what is written
-    for sources without sound: nothing, or a silent track.
-    """
+    """How the audio is coded."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
     codec: AudioCodec
     bitrate_kbps: Annotated[int, Interval(ge=16, le=2000)] | None = None
     tracks: Literal["all", "first", "merged", "mixed"] = "all"
+    """Every one of the source, its first, merged: all their channels side by side in one, as a WAV file holds them, or
+    mixed: summed into one."""
     channels: Literal["keep", "mono", "stereo", "5.1"] = "keep"
+    """As they are, or mixed to a layout."""
     loudness_lufs: Annotated[float, Interval(ge=-60, le=-5)] | None = None
+    """The loudness the audio is brought to (EBU R 128), its true peak (dBTP) kept under most_peak_dbtp."""
     most_peak_dbtp: Annotated[float, Interval(ge=-20, le=0)] = -1.0
     if_none: Literal["nothing", "silence"] = "nothing"
+    """What is written for sources without sound: nothing, or a silent track."""
 
     def __post_init__(self) -> None:
         if self.bitrate_kbps is not None and self.codec not in SOUND_WITH_BITRATE:
@@ -183,24 +182,24 @@ class Audio:
 
 @dataclass(frozen=True, kw_only=True)
 class BurnIn:
-    """Text burnt into the picture.
-
-    text: a pattern; @timecode, @frame, @recordtimecode and @shotframe run along. height_percent: of the picture's
-    height. nudge: moved by so many percent of the picture's width and height, as (2, -1.5). colour, box_colour:
-    "#rrggbb". font: a font file, instead of the one that comes along.
-    """
+    """Text burnt into the picture."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
     text: Annotated[str, Len(1, 500)]
+    """A pattern; @timecode, @frame, @recordtimecode and @shotframe run along."""
     position: Position = "bottom left"
     nudge: tuple[Nudge, Nudge] = (0.0, 0.0)
+    """Moved by so many percent of the picture's width and height, as (2, -1.5)."""
     height_percent: Annotated[float, Interval(ge=1, le=30)] = 4.5
+    """Of the picture's height."""
     colour: str = "#ffffff"
     opacity: Annotated[float, Interval(gt=0, le=1)] = 0.9
     box_colour: str = "#000000"
+    """"#rrggbb"."""
     box_opacity: Annotated[float, Interval(ge=0, le=1)] = 0.55
     font: Path | None = None
+    """A font file, instead of the one that comes along."""
 
     def __post_init__(self) -> None:
         _check_colour("colour", self.colour)
@@ -209,10 +208,7 @@ class BurnIn:
 
 @dataclass(frozen=True, kw_only=True)
 class Watermark:
-    """A text or an image with transparency laid over the picture.
-
-    width_percent: of the picture's width. nudge: as of burn-ins. colour: of a text.
-    """
+    """A text or an image with transparency laid over the picture."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
@@ -220,8 +216,11 @@ class Watermark:
     image: Path | None = None
     position: Position = "right"
     nudge: tuple[Nudge, Nudge] = (0.0, 0.0)
+    """As of burn-ins."""
     colour: str = "#ffffff"
+    """Of a text."""
     width_percent: Annotated[float, Interval(ge=1, le=100)] = 18
+    """Of the picture's width."""
     opacity: Annotated[float, Interval(gt=0, le=1)] = 0.5
 
     def __post_init__(self) -> None:
@@ -237,20 +236,20 @@ def _check_colour(key: str, colour: str) -> None:
 
 @dataclass(frozen=True, kw_only=True)
 class LookSettings:
-    """How the picture's colours are changed, in this order.
-
-    cdl: the shot's own colour decision, from its edit, its table of metadata or a file beside it. beside: a look file
-    beside the footage, of its name. file: a look file for all shots. from_space, to_space: from one colour space
-    of `config` (an OpenColorIO file, else the one that comes with the library) to another, at last.
-    """
+    """How the picture's colours are changed, in this order."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
     cdl: bool = True
+    """The shot's own colour decision, from its edit, its table of metadata or a file beside it."""
     beside: bool = True
+    """A look file beside the footage, of its name."""
     file: Path | None = None
+    """A look file for all shots."""
     from_space: str | None = None
     to_space: str | None = None
+    """From one colour space of `config` (an OpenColorIO file, else the one that comes with the library) to another, at
+    last."""
     config: Path | None = None
 
     def __post_init__(self) -> None:
@@ -262,23 +261,13 @@ class LookSettings:
 
 @lru_cache(maxsize=64)
 def _rate_said(text: str) -> FrameRate:
-    """A rate as a preset says it; it is asked for with every picture."""
+    """A rate as a preset says it; it is asked for with every frame."""
     return FrameRate.parse(text)
 
 
 @dataclass(frozen=True, kw_only=True)
 class Preset:
-    """A whole recipe.
-
-    summary, good_for, plays: what it makes, for whom, and where that plays. size_percent scales both sides of the
-    picture; fit: the largest it may become ("1920x1080"), with black bars to that very size where bars says so;
-    fill: that size, what juts out cut off; exact: that size, whatever becomes of the proportions. Nothing but exact
-    makes a picture larger than the source, unless enlarge says so. square_pixels: anamorphic pictures get square
-    ones. scaling: the quality of sizing. rate: frames a second, where not the source's: pictures are repeated or
-    passed over. Sides come out even where codecs ask. first_number, digits, source_numbers: of numbered images.
-    copy: nothing is coded anew, the container stays the source's. with_presets: presets made along in the same
-    folder, as the sound beside pictures. Without video only the sound is written, without audio only the picture.
-    """
+    """A whole recipe."""
 
     __pydantic_config__: ClassVar[dict[str, Any]] = _STRICT
 
@@ -286,21 +275,34 @@ class Preset:
     summary: Annotated[str, Len(0, 200)] = ""
     good_for: Annotated[str, Len(0, 200)] = ""
     plays: Annotated[str, Len(0, 200)] = ""
+    """What it makes, for whom, and where that plays. size_percent scales both sides of the picture."""
     container: Container | None = None
     copy: bool = False
+    """Nothing is re-encoded, the container stays the source's."""
     size_percent: Annotated[float, Interval(gt=0, le=400)] = 100
     fit: str | None = None
+    """The largest it may become ("1920x1080"), with black bars to that very size where bars says so."""
     bars: bool = False
     fill: str | None = None
+    """That size, what juts out cut off."""
     exact: str | None = None
+    """That size, whatever becomes of the proportions. Nothing but exact makes a frame larger than the source, unless
+    enlarge says so."""
     enlarge: bool = False
     square_pixels: bool = False
+    """Anamorphic frames get square ones."""
     scaling: Scaling = "good"
+    """The quality of sizing."""
     rate: str | float | None = None
+    """Frames a second, where not the source's: frames are repeated or passed over. Sides are made even where codecs
+    ask."""
     first_number: Annotated[int, Interval(ge=0, le=99_999_999)] = 1
     digits: Annotated[int, Interval(ge=1, le=10)] = 4
     source_numbers: bool = False
+    """Of numbered images."""
     with_presets: tuple[str, ...] = ()
+    """Presets made along in the same folder, as the audio beside frames. Without video only the audio is written,
+    without audio only the picture."""
     video: Video | None = None
     audio: Audio | None = None
     burn_in: tuple[BurnIn, ...] = ()
@@ -323,7 +325,7 @@ class Preset:
                 f"video.codec: {self.container} takes {', '.join(sorted(videos)) or 'no picture'}"
             )
         if self.audio and self.audio.codec not in audios:
-            raise ValueError(f"audio.codec: {self.container} takes {', '.join(sorted(audios)) or 'no sound'}")
+            raise ValueError(f"audio.codec: {self.container} takes {', '.join(sorted(audios)) or 'no audio'}")
         if self.video is None and (self.burn_in or self.watermark or self.look or self.sizing or self.rate):
             raise ValueError("video: without it there is no picture to size, to colour or to write on")
         if self.audio and self.container == "wav" and self.audio.tracks == "all":
@@ -391,8 +393,8 @@ class Preset:
         return self.container in SEQUENCES
 
     @property
-    def ending(self) -> str:
-        """The file name's ending, dot included; empty for folders of images, and for copies, which keep theirs."""
+    def extension(self) -> str:
+        """The file name's extension, dot included; empty for folders of images, and for copies, which keep theirs."""
         return "" if self.container is None or self.is_sequence else f".{self.container}"
 
     @property
@@ -406,7 +408,7 @@ class Preset:
         return float(frame * 25 * 8 / 1_000_000)
 
     def bytes_per_frame(self, width_px: int, height_px: int, rate: Fraction, tracks: int = 1) -> Fraction:
-        """About how much a file grows with each frame, by what such pictures and sound tracks take on average."""
+        """About how much a file grows with each frame, by what such frames and audio tracks take on average."""
         bits = Fraction(0)
         if self.video and self.video.bitrate_mbps:
             bits += Fraction(round(self.video.bitrate_mbps * 1_000_000)) / rate

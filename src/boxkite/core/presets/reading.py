@@ -32,7 +32,7 @@ _KEY_FIRST = re.compile(r"([a-z_]+(?:\.[a-z_]+)*): ")
 
 
 def read_tables(path: Path) -> dict[str, Any]:
-    """What a TOML file says. Raises PresetError."""
+    """The tables of a TOML file. Raises PresetError."""
     try:
         return tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
     except OSError as error:

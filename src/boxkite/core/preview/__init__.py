@@ -1,1 +1,1 @@
-"""What is drawn of a plan before it is run: stills, contact strips and charts."""
+"""Pictures of a plan before it is run: stills, strips of cuts, charts."""

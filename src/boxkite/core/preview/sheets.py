@@ -12,7 +12,7 @@ from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import require_file
 from boxkite.core.files.writing import replace_file
 from boxkite.core.picture.stamp import ACTION_SAFE
-from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
+from boxkite.core.presets.fonts import LIVE_FONT, TEXT_FONT
 
 GRAPHICS_SAFE = 0.05
 """Share of each side outside the safe area for graphics (EBU R 95)."""
@@ -38,7 +38,7 @@ def with_guides(still: Image.Image) -> Image.Image:
 
 
 def side_by_side(before: Image.Image, after: Image.Image, captions: tuple[str, str]) -> Image.Image:
-    """The source's picture, brought to the size of the still, beside the still."""
+    """The source's frame, brought to the size of the still, beside the still."""
     before = before.resize(after.size, Image.Resampling.LANCZOS)
     return sheet([before, after], captions, columns=2, cell_width=after.width)
 
@@ -58,7 +58,7 @@ def sheet(
     draw = ImageDraw.Draw(paper)
     if title:
         draw.text((_MARGIN, _MARGIN - 4), title, font=ImageFont.truetype(str(TEXT_FONT), 20), fill=_INK)
-    font = ImageFont.truetype(str(RUNNING_FONT), 13)
+    font = ImageFont.truetype(str(LIVE_FONT), 13)
     for place, (still, caption) in enumerate(zip(small, captions, strict=True)):
         left = _MARGIN + place % columns * (cell_width + _GAP)
         top = _MARGIN + heading + place // columns * (cell_height + _GAP)

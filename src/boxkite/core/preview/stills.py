@@ -22,7 +22,7 @@ from boxkite.core.render.inputs import open_frames
 from boxkite.core.timebase import Span, Timecode
 
 _AROUND = 2
-"""Frames read before and behind the wanted one: filters that look at neighbours need them."""
+"""Frames read before and after the wanted one: filters that look at neighbours need them."""
 _DECODERS = {"libsvtav1": "libdav1d", "prores_ks": "prores", "libx264": "h264", "libx265": "hevc",
              "libvpx-vp9": "libvpx-vp9"}  # fmt: skip
 
@@ -77,7 +77,7 @@ def _prepared(row: Row, frame: int) -> VideoFrame:
 
 
 def _picture_at(row: Row, frame: int) -> int:
-    """Which of the row's pictures shows a frame first."""
+    """Which of the row's frames shows a frame first."""
     ahead = frame - row.span.start
     if row.preset.frame_rate is None:
         return ahead
@@ -115,14 +115,14 @@ def _encoded(row: Row, picture: VideoFrame) -> VideoFrame:
 
 
 def _tagged(shown: VideoFrame, encoded: VideoFrame) -> VideoFrame:
-    """A picture with the colour tags of the one it was made from, which single packets do not always carry."""
+    """A frame with the colour tags of the one it was made from, which single packets do not always carry."""
     if not shown.format.is_rgb:
         shown.colorspace, shown.color_range = encoded.colorspace, encoded.color_range
     return shown
 
 
 def as_image(picture: VideoFrame) -> Image.Image:
-    """A picture as R′G′B′ of 8 bit, by the matrix that it says or that its size lets assume."""
+    """A frame as R′G′B′ of 8 bit, by the matrix that it says or that its size lets assume."""
     if picture.format.is_rgb:
         return Image.fromarray(picture.reformat(format="rgb24").to_ndarray())
     shown = picture.reformat(format="rgb24", src_colorspace=matrix_of(picture), interpolation=EXACTLY)

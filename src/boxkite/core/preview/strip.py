@@ -1,4 +1,4 @@
-"""A strip of what detecting found: the last picture before each cut beside the first one after it."""
+"""A strip of what detecting found: the last frame before each cut beside the first one after it."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from boxkite.core.errors import MarksError
 from boxkite.core.files.writing import create_file
 from boxkite.core.footage.decoding import read_frames
 from boxkite.core.marks.cut_decider import Change
-from boxkite.core.presets.fonts import RUNNING_FONT, TEXT_FONT
+from boxkite.core.presets.fonts import LIVE_FONT, TEXT_FONT
 from boxkite.core.preview.stills import as_image
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span
@@ -26,7 +26,7 @@ _PAPER, _INK, _PALE = (250, 248, 243), (38, 36, 34), (120, 114, 106)
 def draw_strip(path: Path, footage: IndexedSource, changes: Sequence[Change]) -> int:
     """Draw the changes of a source as a PNG and return how many were drawn, at most MOST_DRAWN.
 
-    Raises MarksError when the file is there already or cannot be written; DamagedError where pictures are broken.
+    Raises MarksError when the file is there already or cannot be written; DamagedError where frames are broken.
     """
     if path.exists():
         raise MarksError("this file is there already", path=path, hint="nothing is overwritten: name another")
@@ -42,7 +42,7 @@ def draw_strip(path: Path, footage: IndexedSource, changes: Sequence[Change]) ->
     )
     sheet = Image.new("RGB", size, _PAPER)
     draw = ImageDraw.Draw(sheet)
-    title_font, font = ImageFont.truetype(str(TEXT_FONT), 20), ImageFont.truetype(str(RUNNING_FONT), 13)
+    title_font, font = ImageFont.truetype(str(TEXT_FONT), 20), ImageFont.truetype(str(LIVE_FONT), 13)
     more = f", the first {len(drawn)} drawn" if len(drawn) < len(changes) else ""
     title = f"{footage.source.label}: {len(changes)} changes found{more}"
     draw.text((_MARGIN, _MARGIN), title, font=title_font, fill=_INK)
@@ -64,7 +64,7 @@ def draw_strip(path: Path, footage: IndexedSource, changes: Sequence[Change]) ->
 
 
 def _pair(footage: IndexedSource, change: Change) -> tuple[Image.Image, Image.Image]:
-    """The pictures on both sides of a change, made small; of a dissolve, those where it begins and ends."""
+    """The frames on both sides of a change, made small; of a dissolve, those where it begins and ends."""
     reach = change.length // 2 + 1
     last = footage.frame_index.frame_count - 1
     places = (max(0, change.frame - reach), min(last, change.frame + reach - 1))

@@ -27,15 +27,14 @@ _SEPARATORS = "._- "
 
 @dataclass(frozen=True)
 class Renamed:
-    """One source with its new name. moves: every file of it and beside it, old and new path, the source's first.
-
-    names: by each name the source goes by in tables, the new one.
-    """
+    """One source with its new name."""
 
     source: Source
     new_label: str
     moves: tuple[tuple[Path, Path], ...]
+    """Every file of it and beside it, old and new path, the source's first."""
     names: Mapping[str, str]
+    """By each name the source goes by in tables, the new one."""
 
     @property
     def changes(self) -> bool:
@@ -46,7 +45,7 @@ class Renamed:
 def new_names(
     sources: Sequence[Source], names: str, known: Mapping[Path, KnownMetadata], user: str = ""
 ) -> list[Renamed]:
-    """Every source with the name that a pattern makes of its tokens; it stays in its folder and keeps its ending.
+    """Every source with the name that a pattern makes of its tokens; it stays in its folder and keeps its extension.
 
     Raises PatternError for a pattern that cannot be, PlanError for names that clash or are taken.
     """
@@ -95,11 +94,11 @@ def _file(source: Source, name: str) -> Renamed:
 
 
 def _escaped(text: str) -> str:
-    return "".join(f"[{sign}]" if sign in "*?[" else sign for sign in text)
+    return "".join(f"[{character}]" if character in "*?[" else character for character in text)
 
 
 def _images(source: Source, name: str) -> Renamed:
-    """All images of a sequence keep their numbers, and the sign before them."""
+    """All images of a sequence keep their numbers, and the character before them."""
     images = source.sequence
     assert images
     bare = images.prefix.rstrip(_SEPARATORS)

@@ -21,16 +21,18 @@ from boxkite.core.metadata.joining import SOURCE_COLUMNS
 
 @dataclass(frozen=True)
 class TableChange:
-    """One table that is rewritten. before, after: all its bytes, as text. cells: how many of them are changed."""
+    """One table that is rewritten."""
 
     path: str
     before: str
     after: str
+    """All its bytes, as text."""
     cells: int
+    """How many of them are changed."""
 
 
 def plan_tables(tables: Sequence[Path], names: Mapping[str, str]) -> tuple[TableChange, ...]:
-    """What becomes of tables when sources get new names. names: old by new, case ignored. Raises MarksError."""
+    """The changes to tables when sources get new names. names: new by old, case ignored. Raises MarksError."""
     folded = {old.casefold(): new for old, new in names.items()}
     changes = (_changed(path, folded) for path in dict.fromkeys(tables))
     return tuple(change for change in changes if change.cells)
@@ -96,7 +98,7 @@ def _cells_renamed(path: Path, before: str, folded: Mapping[str, str]) -> tuple[
 
 
 def _head_of(text: str) -> tuple[str, str]:
-    """What stands before the head of a table, and all from there on."""
+    """The text before the head of a table, and the text from there on."""
     lines = text.splitlines(keepends=True)
     place = next((at for at, line in enumerate(lines) if line.strip()), 0)
     if lines and lines[place].strip().startswith("sep="):

@@ -43,17 +43,16 @@ _LOCK_SECONDS = 2.0
 
 @dataclass(frozen=True)
 class Move:
-    """One file. old, between, new: its path before, on the way and after. The rest tells it from any other file.
-
-    inode: 0 where the volume makes inodes up.
-    """
+    """One file."""
 
     old: Path
     between: Path
     new: Path
+    """Its path before, on the way and after. The rest tells it from any other file."""
     size_bytes: int
     modified_ns: int
     inode: int
+    """0 where the volume makes inodes up."""
 
     def is_at(self, path: Path) -> bool:
         """Whether the file lies there."""
@@ -73,17 +72,17 @@ class Move:
 
 @dataclass(frozen=True)
 class RenameRecord:
-    """One renaming. order: counts renamings, whatever the clock says. names: by each name in tables, the new one.
-
-    tables: those that are kept in step.
-    """
+    """One renaming."""
 
     name: str
     order: int
+    """Counts renamings, whatever the clock says."""
     state: State
     moves: tuple[Move, ...]
     names: Mapping[str, str]
+    """By each name in tables, the new one."""
     tables: tuple[TableChange, ...] = ()
+    """Those that are kept in step."""
 
     @property
     def was_cut_short(self) -> bool:
@@ -136,7 +135,7 @@ def rename(
 def undo(name: str | None = None) -> tuple[RenameRecord, list[Notice]]:
     """Give back the old names of a renaming, by its name; None for the last that stands. Also notices of problems.
 
-    One that was cut short is undone from wherever it stopped. Raises RecordsError for one that is not there,
+    One that was interrupted is undone from wherever it stopped. Raises RecordsError for one that is not there,
     PlanError when a file is gone, was changed, or its old name is taken; nothing is renamed then.
     """
     with _alone():
@@ -282,7 +281,7 @@ def _check_undo(record: RenameRecord) -> None:
     leaving = {one.new for one in record.moves}
     for one in record.moves:
         if not os.path.lexists(one.new):
-            problems.append(f"{one.new} is not there any more")
+            problems.append(f"{one.new} is no longer there")
         elif not one.is_unchanged_at(one.new):
             problems.append(f"{one.new} has been changed since")
         elif one.old not in leaving and os.path.lexists(one.old) and not one.old.samefile(one.new):

@@ -27,7 +27,7 @@ class RenamePlan:
     """Tables that name the sources, and are changed along with them."""
     notices: tuple[Notice, ...]
     unseen: tuple[Unseen, ...]
-    """What could not be looked into."""
+    """Folders that could not be entered."""
 
     @property
     def changing(self) -> tuple[Renamed, ...]:

@@ -34,14 +34,12 @@ _SEPARATE_PARTS = "@clip_@(count:01:per clip)"
 
 @dataclass(frozen=True)
 class Use:
-    """A clip of the edit with the frames of its source that it shows, transitions at its ends included.
-
-    first: the frame that its own first frame shows.
-    """
+    """A clip of the edit with the frames of its source that it shows, transitions at its ends included."""
 
     clip: Clip
     footage: IndexedSource
     first: int
+    """The frame that its own first frame shows."""
     span: Span
     is_sound: bool
 
@@ -56,20 +54,22 @@ class Part:
 
 @dataclass(frozen=True)
 class Trim:
-    """A trim worked out. parts: in the order of the plan's shots. source_bytes: what the used sources take now."""
+    """A trim worked out."""
 
     edit: Edit
     plan: Plan
     parts: tuple[Part, ...]
+    """In the order of the plan's shots."""
     source_bytes: int
+    """What the used sources take now."""
 
 
 def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) -> Trim:
     """Work out which parts of which sources an edit uses, and the files they become; nothing is written.
 
     job: its one path is the edit; media, handles, outputs and names as everywhere. separate: each use becomes a
-    file of its own, sound with its picture; else uses that touch or overlap, handles included, share one.
-    Disabled clips and those of sound tracks count as uses. Raises a RequestError as make_plan does.
+    separate file, sound with its picture; else uses that touch or overlap, handles included, share one.
+    Disabled clips and those of audio tracks count as uses. Raises a RequestError as make_plan does.
     """
     outputs = Outputs(job)
     if len(job.outputs) != 1:
@@ -181,7 +181,7 @@ def _touching(spans: Sequence[Span]) -> list[list[int]]:
 
 
 def _apart(uses: Sequence[Use], spans: Sequence[Span]) -> list[list[int]]:
-    """A group for each clip of picture tracks; a clip of sound goes with the picture it overlaps most."""
+    """A group for each clip of picture tracks; a clip of audio goes with the picture it overlaps most."""
     groups = {index: [index] for index, use in enumerate(uses) if not use.is_sound}
     for index, use in enumerate(uses):
         if use.is_sound:

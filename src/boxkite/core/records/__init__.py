@@ -1,1 +1,1 @@
-"""What earlier batches made: which file, of what, with which checksum, in what time."""
+"""The records of batches: their files, sources, checksums and times."""

@@ -1,4 +1,4 @@
-"""What has landed in watched folders: which file was taken into which batch, which was set aside and why."""
+"""The arrivals in watched folders: which source was taken into which batch, which was set aside and why."""
 
 from __future__ import annotations
 
@@ -14,11 +14,13 @@ from boxkite.core.records.store import Records, storable
 
 @dataclass(frozen=True)
 class ArrivalRecord:
-    """One source that has landed. stamp: as it was then. state: "taken" or "set aside", for the reason given."""
+    """One source that has landed."""
 
     path: Path
     stamp: str
+    """As it was then."""
     state: str
+    """"taken" or "set aside", for the reason given."""
     batch: str = ""
     reason: str = ""
     at: str = ""
@@ -42,7 +44,7 @@ class ArrivalLog:
         }
 
     def take(self, stamps: Mapping[Path, str]) -> Callable[[sqlite3.Connection, str], None]:
-        """What notes sources as taken into a batch, in the step that begins it."""
+        """A function that records sources as taken into a batch, in the step that begins it."""
 
         def note(store: sqlite3.Connection, batch: str) -> None:
             self._note(store, [ArrivalRecord(path, stamp, "taken", batch) for path, stamp in stamps.items()])

@@ -67,7 +67,7 @@ def is_held(folder: Path, name: str) -> bool:
 
 
 def remove_lock(folder: Path, name: str) -> None:
-    """Remove what is left of a lock nobody needs any more, and what a process in the background printed."""
+    """Remove what is left of a lock nobody needs, and what a process in the background printed."""
     for path in (lock_path(folder, name), prints_path(folder, name)):
         with contextlib.suppress(OSError):
             path.unlink(missing_ok=True)

@@ -1,4 +1,4 @@
-"""The journal of one batch: what happens to it and to its files, each in one step that is whole or not there."""
+"""The journal of one batch: what happens to it and to its files, each in one step that is complete or not there."""
 
 from __future__ import annotations
 
@@ -145,7 +145,7 @@ class Journal:
             store.execute("update batch set stop = ? where id = ?", (how, self._batch))
 
     def stop_asked(self) -> Stop:
-        """What was asked of the one who runs the batch."""
+        """The stop that was asked of whoever runs the batch."""
         return cast(Stop, self._records.ask("select stop from batch where id = ?", self._batch)[0][0])
 
     def entries(self, *, errors: bool = False, after: int = 0) -> list[tuple[int, Entry]]:

@@ -1,4 +1,4 @@
-"""What is kept of a batch, of each of its files, and of what happened to them."""
+"""The records of a batch, of its files, and of its log."""
 
 from __future__ import annotations
 
@@ -23,24 +23,20 @@ Stop = Literal["", "after", "now"]
 
 @dataclass(frozen=True)
 class FileRecord:
-    """One file of a batch.
-
-    plain_name: its name below the output folder with the version left out, the same from round to round.
-    source, stamp: what it was made from, as it was then. recipe: checksum of all that decides how it looks and
-    sounds; threads: those of its encoder, which decide it too. pixels: of all its pictures together; seconds: of
-    one worker. partial: where it lies while it is ready. frames: pictures it shall hold, frames_done: so far.
-    started, ended: local time in ISO 8601.
-    """
+    """One file of a batch."""
 
     number: int
     path: Path
     plain_name: str
+    """Its name below the output folder with the version left out, the same from round to round."""
     source: Path
     stamp: str
+    """What it was made from, as it was then."""
     in_frame: int
     out_frame: int
     preset: str
     recipe: str
+    """Checksum of all that decides how it looks and sounds."""
     marker: str = ""
     clip: str = ""
     in_timecode: str = ""
@@ -49,16 +45,22 @@ class FileRecord:
     checksum: str = ""
     size_bytes: int = 0
     pixels: int = 0
+    """Of all its frames together."""
     seconds: float = 0.0
+    """Of one worker."""
     threads: int = 0
+    """Those of its encoder, which decide it too."""
     frames: int = 0
+    """Frames it will hold, frames_done: so far."""
     frames_done: int = 0
     attempts: int = 0
     started: str = ""
     ended: str = ""
+    """Local time in ISO 8601."""
     failure: str = ""
     warnings: tuple[Notice, ...] = ()
     partial: Path | None = None
+    """Where it lies while it is ready."""
 
     @property
     def content(self) -> tuple[str, int, int, str]:
@@ -68,25 +70,26 @@ class FileRecord:
 
 @dataclass(frozen=True)
 class BatchRecord:
-    """One run of a plan. version: that its names bear, where they do. pattern: that its names came of.
-
-    settings: what was settled before its first file: versions of the program and its libraries, workers, words.
-    seconds: how long it has run. folders: where its files go.
-    """
+    """One run of a plan."""
 
     name: str
     started: datetime
     machine: str
     pattern: str
+    """That its names came of."""
     version: int | None
+    """That its names bear, where they do."""
     files: tuple[FileRecord, ...]
     state: str = "ended"
     ended: str = ""
     seconds: float = 0.0
+    """How long it has run."""
     process: int = 0
     stop: str = ""
     folders: tuple[Path, ...] = ()
+    """Where its files go."""
     settings: Mapping[str, Any] = field(default_factory=dict)
+    """What was settled before its first file: versions of the program and its libraries, workers, words."""
 
     @property
     def workers(self) -> int | None:
@@ -97,35 +100,37 @@ class BatchRecord:
 
 @dataclass(frozen=True)
 class Entry:
-    """One line of the log of a batch. number: of the file, 0 for the batch. kind: state, failure, warning or detail."""
+    """One line of the log of a batch."""
 
     at: str
     number: int
+    """Of the file, 0 for the batch."""
     kind: str
+    """State, failure, warning or detail."""
     text: str
     name: str = ""
 
 
 @dataclass(frozen=True)
 class Overview:
-    """How far a batch is. frames: that its files shall hold, frames_done: that are made; seconds: it has run.
-
-    held: whether a process is running it, or waiting for its turn, just now.
-    """
+    """How far a batch is."""
 
     name: str
     state: str
     started: datetime
     seconds: float
+    """It has run."""
     folders: tuple[Path, ...]
     files: int
     verified: int
     failed: int
     frames: int
+    """That its files will hold, frames_done: that are made."""
     frames_done: int
     size_bytes: int
     stop: str = ""
     held: bool = False
+    """Whether a process is running it, or waiting for its turn, just now."""
     note: str = ""
     waits_for: Awaited = ""
 

@@ -197,7 +197,7 @@ class Records:
         return [_as_record(row) for row in rows]
 
     def packed_plan(self, name: str) -> bytes:
-        """What the plan of a batch was packed into; empty for a batch of an earlier version. Raises RecordsError."""
+        """The stored plan of a batch; empty for a batch of an earlier version. Raises RecordsError."""
         found = self.ask(
             "select content from plan_document where batch = (select id from batch where name = ?)", name
         )

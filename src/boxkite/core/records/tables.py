@@ -59,7 +59,7 @@ _STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3}
 
 
 def bring_up_to_date(store: sqlite3.Connection) -> bool:
-    """Make the tables, or add what an older form lacks. False for a form of a later version. Raises sqlite3.Error."""
+    """Make the tables, or add what an older store is missing. False for a later version's. Raises sqlite3.Error."""
     form = _form(store)
     if form == FORM:
         return True

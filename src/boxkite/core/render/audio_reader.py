@@ -1,4 +1,4 @@
-"""Reading the sound of a span cut to the sample: every track, silence where the source has none."""
+"""Reading the audio of a span cut to the sample: every track, silence where the source has none."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ class _Track:
 
 
 def samples_of(footage: IndexedSource, span: Span, info: AudioInfo) -> tuple[int, int]:
-    """The first sample of a span and the first after it; sound without a picture ends where it ends."""
+    """The first sample of a span and the first after it; audio without a picture ends where it ends."""
     start = sample_at(span.start, footage.frame_index.rate, info.sample_rate_hz)
     end = sample_at(span.end, footage.frame_index.rate, info.sample_rate_hz)
     if footage.source.video is None:
@@ -45,12 +45,12 @@ def samples_of(footage: IndexedSource, span: Span, info: AudioInfo) -> tuple[int
 
 
 class AudioReader:
-    """The sound of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
+    """The audio of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
 
     def __init__(
         self, footage: IndexedSource, span: Span, tracks: tuple[int, ...], *, accept_damaged: bool = False
     ) -> None:
-        """tracks: which sound streams, by position. accept_damaged: what cannot be decoded is silence.
+        """tracks: which audio streams, by position. accept_damaged: what cannot be decoded is silence.
 
         Raises FootageError when the source has gone.
         """
@@ -142,7 +142,7 @@ class AudioReader:
         return (2 * ticks * rate_hz + divisor // 2) // divisor
 
     def _position(self, track: _Track, sound: AudioFrame) -> int:
-        """The sample at which decoded sound begins: by its time, but unbroken where times are only rounded."""
+        """The sample at which decoded audio begins: by its time, but unbroken where times are only rounded."""
         expected = track.next_sample
         if sound.pts is None or sound.time_base is None:
             return expected if expected is not None else track.start
@@ -164,7 +164,7 @@ class AudioReader:
         track.next_sample = position + sound.samples
         if sound.rate != track.info.sample_rate_hz:
             raise DamagedError(
-                f"the sound changes its sample rate from {track.info.sample_rate_hz} to {sound.rate}"
+                f"the audio changes its sample rate from {track.info.sample_rate_hz} to {sound.rate}"
             )
         if position > track.reached and position < track.end:
             self._fill(track, position)
@@ -200,7 +200,7 @@ def _kept_format(track: _Track) -> str:
 
 
 def _alike(track: _Track, sound: AudioFrame) -> AudioFrame:
-    """The sound in the format and layout its track began with, whatever the stream does midway."""
+    """The audio in the format and layout its track began with, whatever the stream does midway."""
     wanted = (_kept_format(track), track.info.layout)
     if (sound.format.name, sound.layout.name) == wanted:
         return sound
@@ -208,7 +208,7 @@ def _alike(track: _Track, sound: AudioFrame) -> AudioFrame:
 
 
 def _part_of(sound: AudioFrame, first: int, last: int) -> AudioFrame:
-    """Samples first … last of decoded sound; the sound itself when that is all of it."""
+    """Samples first … last of decoded audio; the audio itself when that is all of it."""
     if first == 0 and last == sound.samples:
         return sound
     samples: Any = sound.to_ndarray()

@@ -1,4 +1,4 @@
-"""Cutting without coding anew: the packets of a span, of every track, in a file of the same container."""
+"""Cutting without re-encoding: the packets of a span, of every track, in a file of the same container."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ from boxkite.core.render.verifying import compare_thumbnails, thumbnail_of
 from boxkite.core.timebase import Span
 
 _ALIKE = 0.1
-"""Mean difference of looks up to which two pictures are the same coded one, and not its neighbour."""
+"""Mean difference of looks up to which two frames are the same coded one, and not its neighbour."""
 _KINDS = ("video", "audio", "subtitle")
 _INTERLEAVED_SECONDS = 10
 """What belongs together is stored closer than this; subtitles come rarely and do not say that they have ended."""
@@ -39,7 +39,7 @@ _RESERVING_PAYS_BYTES = 64_000_000
 _INDEX_BYTES_AT_LEAST, _BYTES_A_PACKET = 65_536, 40
 _BEFORE_ALL = -(1 << 62)
 _LEAST_SAMPLES = 960
-"""In a packet of sound, as codecs and the library's readers make them; fewer are rare."""
+"""In a packet of audio, as codecs and the library's readers make them; fewer are rare."""
 
 
 def copy_shot(row: Row, partial: Path) -> Result:
@@ -56,7 +56,7 @@ def copy_shot(row: Row, partial: Path) -> Result:
 
 
 def _copy(row: Row, partial: Path) -> int:
-    """Write the file and return how many pictures are in it; an index stands before the pictures."""
+    """Write the file and return how many frames are in it; an index stands before the frames."""
     if row.shot.footage.source.container != "mov":
         return _write(row, partial, {})
     if row.expected_bytes >= _RESERVING_PAYS_BYTES:
@@ -76,12 +76,14 @@ def _index_bytes(row: Row) -> int:
 
 
 def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
-    """Write the file, piece after piece, and return how many pictures are in it.
+    """Write the file, piece after piece, and return how many frames are in it.
 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
     count, so_far = 0, Fraction(0)
-    with av.open(f"file:{partial}", "w", format=COPIED_AS[row.ending.lower()], options=options) as outgoing:
+    with av.open(
+        f"file:{partial}", "w", format=COPIED_AS[row.extension.lower()], options=options
+    ) as outgoing:
         streams: dict[int, Any] = {}
         for place, piece in enumerate(row.pieces):
             with open_source(piece.shot.footage.source) as incoming:
@@ -97,7 +99,7 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
                 _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
                 if piece.shot.footage.frame_index.constant and len(pictures.own) != piece.frames:
                     raise VerificationError(
-                        f"{len(pictures.own)} pictures are stored, the plan says {piece.frames}"
+                        f"{len(pictures.own)} frames are stored, the plan says {piece.frames}"
                     )
                 count += len(pictures.own)
                 so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
@@ -106,15 +108,13 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
 
 @dataclass(frozen=True)
 class _Pictures:
-    """The stored pictures of a piece: their times, where they begin and end in the source's own time, in seconds.
-
-    end: None where the piece goes up to the source's end.
-    """
+    """The stored frames of a piece: their times, where they begin and end in the source's own time, in seconds."""
 
     own: frozenset[int]
     first_time: int
     begin: Fraction
     end: Fraction | None
+    """None where the piece goes up to the source's end."""
 
     @classmethod
     def of(cls, row: Row, base: Fraction) -> _Pictures:
@@ -149,7 +149,7 @@ def _seek(incoming: InputContainer, stream: VideoStream, first_time: int) -> Non
 
 
 def _rewind(container: InputContainer) -> None:
-    """Back to the beginning: to a time before all, as some seek behind the one asked for; not all take that."""
+    """Back to the beginning: to a time before all, as some seek after the one asked for; not all take that."""
     try:
         container.seek(_BEFORE_ALL)
     except av.error.FFmpegError:
@@ -157,7 +157,7 @@ def _rewind(container: InputContainer) -> None:
 
 
 def _same_streams(incoming: InputContainer, first: dict[int, Any], picture_index: int) -> dict[int, Any]:
-    """The streams of the file for those of a further source: picture to picture, sounds in their order."""
+    """The streams of the file for those of a further source: picture to picture, audio in their order."""
     kinds = {"video": [], "audio": [], "subtitle": []}  # type: dict[str, list[int]]
     for stream in incoming.streams:
         if stream.type in _KINDS and (stream.type != "video" or stream.index == picture_index):
@@ -174,7 +174,7 @@ def _same_streams(incoming: InputContainer, first: dict[int, Any], picture_index
 def _add_streams(
     incoming: InputContainer, outgoing: OutputContainer, row: Row, picture_index: int
 ) -> dict[int, Any]:
-    """A stream for each picture, sound and subtitle of the source, by its index there."""
+    """A stream for each video, audio and subtitle stream of the source, by its index there."""
     found: dict[int, Any] = {}
     for stream in incoming.streams:
         if stream.type not in _KINDS or (stream.type == "video" and stream.index != picture_index):
@@ -198,7 +198,7 @@ def _copy_packets(
     pictures: _Pictures,
     so_far: Fraction,
 ) -> None:
-    """Hand over the packets of a piece, their times counted from its beginning, behind what there is so far."""
+    """Hand over the packets of a piece, their times counted from its beginning, after what there is so far."""
     waiting = set(pictures.own)
     tracks = {
         index: _Track.of(incoming, index, stream, pictures, so_far) for index, stream in streams.items()
@@ -225,22 +225,22 @@ def _copy_packets(
             if not waiting and ended.issuperset(others):
                 break
     if waiting:
-        raise DamagedError(f"{len(waiting)} pictures of it cannot be read")
+        raise DamagedError(f"{len(waiting)} frames of it cannot be read")
 
 
 @dataclass(frozen=True)
 class _Track:
-    """One track of a piece, in its own ticks. shift: from the source's times to the file's; written: its stream there.
-
-    begin_halves, end_halves: what the middle of a packet lies between, in half ticks, infinite for the source's end.
-    latest_halves: behind a picture this late nothing of the piece is stored, whatever its tracks.
-    """
+    """One track of a piece, in its own ticks."""
 
     written: Any
+    """Its stream there."""
     shift: int
+    """From the source's times to the file's."""
     begin_halves: int
     end_halves: float
+    """What the middle of a packet lies between, in half ticks, infinite for the source's end."""
     latest_halves: float
+    """After a frame this late nothing of the piece is stored, whatever its tracks."""
 
     @classmethod
     def of(
@@ -264,7 +264,7 @@ class _Track:
 
 
 def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
-    """(pictures, time of the last keyframe): by the index of a finished MOV or MP4, else by reading all packets."""
+    """(frames, time of the last keyframe): by the index of a finished MOV or MP4, else by reading all packets."""
     entries = stream.index_entries
     if container.format.name.startswith("mov") and len(entries) and len(entries) == stream.frames:
         return len(entries), max(entry.timestamp for entry in entries if entry.is_keyframe)
@@ -278,7 +278,7 @@ def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
 
 
 def _verify(row: Row, partial: Path, pictures: int) -> Verification:
-    """Read the copy again: it holds the pictures, and its first and last are those of the source."""
+    """Read the copy again: it holds the frames, and its first and last are those of the source."""
     with ThreadPoolExecutor(1) as beside:
         checksum = beside.submit(file_checksum, partial)
         tracks = _look_again(row, partial, pictures)
@@ -288,7 +288,7 @@ def _verify(row: Row, partial: Path, pictures: int) -> Verification:
 def _pictures_at_ends(
     container: InputContainer, stream: VideoStream, last_key: int
 ) -> tuple[VideoFrame, VideoFrame]:
-    """The first picture, and the one shown last: decoded from the last keyframe on, or from further ahead."""
+    """The first frame, and the one shown last: decoded from the last keyframe on, or from further ahead."""
     _rewind(container)
     first = next(container.decode(stream))
     for seconds in LOOK_BACK_SECONDS:
@@ -304,13 +304,13 @@ def _pictures_at_ends(
 
 
 def _look_again(row: Row, partial: Path, pictures: int) -> int:
-    """Make sure that the copy holds the pictures and both ends of the source; return its sound tracks' number."""
+    """Make sure that the copy holds the frames and both ends of the source; return its audio tracks' number."""
     try:
         with av.open(f"file:{partial}", options={"protocol_whitelist": "file"}) as container:
             stream = container.streams.video[0]
             found, last_key = _count(container, stream)
             if found != pictures:
-                raise VerificationError(f"the copy holds {found} pictures, it should hold {pictures}")
+                raise VerificationError(f"the copy holds {found} frames, it should hold {pictures}")
             tracks = len(container.streams.audio)
             first, last = _pictures_at_ends(container, stream, last_key)
     except (av.error.FFmpegError, StopIteration, ValueError) as error:

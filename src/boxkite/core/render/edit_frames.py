@@ -1,4 +1,4 @@
-"""The pictures and sounds of an edit: the topmost clip of each frame, dissolves mixed, all sounds added up."""
+"""The frames and audio of an edit: the topmost clip of each frame, dissolves mixed, all audio added up."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ _WORKING_CODEC: VideoCodec = "ffv1"
 
 
 class EditFrames:
-    """The pictures of an edit, each asked for once and in order."""
+    """The frames of an edit, each asked for once and in order."""
 
     def __init__(self, footage: IndexedSource, threads: int, damage: Damage | None) -> None:
         assert footage.composition and footage.source.video
@@ -56,7 +56,7 @@ class EditFrames:
                     stack.callback(reader.close)
 
     def _stack(self, frame: int, height: int) -> VideoFrame:
-        """What the lowest `height` tracks show."""
+        """The frame that the lowest `height` tracks show."""
         for track in range(height - 1, -1, -1):
             shown = self._on_track(frame, track)
             if shown is not None:
@@ -64,7 +64,7 @@ class EditFrames:
         return self._conform.black()
 
     def _on_track(self, frame: int, track: int) -> VideoFrame | None:
-        """What a track shows, mixed with what is before it, behind it or below it; None where it has nothing."""
+        """The frame of a track, mixed with the clip before, after or below it; None if it shows nothing."""
         active = self._active(frame, track)
         if not active:
             return None
@@ -103,7 +103,7 @@ class EditFrames:
         return self._readers[id(layer)].at(frame)
 
     def _mixed(self, below: VideoFrame, above: VideoFrame, share: Fraction) -> VideoFrame:
-        """Two pictures as one, `share` of the one above."""
+        """Two frames as one, `share` of the one above."""
         if share <= 0:
             return below
         return self._conform.mixed(below, above, float(share))
@@ -117,7 +117,7 @@ class EditFrames:
 
 
 def _share(frame: int, cut: int, fade: tuple[int, int]) -> Fraction:
-    """How far a fade of so many frames before and behind a cut has come at a frame, 0 before it, 1 behind it."""
+    """How far a fade of so many frames before and after a cut has come at a frame, 0 before it, 1 after it."""
     before, after = fade
     if not before + after:
         return Fraction(1 if frame >= cut else 0)
@@ -125,7 +125,7 @@ def _share(frame: int, cut: int, fade: tuple[int, int]) -> Fraction:
 
 
 class _Conform:
-    """Brings pictures of any source to the size and format of an edit."""
+    """Brings frames of any source to the size and format of an edit."""
 
     def __init__(self, footage: IndexedSource) -> None:
         assert footage.composition and footage.source.video
@@ -183,7 +183,7 @@ class _Conform:
         return picture
 
     def black(self) -> VideoFrame:
-        """A black picture; always the same one, never to be written on."""
+        """A black frame; always the same one, never to be written on."""
         if self._black is None:
             self._black = self._new()
             scale = 1 << (self._layout.bit_depth - 8)
@@ -192,7 +192,7 @@ class _Conform:
         return self._black
 
     def mixed(self, below: VideoFrame, above: VideoFrame, share: float) -> VideoFrame:
-        """Two pictures as one, by planes."""
+        """Two frames as one, by planes."""
         result = self._new()
         for index in range(3):
             first, second, target = (
@@ -230,7 +230,7 @@ def _working_format(composition: Composition) -> str:
 
 
 class _LayerReader:
-    """The pictures of one clip at its speed, forwards, backwards or frozen."""
+    """The frames of one clip at its speed, forwards, backwards or frozen."""
 
     def __init__(
         self, layer: Layer, footage: IndexedSource, conform: _Conform, threads: int, damage: Damage | None
@@ -282,7 +282,7 @@ class _LayerReader:
 
 
 class EditAudio:
-    """The sound of an edit, all its tracks added up, as one stereo track; sample 0 is the edit's first frame."""
+    """The audio of an edit, all its tracks added up, as one stereo track; sample 0 is the edit's first frame."""
 
     def __init__(self, footage: IndexedSource, span: Span) -> None:
         assert footage.composition
@@ -293,7 +293,7 @@ class EditAudio:
         self._span = span
         self._reached = self._sample(span.start)
         self.silence_samples = 0
-        """The most samples of a clip that its media lack, in the file's own counting."""
+        """The most samples of a clip that its media are missing, in the file's own counting."""
 
     def until(self, frame: int) -> Iterator[tuple[int, AudioFrame]]:
         """Yield (0, sound) up to the moment a frame begins."""
@@ -322,7 +322,7 @@ class EditAudio:
 
 
 class _Sounding:
-    """The sound of one clip while it is heard."""
+    """The audio of one clip while it is heard."""
 
     def __init__(self, layer: AudioLayer, rate: FrameRate, span: Span) -> None:
         self._layer, self._rate = layer, rate
@@ -340,7 +340,7 @@ class _Sounding:
 
     @property
     def silence_samples(self) -> int:
-        """Samples that its media lack."""
+        """Samples that its media are missing."""
         return self._reader.silence_samples
 
     def add_to(self, mixed: np.ndarray, begins: int, frame: int) -> None:

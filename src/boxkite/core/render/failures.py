@@ -43,7 +43,7 @@ def explain(error: Exception) -> str:
         return f"there is not enough memory: fewer {setting('workers')} need less of it"
     if isinstance(error, FileNotFoundError):
         where = error.filename.removeprefix("file:") if isinstance(error.filename, str) else ""
-        return f"{where or 'a file or folder'} is not there any more"
+        return f"{where or 'a file or folder'} is no longer there"
     if isinstance(error, av.error.FFmpegError):
         return "the codec library gave up on it; the log has its message"
     if isinstance(error, OSError):

@@ -1,4 +1,4 @@
-"""Where the pictures and sounds of a stretch come from: a source's file, or an edit put together."""
+"""Where the frames and audio of a stretch come from: a source's file, or an edit put together."""
 
 from __future__ import annotations
 
@@ -31,7 +31,7 @@ def open_frames(
 
 
 def open_audio(row: Row, span: Span, tracks: tuple[int, ...]) -> AudioReader | EditAudio:
-    """The sound of a span of a row's shot."""
+    """The audio of a span of a row's shot."""
     if row.shot.footage.composition:
         return EditAudio(row.shot.footage, span)
     return AudioReader(row.shot.footage, span, tracks, accept_damaged=row.accept_damaged)

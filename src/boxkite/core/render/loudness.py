@@ -1,4 +1,4 @@
-"""How loud sound is, and what brings it to a target: EBU R 128 and ITU-R BS.1770, in a first pass over the sound."""
+"""The loudness of audio, and the gain that brings it to a target: EBU R 128 and ITU-R BS.1770, in a first pass over the audio."""
 
 from __future__ import annotations
 
@@ -22,10 +22,12 @@ _QUIETEST_LUFS = -70.0
 
 @dataclass(frozen=True)
 class Loudness:
-    """Of one track. lufs: integrated, gated. peak_dbtp: the highest true peak of its channels."""
+    """Of one track."""
 
     lufs: float
+    """Integrated, gated."""
     peak_dbtp: float
+    """The highest true peak of its channels."""
 
 
 class _Meter:
@@ -47,7 +49,7 @@ class _Meter:
         self._pull()
 
     def result(self) -> Loudness:
-        """What was measured, once all sound has been put."""
+        """The loudness, once all audio has been put."""
         if self._graph is not None:
             self._graph.push(None)
             self._pull()
@@ -83,7 +85,7 @@ class _Meter:
 
 
 def measure(row: Row) -> list[Loudness]:
-    """The loudness of each sound track that the row's file will hold, before any gain."""
+    """The loudness of each audio track that the row's file will hold, before any gain."""
     chain = AudioChain(row)
     reader = open_audio(row, row.span, row.audio_tracks)
     meters: dict[int, _Meter] = {}

@@ -39,17 +39,17 @@ _SILENT_HZ = 48_000
 
 
 class Writer(Protocol):
-    """What makes a file, or a folder of images, of pictures and sounds."""
+    """A writer makes a file, or a folder of images, from frames and audio."""
 
     first_frame: VideoFrame | None
     last_frame: VideoFrame | None
     warnings: list[Notice]
 
     def put_frame(self, picture: VideoFrame) -> None:
-        """Take the next picture, as decoded."""
+        """Take the next frame, as decoded."""
 
     def put_audio(self, place: int, sound: AudioFrame) -> None:
-        """Take the next sound of one of the row's tracks."""
+        """Take the next audio of one of the row's tracks."""
 
     def end(self) -> None:
         """Write what is still held, and the end."""
@@ -60,12 +60,13 @@ class Writer(Protocol):
 
 @dataclass
 class _FileBeingMade:
-    """One file while it is made. reached: the source's frame up to which it has its pictures."""
+    """One file while it is made."""
 
     row: Row
     partial: Path
     writer: Writer
     reached: int
+    """The source's frame up to which it has its frames."""
     failure: Result | None = None
     warnings: list[Notice] = field(default_factory=list)
 
@@ -96,12 +97,12 @@ class _FileBeingMade:
 
     @property
     def held(self) -> Span:
-        """The frames of the source it has its pictures of."""
+        """The frames of the source it has its frames of."""
         return Span(self.row.span.start, self.reached)
 
 
 def _pictures_until(row: Row, frames: int) -> int:
-    """Pictures of a row at its own rate that begin before so many frames of its source are over."""
+    """Frames of a row at its own rate that begin before so many frames of its source are over."""
     return round_fraction(frames * row.rate.fraction / row.shot.footage.frame_index.rate.fraction, "up")
 
 
@@ -155,7 +156,7 @@ def _writer(row: Row, partial: Path, threads: int, prepared: Prepared) -> Writer
 def _first_passes(
     rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result]
 ) -> dict[int, Prepared]:
-    """What must be known of a shot before its files are begun, by row; rows for which that fails have none."""
+    """The results of passes before the files of a shot are begun, by row; rows for which that fails have none."""
     prepared: dict[int, Prepared] = {}
     for row in rows:
         try:
@@ -192,7 +193,7 @@ def _first_passes(
 
 
 class _Sounds:
-    """The sound of one span, for all files that hold just that span of just that source."""
+    """The audio of one span, for all files that hold just that span of just that source."""
 
     def __init__(self, makings: Sequence[_FileBeingMade], span: Span) -> None:
         self.makings = makings
@@ -237,7 +238,7 @@ def _feed(
     *,
     sound: bool = True,
 ) -> None:
-    """Decode the stretch once and hand every picture and sound to each file that is still well."""
+    """Decode the stretch once and hand every picture and audio to each file that is still well."""
     if not makings:
         return
     rows = [making.row for making in makings]
@@ -267,14 +268,14 @@ def _feed(
 
 
 def _moments(row: Row, stretch: Span) -> Iterator[tuple[int, None]]:
-    """The frames of a stretch of which only the sound is wanted, about one a second, and the last."""
+    """The frames of a stretch of which only the audio is wanted, about one a second, and the last."""
     step = row.shot.footage.frame_index.rate.nominal
     yield from ((number, None) for number in range(stretch.start, stretch.end - 1, step))
     yield stretch.end - 1, None
 
 
 def _put_silence(makings: Sequence[_FileBeingMade], frame: int) -> None:
-    """Silence up to a frame, for files that need a track and have no sound."""
+    """Silence up to a frame, for files that need a track and have no audio."""
     for making in makings:
         span, rate = making.row.span, making.row.shot.footage.frame_index.rate
         if making.row.is_silent_track and span.start < frame <= span.end:
@@ -323,7 +324,7 @@ def _expected(making: _FileBeingMade) -> Expected:
     if row.geometry is None:
         return Expected(0, row.rate, 0, 0, tuple(samples), None, None)
     if writer.first_frame is None or writer.last_frame is None:
-        raise RenderError("not one picture was encoded")
+        raise RenderError("not one frame was encoded")
     frames = _pictures_until(row, held.length) if row.preset.frame_rate else held.length
     return Expected(
         frames=frames,

@@ -1,4 +1,4 @@
-"""From the sound of a source's tracks to the tracks of a file: side by side, mixed, in another layout, louder."""
+"""From the audio of a source's tracks to the tracks of a file: side by side, mixed, in another layout, louder."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _SILENCE_HZ = 48_000
 
 
 class AudioChain:
-    """Takes the sound of a row's tracks, in order and without gaps, and gives out that of its file's tracks.
+    """Takes the audio of a row's tracks, in order and without gaps, and gives out that of its file's tracks.
 
     gains: factors, one for each track of the file. Several tracks are mixed at equal power: their sum, divided
     by the square root of their number; so are channels of which the file does not say what they are.
@@ -40,7 +40,7 @@ class AudioChain:
         self._resamplers: dict[int, av.AudioResampler] = {}
 
     def put(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
-        """Take the next sound of one of the row's tracks, by its place among them; yield (file's track, sound)."""
+        """Take the next audio of one of the row's tracks, by its place among them; yield (file's track, sound)."""
         if self._merged:
             yield from self._join(place, sound)
             return
@@ -85,13 +85,13 @@ class AudioChain:
 
 
 class _Beside:
-    """Holds the sound of several tracks until all of them have the samples."""
+    """Holds the audio of several tracks until all of them have the samples."""
 
     def __init__(self, count: int) -> None:
         self._waiting: list[list[np.ndarray]] = [[] for _ in range(count)]
 
     def put(self, place: int, sound: AudioFrame, kind: str) -> Iterator[tuple[list[Any], int]]:
-        """Take the next sound of one track; give out (samples by channels of each track, sample rate)."""
+        """Take the next audio of one track; give out (samples by channels of each track, sample rate)."""
         even = av.AudioResampler(format=kind, layout=sound.layout.name, rate=sound.sample_rate)
         self._waiting[place] += [interleaved(part) for part in even.resample(sound)]
         ready = min(sum(len(part) for part in parts) for parts in self._waiting)
@@ -106,7 +106,7 @@ class _Beside:
 
 
 def _named(sound: AudioFrame, layout: str) -> AudioFrame:
-    """Sound of which only the number of channels is said, in a layout that has a name.
+    """Audio of which only the number of channels is said, in a layout that has a name.
 
     One or two channels are mono or stereo, as many as the layout has are those, others are mixed to both sides.
     """
@@ -125,13 +125,13 @@ def _named(sound: AudioFrame, layout: str) -> AudioFrame:
 
 
 def interleaved(sound: AudioFrame) -> np.ndarray:
-    """Samples by channels, of sound whose format is interleaved."""
+    """Samples by channels, of audio whose format is interleaved."""
     samples: np.ndarray = sound.to_ndarray()
     return samples.reshape(-1, len(sound.layout.channels))
 
 
 def as_sound(samples: np.ndarray, layout: str, rate_hz: int) -> AudioFrame:
-    """A frame of sound from samples by channels, float32 or int32."""
+    """A frame of audio from samples by channels, float32 or int32."""
     kind = "flt" if samples.dtype == np.float32 else "s32"
     frame = AudioFrame.from_ndarray(np.ascontiguousarray(samples.reshape(1, -1)), format=kind, layout=layout)
     frame.sample_rate = rate_hz
@@ -139,5 +139,5 @@ def as_sound(samples: np.ndarray, layout: str, rate_hz: int) -> AudioFrame:
 
 
 def silence(samples: int) -> AudioFrame:
-    """Stereo silence at 48 kHz, for files that need a track and have no sound."""
+    """Stereo silence at 48 kHz, for files that need a track and have no audio."""
     return as_sound(np.zeros((samples, 2), np.float32), "stereo", _SILENCE_HZ)

@@ -1,4 +1,4 @@
-"""What became of a planned file."""
+"""The result of one planned file."""
 
 from __future__ import annotations
 
@@ -10,21 +10,18 @@ from boxkite.core.notices.notice import Notice
 
 @dataclass(frozen=True)
 class Verification:
-    """What was counted in a finished file. checksum: over all its bytes (records/checksum.py)."""
+    """The counts of a finished file."""
 
     frames: int
     audio_tracks: int
     size_bytes: int
     checksum: str = ""
+    """Over all its bytes (records/checksum.py)."""
 
 
 @dataclass(frozen=True)
 class Result:
-    """What became of one row: a verification, or the reason it failed. seconds: of one worker, its share of the shot's.
-
-    detail: of a failure, for the log.
-    may_pass: whether the failure is of a kind that trying again can help. no_room: whether its disk was full.
-    """
+    """The result of one row: a verification, or the reason it failed."""
 
     row_number: int
     path: Path
@@ -32,6 +29,9 @@ class Result:
     failure: str = ""
     warnings: tuple[Notice, ...] = ()
     seconds: float = 0.0
+    """Of one worker, its share of the shot's."""
     detail: str = ""
+    """Of a failure, for the log."""
     may_pass: bool = False
+    """Whether trying again can help."""
     out_of_space: bool = False

@@ -27,22 +27,22 @@ _OPUS_FRAME = 960
 
 @dataclass(frozen=True)
 class Expected:
-    """What a file must hold. frames: 0 where it has no picture. samples: (how many, Hz, how far off) of each track.
-
-    first_look, last_look: the first and last picture as encoded, reduced by picture_look.
-    """
+    """The content that a file must have."""
 
     frames: int
+    """0 where it has no picture."""
     rate: FrameRate
     width_px: int
     height_px: int
     samples: tuple[tuple[int, int, int], ...]
+    """(how many, Hz, how far off) of each track. first_thumbnail, last_thumbnail: the first and last frame as encoded, reduced
+    by picture_look."""
     first_thumbnail: np.ndarray | None
     last_thumbnail: np.ndarray | None
 
 
 def thumbnail_of(picture: VideoFrame) -> np.ndarray:
-    """A picture's lightness, area-averaged to 32 × 18, as float: enough to tell one frame from another.
+    """A frame's lightness, area-averaged to 32 × 18, as float: enough to tell one frame from another.
 
     By its samples alone, whatever its colour tags say: a decoder may tell more than the encoder was told.
     """
@@ -60,7 +60,7 @@ def thumbnail_of(picture: VideoFrame) -> np.ndarray:
 
 
 def verify(path: Path, expected: Expected) -> Verification:
-    """Read every packet of a file, and decode its first and last picture.
+    """Read every packet of a file, and decode its first and last frame.
 
     Raises VerificationError with what differs: count, times, size, sound, or the picture at either end.
     """
@@ -76,7 +76,7 @@ def _verify(container: InputContainer, path: Path, expected: Expected) -> Verifi
     if len(container.streams.video) != pictures or len(container.streams.audio) != len(expected.samples):
         raise VerificationError(
             f"the finished file has {len(container.streams.video)} picture and"
-            f" {len(container.streams.audio)} sound tracks, it should have {pictures} and {len(expected.samples)}"
+            f" {len(container.streams.audio)} audio tracks, it should have {pictures} and {len(expected.samples)}"
         )
     stream = container.streams.video[0] if expected.frames else None
     if stream and (stream.width, stream.height) != (expected.width_px, expected.height_px):
@@ -127,7 +127,7 @@ def _check_sound(container: InputContainer, sounds: dict[int, list[int]], expect
         tick, is_coarse = round_fraction(time_base * rate, "up"), time_base > Fraction(1, rate)
         slack = frame + (2 * tick if is_coarse else tick) if frame > 1 or is_coarse else 0
         if (samples and not packets) or abs(found - samples) > slack + rounded:
-            raise VerificationError(f"a sound track ends after {found} samples, it should after {samples}")
+            raise VerificationError(f"an audio track ends after {found} samples, it should after {samples}")
 
 
 def _check_ends(
@@ -159,7 +159,7 @@ def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> 
 def compare_thumbnails(
     picture: VideoFrame, look: np.ndarray | None, which: str, most: float = _MOST_DIFFERENCE
 ) -> None:
-    """Make sure that a picture looks as one that was encoded. most: mean difference allowed.
+    """Make sure that a frame looks as one that was encoded. most: mean difference allowed.
 
     Raises VerificationError.
     """

@@ -21,10 +21,11 @@ _SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,6})?)\s*s", re.ASCII)
 
 @dataclass(frozen=True)
 class Candidate:
-    """A shot with what can be asked of it. number: its place among all, from 1."""
+    """A shot with what can be asked of it."""
 
     shot: Shot
     number: int
+    """Its place among all, from 1."""
     values: Mapping[str, Value]
 
 
@@ -56,7 +57,7 @@ def choose(
 def fitting_all(
     choices: Sequence[Choice], known: Collection[str], option: str
 ) -> Callable[[Candidate], bool]:
-    """What tells whether a shot fits every one of some choices. Raises PlanError as choose does."""
+    """A function that tells whether a shot fits all of some choices. Raises PlanError as choose does."""
     tests = [_test(choice, known, option) for choice in choices]
     return lambda candidate: all(test(candidate) for test in tests)
 
@@ -101,7 +102,7 @@ def _shown(value: Value | None) -> str:
 
 
 def _fits(text: str, patterns: Sequence[str]) -> bool:
-    """Whether a text is one of the values, case ignored; * and ? stand for any signs."""
+    """Whether a text is one of the values, case ignored; * and ? stand for any characters."""
     return any(fnmatchcase(text.casefold(), pattern.casefold()) for pattern in patterns)
 
 
@@ -129,7 +130,7 @@ def _frames(text: str, rate: FrameRate) -> int:
 
 
 def why(left_out: Sequence[LeftOut]) -> str:
-    """What was left out and why, counted, in one line; empty where nothing was."""
+    """The reasons why shots were left out, counted, in one line; empty if none was."""
     counts: dict[str, int] = {}
     for one in left_out:
         reason = one.reason.marked

@@ -25,13 +25,13 @@ from boxkite.core.shots.shot import AudioLayer, Composition, IndexedSource, Laye
 from boxkite.core.timebase import Span
 
 SOUND = AudioInfo(0, "mixed", 48_000, 2, "stereo")
-"""What all sound tracks of an edit are mixed to."""
+"""What all audio tracks of an edit are mixed to."""
 _DISSOLVES = ("dissolve", "cross dissolve", "smpte_dissolve", "fade")
 
 
 @dataclass(frozen=True)
 class TrackChoice:
-    """What is wanted of an edit's tracks: their names, all where it is empty; in any case."""
+    """The tracks of an edit to be rendered, by name in any case; all if none is named."""
 
     tracks: tuple[str, ...] = ()
 
@@ -49,7 +49,7 @@ def compose(
 ) -> tuple[Composition, list[Notice]]:
     """The layers of a timeline, nested ones opened, and what of it cannot be rendered.
 
-    Pictures hide those on tracks below; sounds are added up. Times of layers are frames of the timeline.
+    Frames hide those on tracks below; audio are added up. Times of layers are frames of the timeline.
     """
     notices: list[Notice] = []
     left: list[LeftOut] = []
@@ -96,7 +96,7 @@ def _layer(
 
 
 def longest_hold(layer: Layer) -> int:
-    """Frames of the timeline for which a layer shows one and the same picture, or black."""
+    """Frames of the timeline for which a layer shows one and the same frame, or black."""
     if layer.footage is None or not layer.step:
         return layer.record.length
     count, last = layer.footage.frame_index.frame_count, layer.first + (layer.record.length - 1) * layer.step
@@ -106,7 +106,7 @@ def longest_hold(layer: Layer) -> int:
 
 
 def _fade(transition: Transition | None, notices: list[Notice]) -> tuple[int, int]:
-    """Frames before and behind a cut over which two pictures are mixed."""
+    """Frames before and after a cut over which two frames are mixed."""
     if transition is None or not transition.length:
         return 0, 0
     if transition.kind.casefold() not in _DISSOLVES:

@@ -1,4 +1,4 @@
-"""Laying the clips of an edit on pictures: the finished program, the camera originals, or the edit itself."""
+"""Conforming the clips of an edit to footage: the finished program, the camera originals, or the edit itself."""
 
 from __future__ import annotations
 
@@ -205,7 +205,7 @@ def on_edit(
 def index_timeline(
     edit_path: Path, timeline: Timeline, model: IndexedSource, composition: Composition, sound: AudioInfo
 ) -> IndexedSource:
-    """A timeline as something to be cut, with the picture size of the source it uses most, all its sound as one."""
+    """A timeline as something to be cut, with the picture size of the source it uses most, all its audio as one."""
     assert model.source.video
     length = timeline.length
     width, height = model.source.video.width_px, model.source.video.height_px

@@ -1,4 +1,4 @@
-"""What of an edit becomes a shot: its picture clips as cut, or whole timelines. Their pictures come later."""
+"""The clips and timelines of an edit that become shots; their footage is found later."""
 
 from __future__ import annotations
 
@@ -19,19 +19,18 @@ _DEEPEST = 50
 
 @dataclass(frozen=True)
 class Wanted:
-    """A clip or a timeline to hand over. clip is None for a whole timeline.
-
-    place: where it lies on `timeline`, the outermost one. head: frames of that timeline cut off its clip's
-    start, where a nested timeline shows only part of it. speed: of the clip, and of all it is nested in.
-    """
+    """A clip or a timeline to hand over. clip is None for a whole timeline."""
 
     timeline: Timeline
     place: EditPlace
+    """Where it lies on `timeline`, the outermost one."""
     name: str
     origin: str
     clip: Clip | None = None
     head: Fraction = Fraction(0)
+    """Frames of that timeline cut off its clip's start, where a nested timeline shows only part of it."""
     speed: Fraction = Fraction(1)
+    """Of the clip, and of all it is nested in."""
     effects: tuple[str, ...] = ()
     covered: tuple[tuple[Span, str], ...] = ()
     titles: tuple[str, ...] = ()
@@ -39,11 +38,12 @@ class Wanted:
 
 @dataclass(frozen=True)
 class PlacedClip:
-    """A clip laid on the outermost timeline. layer: the tracks it lies on, from the outermost in."""
+    """A clip laid on the outermost timeline."""
 
     clip: Clip
     track: str
     layer: tuple[int, ...]
+    """The tracks it lies on, from the outermost in."""
     record: Span
     head: Fraction
     speed: Fraction
@@ -54,7 +54,7 @@ class PlacedClip:
 def wanted_clips(timeline: Timeline, origin: str) -> tuple[list[Wanted], list[LeftOut]]:
     """Every enabled picture clip of a timeline and of those nested in it, in the order of time.
 
-    Titles, generators, black, disabled clips and sound are what is left out.
+    Titles, generators, black, disabled clips and audio are what is left out.
     """
     left_out: list[LeftOut] = []
     flat = list(flattened(timeline, left_out, origin))
@@ -216,7 +216,7 @@ def _effects_above(tracks: Sequence[Track]) -> list[tuple[Span, str]]:
 
 
 def _titles_above(tracks: Sequence[Track]) -> list[tuple[Span, str]]:
-    """Titles and other generators on tracks above that show something of their own."""
+    """Titles and other generators on tracks above that show something separate."""
     return [
         (clip.record, clip.name or clip.kind.value)
         for track in tracks
@@ -258,7 +258,7 @@ def _is_over(layer: tuple[int, ...], below: tuple[int, ...]) -> bool:
 
 
 def _plain_name(clip: Clip) -> str:
-    """The name of a clip without the ending of a media file."""
+    """The name of a clip without the extension of a media file."""
     name = clip.name or clip.media.label
-    stem, dot, ending = name.rpartition(".")
-    return stem if dot and stem and f".{ending.lower()}" in MEDIA_SUFFIXES else name
+    stem, dot, extension = name.rpartition(".")
+    return stem if dot and stem and f".{extension.lower()}" in MEDIA_SUFFIXES else name

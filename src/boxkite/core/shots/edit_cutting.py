@@ -51,17 +51,16 @@ MOST_LISTED = 40
 
 @dataclass
 class EditCutter:
-    """The edits of a job with the footage they can be cut from.
-
-    programs: sources among the job's paths. reel_of: measures a source, once. unseen: what could not be looked into.
-    """
+    """The edits of a job with the footage they can be cut from."""
 
     job: Job
     paths: Sequence[Path]
     programs: Sequence[Source]
+    """The sources among the job's paths."""
     footage_of: Callable[[Source], IndexedSource]
     notices: list[Notice] = field(default_factory=list)
     unseen: list[Unseen] = field(default_factory=list)
+    """Folders that could not be entered."""
 
     def __post_init__(self) -> None:
         self.picture: PictureFrom = self.job.picture or ("program" if self.programs else "originals")
@@ -84,7 +83,7 @@ class EditCutter:
         }
 
     def finder_of(self, edit: Edit) -> MediaFinder:
-        """What finds the media of one of the edits."""
+        """The finder of the media of one of the edits."""
         return self._finders[edit.path]
 
     def cut(self, way: By) -> Cut:

@@ -39,23 +39,22 @@ Progress = Callable[[str], None]
 
 @dataclass(frozen=True)
 class Gathered:
-    """The shots of a job, at least one, and what is to be said about everything else.
-
-    otherwise: by place among them, how some are done otherwise. unseen: what could not be looked into.
-    """
+    """The shots of a job, at least one, and what is to be said about everything else."""
 
     shots: tuple[Shot, ...]
     notices: tuple[Notice, ...]
     uncovered: tuple[tuple[IndexedSource, Span], ...]
     left_out: tuple[LeftOut, ...]
     otherwise: Mapping[int, Otherwise]
+    """By place among them, how some are done otherwise."""
     unseen: tuple[Unseen, ...] = ()
+    """Folders that could not be entered."""
 
 
 def gather_shots(job: Job, progress: Progress, *, audio_alone: bool = False) -> Gathered:
     """Find the sources of a job, cut them as it says, give each shot its metadata, keep those that were chosen.
 
-    progress is told what is being measured. sound_alone: sources without a picture are wanted too.
+    progress is told what is being measured. sound_alone: sources without a frame are wanted too.
     Raises a RequestError when no shot comes of it.
     """
     edits = [path for path in job.paths if is_edit(path)]
@@ -104,7 +103,7 @@ def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
 
 
 def _with_metadata(shot: Shot, known: KnownMetadata | None) -> Shot:
-    """A shot with the metadata of its source behind its own.
+    """A shot with the metadata of its source after its own.
 
     Where no list of marks has the say, keywords and good takes of the source are the shot's too.
     """
@@ -151,7 +150,7 @@ def _sources(
         if unseen:
             raise FootageError(unseen[0].reason, path=unseen[0].path)
         raise FootageError(
-            "there is no source with a picture here" if not audio_alone else "there is no source here",
+            "there is no source with a frame here" if not audio_alone else "there is no source here",
             path=paths[0] if paths else None,
         )
     return with_picture, notices
@@ -223,7 +222,7 @@ class _Cutter:
             table = measure_frames(source)
             if not self.job.accept_gaps and not is_plausible(table.longest_hold, table.rate):
                 raise FootageError(
-                    f"one of its {table.stored_count} pictures stands for"
+                    f"one of its {table.stored_count} frames stands for"
                     f" {float(table.rate.seconds(table.longest_hold)) / 3600:.1f} hours",
                     path=source.path,
                     hint=f"its times are probably damaged; {setting('accept-gaps')} makes it all the same",
@@ -244,7 +243,7 @@ class _Cutter:
             )
             if self.job.sound and not self._recordings:
                 raise PlanError(
-                    f"{setting('sound')}: there is no recorded sound here", path=self.job.sound[0]
+                    f"{setting('sound')}: there is no recorded audio here", path=self.job.sound[0]
                 )
         return self._recordings
 
@@ -309,7 +308,7 @@ class _Cutter:
         return {index: (found, list(found.marks)) for index, found in enumerate(chapters)}, []
 
     def _detected(self) -> dict[int, tuple[MarkList, list[Mark]]]:
-        """The cuts found in the pictures of every source."""
+        """The cuts found in the frames of every source."""
         found = {}
         for index, source in enumerate(self.sources):
             table = self.footage_of(source).frame_index
@@ -362,7 +361,7 @@ def _all_outside(marks: MarkList, footage: IndexedSource, cut: Cut) -> RequestEr
     reel_says = (
         f"{footage.source.label} runs from {footage.start} to {footage.timecode(footage.frame_index.frame_count)}"
         if footage.has_timecode
-        else f"{footage.source.label} has no timecode of its own, so it was taken to start at {footage.start}"
+        else f"{footage.source.label} has no timecode, so it was taken to start at {footage.start}"
     )
     reason = cut.notices[0].marked if cut.notices else "it holds no mark that makes a shot"
     return PlanError(

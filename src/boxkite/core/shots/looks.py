@@ -27,11 +27,11 @@ from boxkite.core.shots.shot import Shot
 SOP, SAT, LOOK = "asc_sop", "asc_sat", "look"
 """Columns of tables and logs, in any case: slope, offset and power; saturation; the name of a look file."""
 
-DECISION_ENDINGS = (".cdl", ".cc", ".ccc")
-LOOK_ENDINGS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".look", ".spi1d", ".spi3d", ".spimtx",
+DECISION_EXTENSIONS = (".cdl", ".cc", ".ccc")
+LOOK_EXTENSIONS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".look", ".spi1d", ".spi3d", ".spimtx",
                 ".itx", ".mga", ".m3d", ".vf", ".hdl")  # fmt: skip
 """Of the look files that OpenColorIO reads."""
-UNREAD_ENDINGS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
+UNREAD_EXTENSIONS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
 """Of grades beside camera files that no open library reads."""
 NO_LOOK = LookSettings(cdl=False, beside=False)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
@@ -39,7 +39,7 @@ _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 
 @dataclass(frozen=True)
 class _Beside:
-    """What lies beside a source under its name."""
+    """The look files and colour decision beside a source."""
 
     decision: DecisionStep | None
     file: FileStep | None
@@ -70,7 +70,7 @@ class LookFinder:
         return self._without_metadata[key]
 
     def _said_of(self, shot: Shot) -> dict[str, str]:
-        """What tables and edit say of a shot's look; most say nothing, so the names of columns are looked at once."""
+        """The look columns of a shot's metadata; most have none, so the names of columns are examined once."""
         columns = tuple(shot.metadata)
         if columns not in self._columns:
             self._columns[columns] = [name for name in columns if name.casefold() in (SOP, SAT, LOOK)]
@@ -106,7 +106,7 @@ class LookFinder:
         return look, tuple(warnings)
 
     def unapplied(self, shot: Shot) -> tuple[Notice, ...]:
-        """What it does not get where no look can be applied at all."""
+        """Notices of the look of a shot that cannot be applied at all."""
         return self.look_of(shot, NO_LOOK)[1]
 
     def _decision(self, shot: Shot, metadata: Mapping[str, str]) -> DecisionStep | None:
@@ -151,12 +151,17 @@ class LookFinder:
                 self._names[folder] = {}
         names = self._names[folder]
 
-        def found(endings: tuple[str, ...]) -> list[Path]:
+        def found(extensions: tuple[str, ...]) -> list[Path]:
             stems = dict.fromkeys((source.path.name.casefold(), source.clip_name.casefold()))
-            return [names[stem + ending] for ending in endings for stem in stems if stem + ending in names]
+            return [
+                names[stem + extension]
+                for extension in extensions
+                for stem in stems
+                if stem + extension in names
+            ]
 
-        warnings = [GRADE_UNREADABLE(file=path.name) for path in found(UNREAD_ENDINGS)]
-        decisions, files = found(DECISION_ENDINGS), found(LOOK_ENDINGS)
+        warnings = [GRADE_UNREADABLE(file=path.name) for path in found(UNREAD_EXTENSIONS)]
+        decisions, files = found(DECISION_EXTENSIONS), found(LOOK_EXTENSIONS)
         for found_here in (decisions, files):
             warnings += [
                 OTHER_GOES_FIRST(file=path.name, first=found_here[0].name) for path in found_here[1:]

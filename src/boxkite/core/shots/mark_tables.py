@@ -46,7 +46,7 @@ class NumberedMark:
 
 @dataclass(frozen=True)
 class MarkChange:
-    """What is changed of marks; None and empty for what stays."""
+    """A change to marks; None and empty values change nothing."""
 
     name: str = ""
     """A pattern of @marker, @count and so on."""

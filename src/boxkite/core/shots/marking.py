@@ -169,7 +169,7 @@ def export_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> list[Noti
     """Write the marks of one source as a marker list (.edl), a timeline (.otio) or a table (.csv, .tsv).
 
     Notices of what the form cannot carry.
-    Raises MarksError when the file is there already, or its ending is none of these.
+    Raises MarksError when the file is there already, or its extension is none of these.
     """
     try:
         return _write_marks(path, on, rows)
@@ -201,7 +201,7 @@ def _write_marks(path: Path, on: Markable, rows: Sequence[MarkRow]) -> list[Noti
 
 
 def _left_behind(suffix: str, placed: Sequence[PlacedMark], rows: Sequence[MarkRow]) -> list[Notice]:
-    """What a form of list has no place for: the columns, each with the number of marks that lose it."""
+    """A notice of the columns that a form of list has no place for, with the number of marks that lose each."""
     if suffix in (".csv", ".tsv"):
         return []
     left = TallyCounter(column for row in rows for column, value in row.extra if value)

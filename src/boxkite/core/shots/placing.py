@@ -132,7 +132,7 @@ class _Placing:
         return PlacedMark(mark, start, end)
 
     def frame(self, time: WrittenTime) -> int:
-        """The frame of the source at a written time, as it comes out: before 0 or behind the end too."""
+        """The frame of the source at a written time, as calculated: before 0 or after the end too."""
         table = self.footage.frame_index
         if time.seconds is not None:
             return round_fraction((time.seconds - table.first_pts * table.time_base) * table.rate.fraction)

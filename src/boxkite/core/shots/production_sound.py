@@ -1,4 +1,4 @@
-"""The sound of a recorder in place of the camera's: the file whose timecode runs over the clip."""
+"""The audio of a recorder in place of the camera's: the file whose timecode runs over the clip."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ _DAY_SECONDS = 24 * 3600
 def with_production_sound(
     footage: IndexedSource, recorded: Sequence[Source]
 ) -> tuple[IndexedSource, Notice | None]:
-    """The reel with the sound of that recording which covers most of it, and a notice of it; else as it is."""
+    """The footage with the audio of that recording which covers most of it, and a notice of it; else as it is."""
     if not recorded:
         return footage, None
     label = footage.source.label

@@ -27,38 +27,35 @@ from boxkite.core.timebase import Span, Timecode
 
 @dataclass(frozen=True)
 class ProductionSound:
-    """Sound that takes the place of a source's own: a file of a sound recorder.
-
-    begins: seconds of that file at which frame 0 of the picture's source begins; below 0 where it starts later.
-    """
+    """Audio that takes the place of a source's own: a file of a sound recorder."""
 
     source: Source
     begins: Fraction
+    """Seconds of that file at which frame 0 of the picture's source begins; below 0 where it starts later."""
 
 
 @dataclass(frozen=True)
 class IndexedSource:
-    """A source ready to be cut: its frame map, and the timecode of its first frame.
-
-    has_timecode: whether that timecode was found or given, rather than taken as zero.
-    sound: where its sound comes from; None for its own. composition: what an edit is rendered from.
-    """
+    """A source ready to be cut: its frame map, and the timecode of its first frame."""
 
     source: Source
     frame_index: FrameIndex
     start: Timecode
     has_timecode: bool
+    """Whether that timecode was found or given, rather than taken as zero."""
     sound: ProductionSound | None = None
+    """Where its audio comes from; None for its own."""
     composition: Composition | None = None
+    """What an edit is rendered from."""
 
     @property
     def audio_source(self) -> Source:
-        """The source that its sound comes from."""
+        """The source that its audio comes from."""
         return self.sound.source if self.sound else self.source
 
     @property
     def sources(self) -> tuple[Source, ...]:
-        """Every source that is read for it: its own, its sound's, those of the clips it is put together from."""
+        """Every source that is read for it: its own, its audio's, those of the clips it is put together from."""
         if self.composition is None:
             return (self.source, self.sound.source) if self.sound else (self.source,)
         layers = [layer.footage for track in self.composition.tracks for layer in track if layer.footage]
@@ -74,20 +71,20 @@ class IndexedSource:
 
 @dataclass(frozen=True)
 class Layer:
-    """A clip on a track of an edit. record: frames of the timeline; reel: its media, None for black.
-
-    first: the source's frame that its first frame shows; step: source frames for each frame after it, below 0
-    backwards, 0 a frozen frame. fade_in, fade_out: frames before and behind its start and its end over which it
-    is mixed with what is there else. tail: frames behind its end in which the next clip is still mixed with it.
-    """
+    """A clip on a track of an edit."""
 
     record: Span
+    """Frames of the timeline."""
     footage: IndexedSource | None
     first: Fraction
+    """The source's frame that its first frame shows."""
     step: Fraction
+    """Source frames for each frame after it, below 0 backwards, 0 a frozen frame."""
     fade_in: tuple[int, int] = (0, 0)
     fade_out: tuple[int, int] = (0, 0)
+    """Frames before and after its start and its end over which it is mixed with what is there else."""
     tail: int = 0
+    """Frames after its end in which the next clip is still mixed with it."""
     look: Look = ()
 
     @property
@@ -104,16 +101,18 @@ class Layer:
 
 @dataclass(frozen=True)
 class AudioLayer:
-    """The sound of a clip on a track of an edit. record: frames of the timeline; span: of its source."""
+    """The audio of a clip on a track of an edit."""
 
     record: Span
+    """Frames of the timeline."""
     footage: IndexedSource
     span: Span
+    """Of its source."""
 
 
 @dataclass(frozen=True)
 class Composition:
-    """What an edit shows and sounds: tracks of layers from the bottom up, each in the order of time; sounds."""
+    """The picture and audio of an edit: tracks of layers from the bottom up, each in order of time; audio."""
 
     tracks: tuple[tuple[Layer, ...], ...]
     sounds: tuple[AudioLayer, ...]
@@ -136,7 +135,7 @@ class EditPlace:
 
 
 class EditDifference(StrEnum):
-    """What sets a shot apart from what its edit shows, or from what is usual; counted in a plan's summary."""
+    """A difference between a shot and its edit, or from what is usual; counted in a plan's summary."""
 
     EFFECTS = "effects"
     TITLES = "titles above"
@@ -169,12 +168,7 @@ DIFFERENT_FROM_EDIT = tuple(EditDifference)[:6]
 
 @dataclass(frozen=True)
 class Shot:
-    """A span of one source to hand over. origin: where it was asked for, as "mill.edl:12".
-
-    way: how it was cut, one of the ways to cut. clip: its name in the edit, where it comes from one.
-    handle_in, handle_out: frames of the span that lie before and behind what was asked for.
-    problem: why it cannot be made, as missing media; such a shot never reaches a plan's rows.
-    """
+    """A span of one source to hand over."""
 
     footage: IndexedSource
     span: Span
@@ -185,23 +179,28 @@ class Shot:
     circled: bool = False
     metadata: Mapping[str, str] = field(default_factory=dict)
     origin: str = ""
+    """Where it was asked for, as "mill.edl:12"."""
     warnings: tuple[Notice, ...] = ()
     way: str = ""
+    """How it was cut, one of the ways to cut."""
     clip: str = ""
+    """Its name in the edit, where it comes from one."""
     edited: EditPlace | None = None
     handle_in: int = 0
     handle_out: int = 0
+    """Frames of the span that lie before and after what was asked for."""
     problem: str = ""
+    """Why it cannot be made, as missing media; such a shot never reaches a plan's rows."""
 
     @property
     def differences(self) -> tuple[EditDifference, ...]:
-        """What of it will not be as in the edit, or is unusual, by its warnings."""
+        """How it differs from the edit or from what is usual, by its warnings."""
         found = [DIFFERENCE_OF[one.kind] for one in self.warnings if one.kind in DIFFERENCE_OF]
         return tuple(dict.fromkeys(found))
 
     @property
     def sound(self) -> ProductionSound | None:
-        """Where its sound comes from, None for its own source."""
+        """Where its audio comes from, None for its own source."""
         return self.footage.sound
 
     @property

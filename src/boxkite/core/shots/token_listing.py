@@ -16,12 +16,13 @@ from boxkite.core.timebase import FrameRate, Span
 
 @dataclass(frozen=True)
 class TokenLine:
-    """One token. lost: values of the same name from elsewhere, each with its origin."""
+    """One token."""
 
     token: str
     value: str
     origin: str
     lost: tuple[MetadataValue, ...] = ()
+    """Values of the same name from elsewhere, each with its origin."""
 
 
 def list_tokens(source: Source, known: KnownMetadata, user: str = "") -> Sequence[TokenLine]:

@@ -16,7 +16,7 @@ COLUMN_PREFIX = "metadata."
 
 @dataclass(frozen=True)
 class NamingContext:
-    """What names are made of beside the shot itself."""
+    """The values of names that do not come from the shot."""
 
     now: datetime = field(default_factory=datetime.now)
     """When the plan was asked for."""
@@ -30,7 +30,7 @@ class NamingContext:
 
 @dataclass(frozen=True)
 class OutputFacts:
-    """What names are made of that depends on what a shot is made into."""
+    """The values of names that depend on the output."""
 
     preset: str
     size: str

@@ -42,7 +42,7 @@ class ClusterExecutor:
     def __init__(self, address: str, rules: Sequence[PathRule], workers: int | None = None) -> None:
         """address: of the scheduler, as tcp://farm:8786. workers: most shots side by side.
 
-        Raises RequestError where it cannot be reached, or where the library for it is lacking.
+        Raises RequestError where it cannot be reached, or where the library for it is missing.
         """
         try:
             import distributed
@@ -129,7 +129,7 @@ class ClusterExecutor:
         return [CLUSTER(workers=len(found), machines=machines, shots=self.size)]
 
     def _problems(self, address: str, info: Any) -> Iterator[str]:
-        """What keeps a worker from making the plan as this machine would."""
+        """The reasons why a worker cannot make the plan as this machine would."""
         if isinstance(info, BaseException):
             yield f"{address}: {info or type(info).__name__}; is Box Kite installed there?"
             return
@@ -140,7 +140,7 @@ class ClusterExecutor:
         elif info.codecs != own["codecs"]:
             yield f"{who}: has other codec libraries ({info.codecs}; here {own['codecs']})"
         if info.missing_encoders:
-            yield f"{who}: lacks the encoders {', '.join(info.missing_encoders)}"
+            yield f"{who}: is missing the encoders {', '.join(info.missing_encoders)}"
         for path in info.differences[:3]:
             yield f"{who}: {path} is not there, or is not the same file"
         for folder in info.unwritable[:3]:
@@ -187,7 +187,7 @@ class ClusterExecutor:
         future.add_done_callback(lambda done: self._heard.put((key, done)))
 
     def next_event(self, seconds: float) -> WorkerEvent | None:
-        """What is heard next; None where there is nothing for so long."""
+        """The next event; None if there is none in that time."""
         until = time.monotonic() + seconds
         while True:
             try:

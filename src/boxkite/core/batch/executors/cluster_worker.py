@@ -1,4 +1,4 @@
-"""What a worker of the farm does: it makes shots in a process of its own, so that a codec's crash stays there."""
+"""The work of a cluster worker: it makes shots in a separate process, so that a codec's crash stays there."""
 
 from __future__ import annotations
 
@@ -28,11 +28,12 @@ _OWN = threading.local()
 
 @dataclass(frozen=True)
 class Answer:
-    """What became of a shot on another machine. lost: how its process ended, empty where it did not."""
+    """The result of a shot on another machine."""
 
     results: tuple[Result, ...]
     frames: int
     lost: str
+    """How its process ended, empty where it did not."""
     said: str
     machine: str
 
@@ -62,7 +63,7 @@ def _made(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> An
         if heard is None or not heard.is_over:
             if not _is_wanted(worker, key):
                 _end_executor()
-                return Answer((), 0, "nobody wants it any more", "", platform.node())
+                return Answer((), 0, "it is no longer wanted", "", platform.node())
             now = time.monotonic()
             if heard and heard.told and now - told >= _TELL_EVERY_SECONDS:
                 told = now
@@ -92,19 +93,17 @@ def _is_wanted(worker: Any, key: str) -> bool:
 
 @dataclass(frozen=True)
 class MachineInfo:
-    """What is to be known of a worker before it is given anything.
-
-    missing_encoders: of those asked for. unlike: files of other sizes than here, or not there at all; unwritable:
-    folders that cannot be written to. All by the names they have there.
-    """
+    """A worker's machine: asked before it is given any shot."""
 
     machine: str
     version: str
     codecs: str
     cores: int
     missing_encoders: tuple[str, ...]
+    """Of those asked for."""
     differences: tuple[str, ...]
     unwritable: tuple[str, ...]
+    """Folders that cannot be written to. All by the names they have there."""
 
 
 def info_of_machine(

@@ -15,17 +15,17 @@ if TYPE_CHECKING:  # what takes time to load is loaded while the first worker st
 
 @dataclass(frozen=True)
 class WorkerEvent:
-    """What was heard of a shot. told: by its worker; None where that has ended, and lost says how.
-
-    rows: the shot's. partials: of its files, given back by whoever held them; empty until it is over. said: what
-    libraries printed meanwhile. is_over: whether its worker is done with it.
-    """
+    """An event of one shot."""
 
     rows: tuple[Row, ...]
+    """The rows of the shot."""
     told: WorkerMessage | None
+    """The worker's message; None where it has ended, and lost says how."""
     lost: str = ""
     said: str = ""
+    """The text that libraries printed meanwhile."""
     partials: tuple[Partial, ...] = ()
+    """The partial files, given back by whoever held them; empty until it is over."""
 
     @property
     def is_over(self) -> bool:
@@ -34,13 +34,12 @@ class WorkerEvent:
 
 
 class Executor(Protocol):
-    """Whoever makes shots: processes of this machine, or other machines.
-
-    size: shots side by side; cores: that they share.
-    """
+    """Whoever makes shots: processes of this machine, or other machines."""
 
     size: int
+    """How many shots it makes at the same time."""
     cores: int
+    """The cores that the shots share."""
 
     @property
     def busy(self) -> int:
@@ -53,4 +52,4 @@ class Executor(Protocol):
         """Hand a shot to one that is idle, with the partial files of its rows; discarded where it is not heard of."""
 
     def next_event(self, seconds: float) -> WorkerEvent | None:
-        """What is heard next; None where there is nothing for so long."""
+        """The next event; None if there is none in that time."""

@@ -33,7 +33,7 @@ _SETTINGS = {
     "MALLOC_TRIM_THRESHOLD_": "67108864",
     "OPENBLAS_NUM_THREADS": "1",
 }
-"""For libraries of workers, where the user has none: pictures and packets take memory that was theirs before instead
+"""For libraries of workers, where the user has none: frames and packets take memory that was theirs before instead
 of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
 _LINES_KEPT = 60
 _LAST_WORDS_SECONDS = 0.05
@@ -93,7 +93,7 @@ class LocalExecutor:
         self.cores = usable_cores()
         self.size = workers or self.cores
         self._heard: queue.Queue[tuple[_Worker, WorkerMessage | None]] = queue.Queue()
-        early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants a core of its own
+        early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants its own core
         self._workers = [self._start() for _ in range(min(self.size, early))]
 
     def __enter__(self) -> Self:
@@ -136,7 +136,7 @@ class LocalExecutor:
         idle.submit(task, partials)
 
     def next_event(self, seconds: float) -> WorkerEvent | None:
-        """What is heard next; None where there is nothing for so long. What a dead worker left is removed."""
+        """The next event; None if there is none in that time. The files of a worker that died are removed."""
         until = time.monotonic() + seconds
         while True:
             try:

@@ -1,4 +1,4 @@
-"""What goes between the process that runs a batch and its workers."""
+"""The messages between the process that runs a batch and its workers."""
 
 from __future__ import annotations
 
@@ -15,19 +15,18 @@ _MOST_BYTES = 1 << 30
 
 @dataclass(frozen=True)
 class ShotTask:
-    """All files of one shot. partials: where each is written until it is verified; it is there already, empty.
-
-    threads: of the decoder and of each encoder.
-    """
+    """All files of one shot."""
 
     rows: tuple[Row, ...]
     partials: tuple[Path, ...]
+    """Where each is written until it is verified; it is there already, empty."""
     threads: int
+    """Of the decoder and of each encoder."""
 
 
 @dataclass(frozen=True)
 class WorkerMessage:
-    """What a worker says: frames done, and at the end of a shot its results."""
+    """A worker's message: frames done, and at the end of a shot its results."""
 
     frames: int
     results: tuple[Result, ...] = ()
@@ -40,7 +39,7 @@ def send(outgoing: IO[bytes], content: bytes) -> None:
 
 
 def receive(incoming: IO[bytes]) -> bytes:
-    """Wait for the next message of a pipe. Raises EOFError where none comes any more, or what comes is none."""
+    """Wait for the next message of a pipe. Raises EOFError at the end, or where the content is no message."""
     head = incoming.read(_LENGTH_BYTES)
     length = int.from_bytes(head, "big")
     if len(head) < _LENGTH_BYTES or length > _MOST_BYTES:

@@ -14,25 +14,23 @@ from boxkite.core.notices.notice import Notice
 
 MOST_NOTICES = 1000
 TIME = re.compile(r"(\d{1,2})[:;.,](\d{2})[:;.,](\d{2})([:;.,])(\d{2,3})", re.ASCII)
-_DROP_SIGNS = frozenset(";,")
+_DROP_SEPARATORS = frozenset(";,")
 TIMECODE_HINT = "a timecode is hours:minutes:seconds:frames, as 01:00:10:05"
 
 
 @dataclass(frozen=True)
 class Event:
-    """One line of an event with the notes below it.
-
-    channels: "V1", "A1", … that it fills. transition: "C", "D", "W001", "K" (laid over), "KB" (what a key is laid
-    on), "KO". transition_frames: its length. speed_fps: frames of media a second, as the list's speed line says,
-    "" where there is none.
-    """
+    """One line of an event with the notes below it."""
 
     number: str
     line: int
     reel: str
     channels: tuple[str, ...]
+    """"V1", "A1", … that it fills."""
     transition: str
+    """"C", "D", "W001", "K" (laid over), "KB" (what a key is laid on), "KO"."""
     transition_frames: int
+    """Its length."""
     source_in: WrittenTime
     source_out: WrittenTime
     record_in: WrittenTime
@@ -40,6 +38,7 @@ class Event:
     clip_name: str = ""
     source_file: str = ""
     speed_fps: str = ""
+    """Frames of media a second, as the list's speed line says, "" where there is none."""
     effect: str = ""
     colour_decision: ColourDecision | None = None
     comments: tuple[str, ...] = ()
@@ -58,12 +57,13 @@ class WrittenMarker:
 
 @dataclass(frozen=True)
 class EventList:
-    """All events under one title. drop: the counting its first frame code mode states, None where it states none."""
+    """All events under one title."""
 
     title: str
     events: tuple[Event, ...]
     markers: tuple[WrittenMarker, ...] = ()
     drop: bool | None = None
+    """The counting its first frame code mode states, None where it states none."""
 
 
 @dataclass
@@ -104,7 +104,7 @@ class Building:
 
 
 class Reading:
-    """What has been read so far, tolerantly: what is not right becomes a notice, and the rest is read."""
+    """A list while it is read, tolerantly: errors become notices, and the rest is read."""
 
     needs_tracks = True
     """Whether an event whose tracks or transition cannot be understood is left out."""
@@ -146,7 +146,7 @@ class Reading:
         self.warn(line, notice)
 
     def time(self, text: str, line: int) -> WrittenTime:
-        """A timecode with ":" between its fields, its counting told by the last sign or the frame code mode.
+        """A timecode with ":" between its fields, its counting told by the last character or the frame code mode.
 
         Raises ValueError for what is no timecode.
         """
@@ -171,8 +171,8 @@ class StrictReading(Reading):
 
 
 def _fields(text: str) -> tuple[str, str, str, str, bool]:
-    """(hours, minutes, seconds, frames, whether the last sign says drop-frame). Raises ValueError."""
+    """(hours, minutes, seconds, frames, whether the last character says drop-frame). Raises ValueError."""
     match = TIME.fullmatch(text)
     if not match or int(match[1]) > 23 or int(match[2]) > 59 or int(match[3]) > 59:
         raise ValueError(f"“{text}” is not a timecode")
-    return match[1], match[2], match[3], match[5], match[4] in _DROP_SIGNS
+    return match[1], match[2], match[3], match[5], match[4] in _DROP_SEPARATORS

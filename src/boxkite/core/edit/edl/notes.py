@@ -115,7 +115,7 @@ def _name_clip(reading: Reading, which: str, name: str) -> None:
     target = reading.group[-1]
     if which == "from" and target.transition not in _PLAIN:
         outgoing = next((event for event in reversed(reading.group) if event.transition in _PLAIN), None)
-        if outgoing is None:  # the clip it comes from stands in an event of its own
+        if outgoing is None:  # the clip it comes from stands in a separate event
             target.words.setdefault("from_name", name)
             return
         target = outgoing

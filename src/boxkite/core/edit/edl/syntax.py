@@ -1,4 +1,4 @@
-"""What single words and fields of an EDL mean: counting, colours, fields between bars."""
+"""Single words and fields of an EDL: frame code modes, colours, fields between bars."""
 
 from __future__ import annotations
 

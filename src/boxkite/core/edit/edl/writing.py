@@ -32,7 +32,7 @@ def write_edl_edit(path: Path, timeline: Timeline) -> None:
     for number, (clip, track, index) in enumerate(listed, start=1):
         if clip.nested:
             raise MarksError(
-                f"“{clip.name}” is a timeline of its own, which such a list cannot hold", path=path
+                f"“{clip.name}” is a separate timeline, which such a list cannot hold", path=path
             )
         lines += _event(timeline, number, clip, track, track.clips[index - 1] if index else None)
     lines += [

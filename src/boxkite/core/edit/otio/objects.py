@@ -95,7 +95,7 @@ class TimelineReader:
         return replace(timeline, start_known=start_time is not None)
 
     def _stack(self, stack: Any, name: str, rate: FrameRate, start: Timecode, depth: int) -> Timeline:
-        """A stack of tracks as a timeline; a clip that lies in a stack by itself gets a track of its own."""
+        """A stack of tracks as a timeline; a clip that lies in a stack by itself gets a separate track."""
         children = [stack] if isinstance(stack, self.schema.Track) else list(stack or ())
         tracks: dict[TrackKind, list[Track]] = {TrackKind.PICTURE: [], TrackKind.SOUND: []}
         for child in children:
@@ -341,7 +341,7 @@ def _leaves(metadata: Any) -> Iterator[tuple[str, Any]]:
 
 
 def _words(item: Any) -> dict[str, str]:
-    """What the metadata of a clip and of its media say, by our words for it."""
+    """The metadata of a clip and of its media, by our names."""
     reference = getattr(item, "media_reference", None)
     found: dict[str, str] = {}
     for metadata in (item.metadata, reference.metadata if reference else None):

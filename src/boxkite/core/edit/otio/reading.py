@@ -101,5 +101,5 @@ def _by_adapter(path: Path, suffix: str) -> Any:
             f"reading {suffix} needs an adapter that is not installed", path=path, hint=_EXTRA_HINT
         )
     if suffix == ".xml" and "<!ENTITY" in read_text(path).upper():
-        raise MarksError("it defines entities of its own, which are not followed", path=path)
+        raise MarksError("it defines its own entities, which are not followed", path=path)
     return otio.adapters.read_from_file(str(path))

@@ -1,4 +1,4 @@
-"""Doing things in their order in a thread of its own, beside the one that hands them over."""
+"""Doing things in their order in a separate thread, beside the one that hands them over."""
 
 from __future__ import annotations
 
@@ -7,12 +7,12 @@ import threading
 from collections.abc import Callable
 
 _MOST_WAITING = 3
-"""Pictures, mostly: enough to even out a slow one, few enough for memory."""
+"""Frames, mostly: enough to even out a slow one, few enough for memory."""
 _LOOK_EVERY_SECONDS = 0.1
 
 
 class Background:
-    """Does what it is handed: at once, or, when it has been started, in a thread, a few things behind.
+    """Does what it is handed: at once, or, when it has been started, in a thread, a few items later.
 
     What one of them raises there is raised by the next put or by end, once.
     """

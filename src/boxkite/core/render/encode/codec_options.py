@@ -75,17 +75,17 @@ def encoder_options(
 
 
 def _pass_words(stats: tuple[int, str] | None) -> list[str]:
-    """Which pass it is, and where the notes lie; the signs that part the encoder's own options stand for themselves."""
+    """Which pass it is, and where the statistics are; separators of the encoder's own options are escaped."""
     if stats is None:
         return []
     number, path = stats
-    for sign in ("\\", ":", "'", "="):
-        path = path.replace(sign, f"\\{sign}")
+    for character in ("\\", ":", "'", "="):
+        path = path.replace(character, f"\\{character}")
     return [f"pass={number}", f"stats={path}"]
 
 
 def _steady_words(width_px: int) -> list[str]:
-    """What keeps pictures the same from run to run.
+    """The options that make frames the same from run to run.
 
     Where the macroblocks of a row are no multiple of eight, the encoder's AVX-512 code reads beyond its numbers and
     decides by whatever lies in memory there; its AVX2 code does not.

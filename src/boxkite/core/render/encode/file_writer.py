@@ -49,7 +49,7 @@ _LAMBDA = 118
 
 @dataclass(frozen=True)
 class Prepared:
-    """What earlier passes over a shot found out for one file: the encoder's notes, how much louder each track gets."""
+    """The results of earlier passes for one file: the encoder's statistics, the gain of each track."""
 
     stats: tuple[int, str] | None = None
     gains: tuple[float, ...] = ()
@@ -57,10 +57,10 @@ class Prepared:
 
 
 class FileWriter:
-    """Writes one planned file, picture by picture and sound by sound."""
+    """Writes one planned file, frame by frame."""
 
     def __init__(self, row: Row, path: Path, threads: int, prepared: Prepared | None = None) -> None:
-        """path: where to write, whatever its ending. threads: of the picture encoder, 0 for its own choice.
+        """path: where to write, whatever its extension. threads: of the picture encoder, 0 for its own choice.
 
         prepared: what passes before this one found out.
         """
@@ -86,7 +86,7 @@ class FileWriter:
         self.warnings: list[Notice] = list(prepared.warnings)
 
     def put_frame(self, picture: VideoFrame) -> None:
-        """Take the next picture of the span, as decoded."""
+        """Take the next frame of the span, as decoded."""
         self._source_picture = self._source_picture or picture
         assert self.chain
         for ready in self.chain.put(picture):
@@ -95,7 +95,7 @@ class FileWriter:
             self._beside.put(partial(self._encode, ready))
 
     def put_audio(self, place: int, sound: AudioFrame) -> None:
-        """Take the next sound of one of the row's tracks, by its place among them."""
+        """Take the next audio of one of the row's tracks, by its place among them."""
         if not self._beside.is_started:
             self._add_streams()
         assert self._sound_chain
@@ -231,7 +231,7 @@ def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoF
 
 
 def encoder_works_here(encoder: str, row: Row, video: Video) -> bool:
-    """Whether an encoder is there and takes such pictures: told by opening it."""
+    """Whether an encoder is there and takes such frames: told by opening it."""
     try:
         trial: Any = av.CodecContext.create(encoder, "w")
         set_picture_options(trial, row, video)
@@ -242,7 +242,7 @@ def encoder_works_here(encoder: str, row: Row, video: Video) -> bool:
 
 
 def _metadata_of(row: Row) -> dict[str, str]:
-    """What is written of a shot where the container has a place for it: title, keywords, note, scene and take."""
+    """The metadata written into a file: title, keywords, note, scene and take."""
     shot = row.shot
     metadata = {key.casefold(): value for key, value in shot.metadata.items()} if shot.metadata else {}
     said = {
@@ -258,7 +258,7 @@ def _metadata_of(row: Row) -> dict[str, str]:
 
 
 def _as_utf8(text: str) -> str:
-    """A text that containers take: odd bytes of file names become the sign for what cannot be shown."""
+    """A text that containers take: odd bytes of file names become the character for what cannot be shown."""
     return text.encode("utf-8", "replace").decode()
 
 
@@ -276,7 +276,7 @@ def set_picture_options(context: Any, row: Row, video: Video) -> None:
 
 
 def expected_samples(row: Row, span: Span, position: int) -> int:
-    """Samples a sound track must hold in the finished file, of so many frames."""
+    """Samples an audio track must hold in the finished file, of so many frames."""
     assert row.preset.audio
     info = row.audio_source.audio[position]
     start, end = samples_of(row.shot.footage, span, info)

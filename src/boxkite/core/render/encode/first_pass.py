@@ -1,4 +1,4 @@
-"""The first of two passes: the encoder looks at every picture and leaves notes for the second."""
+"""The first of two passes: the encoder looks at every frame and leaves notes for the second."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ from boxkite.core.render.encode.file_writer import set_picture_options
 
 
 class FirstPass:
-    """Takes the pictures of a row as its file will, and keeps nothing but the encoder's notes."""
+    """Takes the frames of a row as its file will, and keeps nothing but the encoder's notes."""
 
     def __init__(self, row: Row, threads: int, notes: Path) -> None:
         """notes: where the encoder leaves them."""
@@ -39,12 +39,12 @@ class FirstPass:
         self._context = context
 
     def put_frame(self, picture: VideoFrame) -> None:
-        """Take the next picture, as decoded."""
+        """Take the next frame, as decoded."""
         for ready in self.chain.put(picture):
             self._encode(ready)
 
     def put_audio(self, place: int, sound: AudioFrame) -> None:
-        """Sound is of no use here."""
+        """Audio is of no use here."""
 
     def end(self) -> None:
         """Let the encoder write its notes."""

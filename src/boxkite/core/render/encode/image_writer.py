@@ -1,4 +1,4 @@
-"""Writing numbered images into a folder, each a file of its own."""
+"""Writing numbered images into a folder, each a separate file."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import is_full_range
 from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
-from boxkite.core.presets.codecs import IMAGE_ENDINGS
+from boxkite.core.presets.codecs import IMAGE_EXTENSIONS
 from boxkite.core.render.encode.background import Background
 from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
 from boxkite.core.render.encode.file_writer import set_picture_options
@@ -31,7 +31,7 @@ class ImageWriter:
     """Writes one planned sequence of images, picture by picture."""
 
     def __init__(self, row: Row, folder: Path, threads: int) -> None:
-        """folder: where to write, made if need be. threads: where it is 1, pictures are coded between the others."""
+        """folder: where to write, made if need be. threads: where it is 1, frames are coded between the others."""
         assert row.preset.video
         self.row = row
         self.folder = folder
@@ -47,14 +47,14 @@ class ImageWriter:
         folder.mkdir(exist_ok=True)
 
     def put_frame(self, picture: VideoFrame) -> None:
-        """Take the next picture of the span, as decoded."""
+        """Take the next frame of the span, as decoded."""
         for ready in self.chain.put(picture):
             if ready is not picture and self._threads != 1:
                 self._beside.start()
             self._beside.put(partial(self._write, ready))
 
     def put_audio(self, place: int, sound: AudioFrame) -> None:
-        """Images hold no sound."""
+        """Images hold no audio."""
 
     def end(self) -> None:
         """Write what is still held."""
@@ -102,7 +102,7 @@ def image_name(row: Row, number: int) -> str:
     first = first_number(row)
     digits = max(row.preset.digits, len(str(first + row.frames - 1)))
     name = row.name.rpartition("/")[2]
-    return f"{name}.{first - 1 + number:0{digits}d}{IMAGE_ENDINGS[str(row.preset.container)]}"
+    return f"{name}.{first - 1 + number:0{digits}d}{IMAGE_EXTENSIONS[str(row.preset.container)]}"
 
 
 def first_number(row: Row) -> int:
