@@ -59,7 +59,7 @@ def test_the_version_is_one_above_the_highest_in_any_of_the_folders(folder: Path
     ("pattern", "says"),
     [
         ("v@version/@marker_v@version", "twice"),
-        ("@marker@version", "sign of its own"),
+        ("@marker@version", "put a character before"),
         ("@clip_v@version", "two"),
     ],
 )

@@ -262,7 +262,7 @@ def test_what_has_changed_since_is_said_and_not_mixed_in(
     assert len(files_in(out)) == 2 * SHOTS and frames_of(lost)
     out.rename(tmp_path / "unplugged")
     no_folder = boxkite("resume", "last", "--missing", env=state)
-    assert (no_folder.status, "not there any more" in no_folder.err, out.exists()) == (2, True, False)
+    assert (no_folder.status, "no longer there" in no_folder.err, out.exists()) == (2, True, False)
 
 
 def test_a_failure_has_its_cause_in_one_line_and_its_detail_in_the_log(

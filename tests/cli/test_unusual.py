@@ -241,7 +241,7 @@ def test_numbered_images_are_one_source_and_are_cut_like_any_other(tmp_path: Pat
     assert (refused.status, "frame 1001 of the sequence is missing" in refused.err) == (2, True)
 
 
-@pytest.mark.parametrize("ending", ["mp4", "mkv"])
+@pytest.mark.parametrize("extension", ["mp4", "mkv"])
 def test_chapters_in_a_file_are_marks(extension: str, tmp_path: Path) -> None:
     rate = FrameRate.parse("23.976")
     chapters = ((0, "vat"), (37, "press"), (80, "END"))

@@ -94,7 +94,7 @@ def test_fifty_files_of_all_fates_over_three_restarts_each_made_once(
     listed = json.loads(boxkite("watch", landing, "--list", "--json", env=env).out)["landed"]
     aside = {Path(one["path"]).stem: one["reason"] for one in listed if one["state"] == "set aside"}
     assert set(aside) == {f"f{number:02}" for number in range(TRUNCATED)}
-    assert all("never became whole" in reason for reason in aside.values())
+    assert all("was never complete" in reason for reason in aside.values())
     batches = boxkite("status", "--all", "--json", env=env).json["batches"]
     assert sum(one["verified"] for one in batches) == sum(one["file_count"] for one in batches) == len(whole)
     again = boxkite(*words, "--once", env=env)

@@ -77,7 +77,7 @@ def test_nothing_is_skipped_in_silence_but_what_systems_hide(tmp_path: Path) -> 
     assert "broken" in reasons["half.mp4"]
 
 
-@pytest.mark.parametrize("ending", ["mov", "mkv", "mp4"])
+@pytest.mark.parametrize("extension", ["mov", "mkv", "mp4"])
 @pytest.mark.parametrize("rate", ["23.976", "29.97", "50"])
 def test_facts_are_read_from_every_container(extension: str, rate: str, tmp_path: Path) -> None:
     parsed = FrameRate.parse(rate)

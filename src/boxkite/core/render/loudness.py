@@ -1,4 +1,4 @@
-"""The loudness of audio, and the gain that brings it to a target: EBU R 128 and ITU-R BS.1770, in a first pass over the audio."""
+"""The loudness of audio (EBU R 128, ITU-R BS.1770) in a first pass, and the gain that brings it to a target."""
 
 from __future__ import annotations
 

@@ -35,10 +35,11 @@ class Expected:
     width_px: int
     height_px: int
     samples: tuple[tuple[int, int, int], ...]
-    """(how many, Hz, how far off) of each track. first_thumbnail, last_thumbnail: the first and last frame as encoded, reduced
-    by picture_look."""
+    """(how many, Hz, how far off) of each audio track."""
     first_thumbnail: np.ndarray | None
+    """The first frame as encoded, reduced by thumbnail_of."""
     last_thumbnail: np.ndarray | None
+    """The last one."""
 
 
 def thumbnail_of(picture: VideoFrame) -> np.ndarray:
