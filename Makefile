@@ -5,7 +5,7 @@ BIN := $(VENV)/bin
 STAMP := $(VENV)/ready
 DEMO ?= demo
 
-.PHONY: demo test bench codecs fuzz faults wheel screenshots lint clean
+.PHONY: demo test bench codecs fuzz faults wheel screenshots reference lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -34,6 +34,9 @@ wheel: $(STAMP)
 
 screenshots: $(STAMP)
 	$(BIN)/python tools/screenshots.py
+
+reference: $(STAMP)
+	$(BIN)/python tools/reference.py
 
 lint: $(STAMP)
 	$(BIN)/ruff check .

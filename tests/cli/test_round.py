@@ -25,7 +25,7 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Run]:
 
 
 @pytest.mark.parametrize(
-    ("preset", "ending", "slack"), [("stock", "mov", 1), ("review", "mp4", 1024), ("web", "mp4", 1024)]
+    ("preset", "extension", "slack"), [("stock", "mov", 1), ("review", "mp4", 1024), ("web", "mp4", 1024)]
 )
 def test_every_shot_of_the_demo_holds_its_frames_and_ticks(
     demo, preset: str, extension: str, slack: int

@@ -51,18 +51,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Copy, compare, note, and run the job; status 1 when a file could not be copied or made."""
-    from boxkite.cli.options import job_on
     from boxkite.cli.tables import counted, file_size, make_console, print_json, print_line
     from boxkite.core.arrival.card_lists import check_lists
     from boxkite.core.arrival.cards import count_cards, plan_cards
+    from boxkite.core.job.request import request_of_file
 
     into = path_from(arguments.into).absolute()
     cards = plan_cards([path_from(card) for card in arguments.cards], into)
     check_lists(into)
     if arguments.job:
-        job_on(
-            arguments.job, arguments.changes, []
-        )  # whatever is wrong with it is said before anything is copied
+        # whatever is wrong with it is said before anything is copied
+        request_of_file(Path(arguments.job), arguments.changes).job_on([])
     metadata = _metadata_given(arguments)
     console = make_console(stderr=arguments.json)
     copied = _copy(console, cards)
@@ -198,12 +197,14 @@ def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path
         turn_from,
         workers_from,
     )
-    from boxkite.cli.options import job_on
+    from boxkite.cli.options import current_user
     from boxkite.cli.plan_command import plan_with_progress
     from boxkite.cli.run_command import run_and_tell
     from boxkite.core.batch.recording import Batch
+    from boxkite.core.job.request import request_of_file
 
-    job = job_on(arguments.job, arguments.changes, folders, metadata=[table])
+    request = request_of_file(Path(arguments.job), arguments.changes)
+    job = request.job_on(folders, metadata=[table], user=current_user())
     batch = Batch(
         turn=turn_from(arguments),
         job=job,

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.messages import printable
-from boxkite.cli.options import add_job_options, images_from
+from boxkite.cli.options import add_job_options, current_user, images_from
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
@@ -207,8 +207,6 @@ def _sound(source: Source) -> str:
 
 def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) -> int:
     """Every token of each source with value, origin and what lost to it; rows and sources without partner."""
-    import getpass
-
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
     from boxkite.core.metadata.lookup import know
     from boxkite.core.notices.notice import notice_as_json
@@ -216,7 +214,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
 
     tables = [path_from(path) for path in arguments.metadata or ()]
     known, notices = know(sources, tables, arguments.match_by)
-    listed = {source.path: list_tokens(source, known[source.path], getpass.getuser()) for source in sources}
+    listed = {source.path: list_tokens(source, known[source.path], current_user()) for source in sources}
     if arguments.json:
         print_json(
             {

@@ -6,7 +6,7 @@ import argparse
 import sys
 from typing import TYPE_CHECKING
 
-from boxkite.cli.options import add_job_arguments, job_from, options_from, preset_changes
+from boxkite.cli.options import add_job_arguments, job_from, request_from
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
@@ -75,11 +75,9 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
     said = []
     if arguments.save_job:
         from boxkite.core.job.file import save_job
-        from boxkite.core.job.options import with_preset_changes
 
         path = path_from(arguments.save_job)
-        options = options_from(arguments)
-        save_job(with_preset_changes(options, preset_changes(arguments.changes, options)), path)
+        save_job(request_from(arguments).as_saved, path)
         said.append(f"job saved: boxkite run {path}")
     if arguments.save_plan:
         from boxkite.core.plan.table import save_plan

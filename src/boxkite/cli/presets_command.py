@@ -16,6 +16,7 @@ examples:
   boxkite presets new mill-web --based-on web --set video.quality=18 --set fit=1280x720
   boxkite presets check ./mill-review.toml
   boxkite presets schema > preset.schema.json
+  boxkite presets schema --job > job.schema.json
 """
 ACTIONS = ("list", "show", "new", "check", "schema")
 
@@ -38,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         parser,
         "a setting of the new one, as video.quality=18",
     )
+    parser.add_argument("--job", action="store_true", help="with schema: that of job files")
     parser.add_argument("--file", metavar="PATH", help="write the new one here, not into your own presets")
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
@@ -62,9 +64,10 @@ def run(arguments: argparse.Namespace) -> int:
         return _check(names, as_json=arguments.json)
     if action == "schema":
         from boxkite.cli.tables import print_json
+        from boxkite.core.job.file import job_schema
         from boxkite.core.presets.reading import preset_schema
 
-        print_json(preset_schema())
+        print_json(job_schema() if arguments.job else preset_schema())
         return 0
     return _list(as_json=arguments.json)
 
@@ -158,9 +161,9 @@ def _shown(value: object) -> str:
 
 
 def _new(name: str, arguments: argparse.Namespace) -> int:
-    from boxkite.cli.settings import read_setting
     from boxkite.cli.tables import make_console, print_line
     from boxkite.core.errors import RequestError
+    from boxkite.core.job.request import read_setting
     from boxkite.core.presets.writing import make_preset
 
     if not arguments.based_on and not arguments.changes:

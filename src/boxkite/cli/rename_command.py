@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from boxkite.cli.options import add_job_options, images_from
+from boxkite.cli.options import add_job_options, current_user, images_from
 from boxkite.core.files.reading import path_from
 from boxkite.core.notices.notice import notice_as_json
 
@@ -77,8 +77,6 @@ def _undo(name: str | None, *, as_json: bool) -> int:
 
 
 def _rename(arguments: argparse.Namespace) -> int:
-    import getpass
-
     from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
     from boxkite.core.projects.sources import plan_renaming, rename_sources
 
@@ -89,7 +87,7 @@ def _rename(arguments: argparse.Namespace) -> int:
         match_by=arguments.match_by,
         marks=[path_from(path) for path in arguments.marks],
         images=images_from(arguments),
-        user=getpass.getuser(),
+        user=current_user(),
     )
     record, undone = (None, []) if arguments.show_only else rename_sources(plan)
     notices = [*undone, *plan.notices]

@@ -68,10 +68,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Watch until it is ended; status 1 with --once where something was set aside or failed."""
-    from boxkite.cli.options import job_on
+    from boxkite.cli.options import current_user
     from boxkite.cli.tables import make_console, print_line
     from boxkite.core.arrival.watching import WatchSettings, watch
     from boxkite.core.errors import RequestError
+    from boxkite.core.job.request import request_of_file
     from boxkite.core.records.arrivals import ArrivalLog
     from boxkite.core.records.store import Records
 
@@ -85,7 +86,7 @@ def run(arguments: argparse.Namespace) -> int:
             raise RequestError(f"--{word}: give seconds from 0")
 
     def job_of(paths: Sequence[Path]) -> Job:
-        return job_on(arguments.job, arguments.changes, paths)
+        return request_of_file(Path(arguments.job), arguments.changes).job_on(paths, user=current_user())
 
     if arguments.again:
         with Records() as records:

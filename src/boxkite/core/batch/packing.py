@@ -17,7 +17,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 
-VERSION = 1
+VERSION = 2
 """Of the documents below. Raised with every change of what they hold; a test holds that."""
 SHARED = (Source, FrameIndex, Composition, IndexedSource, Shot, Preset)
 """What many rows have in common, and is one thing again when it is read."""
