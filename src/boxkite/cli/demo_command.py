@@ -64,41 +64,24 @@ def _draw(console: Console, folder: Path) -> list[Path]:
 
 
 def _round(console: Console, folder: Path) -> int:
-    from boxkite.cli import inspect_command
-    from boxkite.cli.plan_command import show_plan
-    from boxkite.cli.run_command import exit_status, run_plan, show_summary
+    """Inspect, plan and run, as a user would type it."""
+    outputs = [word for preset in PRESETS for word in ("--to", f"{preset}:{folder}/out/{preset}")]
+    job = [f"{folder}/mill.mov", "--marks", f"{folder}/mill.edl", "--watermark", f"{folder}/mill-mark.png"]
+    _type(console, "inspect", [str(folder)])
+    _type(console, "plan", [*job, *outputs])
+    return _type(console, "run", [*job, *outputs])
+
+
+def _type(console: Console, command: str, words: list[str]) -> int:
+    from importlib import import_module
+
+    from boxkite.cli.dispatch import build_parser
     from boxkite.cli.tables import print_line
-    from boxkite.core.batch.executors.local import LocalExecutor
-    from boxkite.core.batch.recording import Batch
-    from boxkite.core.job.job import Job, Output
-    from boxkite.core.plan.planning import make_plan
 
     console.print()
-    print_line(console, f"$ boxkite inspect {folder}", "bold cyan")
-    inspect_command.run(
-        argparse.Namespace(paths=[str(folder)], images_rate=None, tokens=False, deep=False, json=False)
-    )
-    outputs = tuple(Output(preset, folder / "out" / preset) for preset in PRESETS)
-    job = Job(
-        (folder / "mill.mov",),
-        outputs,
-        by=("markers",),
-        marks=folder / "mill.edl",
-        watermark=folder / "mill-mark.png",
-    )
-    words = " ".join(f"--to {output.preset}:{output.folder}" for output in outputs)
-    command = f"{folder}/mill.mov --marks {folder}/mill.edl --watermark {folder}/mill-mark.png {words}"
-    console.print()
-    print_line(console, f"$ boxkite plan {command}", "bold cyan")
-    plan = make_plan(job)
-    show_plan(console, plan)
-    console.print()
-    print_line(console, f"$ boxkite run {command}", "bold cyan")
-    with LocalExecutor() as executor:
-        batch = Batch()
-        outcome = run_plan(console, plan, executor, batch)
-    show_summary(console, outcome)
-    return exit_status(outcome)
+    print_line(console, f"$ boxkite {command} {' '.join(words)}", "bold cyan")
+    parsed = build_parser(command).parse_intermixed_args(words)
+    return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
 
 
 def _say_what_next(console: Console, folder: Path) -> None:

@@ -103,19 +103,12 @@ def run(arguments: argparse.Namespace) -> int:
 def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepInfo]:
     """Read the packets of each source; the results are remembered by file, since that takes long."""
     from boxkite.cli.tables import make_console
-    from boxkite.core.footage.cache import memory
-    from boxkite.core.footage.deep import DeepInfo, read_deep
+    from boxkite.core.footage.deep import remembered_deep
 
-    found: dict[Path, DeepInfo] = {}
-    with memory() as known, make_console(stderr=True).status("reading packets") as status:
-        for source in sources:
-            status.update(f"reading packets of {printable(source.label)}")
-            metadata = known.recall("deep", source.path, DeepInfo) if not source.sequence else None
-            if metadata is None and (metadata := read_deep(source)):
-                known.keep("deep", source.path, metadata)
-            if metadata:
-                found[source.path] = metadata
-    return found
+    with make_console(stderr=True).status("reading packets") as status:
+        return remembered_deep(
+            sources, lambda source: status.update(f"reading packets of {printable(source.label)}")
+        )
 
 
 def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> None:

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
+from pathlib import Path
 
 import av
 import numpy as np
 from av.stream import Discard
 
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import table_from_times
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.probe import read_source
@@ -58,6 +61,25 @@ class DeepInfo:
         return "".join(
             _SHADES[(count - 1) * 7 // most if most > 1 else 7] if count else "·" for count in counts
         )
+
+
+def remembered_deep(
+    sources: Sequence[Source], progress: Callable[[Source], None] = lambda source: None
+) -> dict[Path, DeepInfo]:
+    """Read the packets of sources, by path; what was read before and is unchanged is remembered.
+
+    progress is told each source before it is read. Raises FootageError.
+    """
+    found: dict[Path, DeepInfo] = {}
+    with memory() as known:
+        for source in sources:
+            progress(source)
+            info = known.recall("deep", source.path, DeepInfo) if not source.sequence else None
+            if info is None and (info := read_deep(source)):
+                known.keep("deep", source.path, info)
+            if info:
+                found[source.path] = info
+    return found
 
 
 def read_deep(source: Source) -> DeepInfo | None:
