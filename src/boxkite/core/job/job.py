@@ -7,11 +7,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import path_from
-from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.allowed import (
     CLOSING_MARKER,
     DECODERS,
@@ -39,6 +38,9 @@ from boxkite.core.job.option import (
 from boxkite.core.naming.saved import pattern_of
 from boxkite.core.presets.library import Shelf
 from boxkite.core.timebase import FrameRate
+
+if TYPE_CHECKING:  # the help of a command needs none of it
+    from boxkite.core.footage.source import ImageSettings
 
 _CUTS = "where to cut"
 _TIMELINES = "timelines"
@@ -305,6 +307,8 @@ class Job:
     @property
     def images(self) -> ImageSettings:
         """How images are read."""
+        from boxkite.core.footage.source import ImageSettings
+
         return ImageSettings(self.images_rate, self.layer, self.view)
 
 

@@ -42,7 +42,7 @@ class Notice:
         if kind is None or not kind.fields <= self.values.keys():  # of a record that another version wrote
             sentence = f"{self.kind} {dict(self.values)}"
         else:
-            sentence = _Sentence().vformat(kind.sentence, (), self.values)
+            sentence = kind.with_values(self.values)
         return f"{self.about}: {sentence}" if self.about else sentence
 
     def is_a(self, *wanted: Kind) -> bool:
@@ -64,25 +64,32 @@ class Kind:
         assert name not in _DECLARED, name
         self.name = name
         self.sentence = sentence
+        self._parts = [
+            (literal, field, spec) for literal, field, spec, _ in string.Formatter().parse(sentence)
+        ]
+        self.fields = frozenset(field for _, field, _ in self._parts if field)
+        """The names of its values."""
         _DECLARED[name] = self
 
     def __call__(self, **values: Any) -> Notice:
         """A notice of this kind."""
         return Notice(self.name, values)
 
-    @property
-    def fields(self) -> set[str]:
-        """The names of its values."""
-        return {name for _, name, _, _ in string.Formatter().parse(self.sentence) if name}
+    def with_values(self, values: Mapping[str, Any]) -> str:
+        """The sentence with its values."""
+        return "".join(
+            literal + _formatted(values[field], spec or "") if field else literal
+            for literal, field, spec in self._parts
+        )
 
 
-class _Sentence(string.Formatter):
-    def format_field(self, value: Any, format_spec: str) -> str:
-        if format_spec == "list":
-            return listed(value)
-        if format_spec.replace(" ", "").isalpha() and format_spec not in ("d", "f", "g"):
-            return counted(value, format_spec)
-        return str(super().format_field(value, format_spec))
+def _formatted(value: Any, spec: str) -> str:
+    if not spec:
+        return str(value)
+    if spec == "list":
+        return listed(value)
+    is_noun = spec.replace(" ", "").isalpha() and spec not in ("d", "f", "g")
+    return counted(value, spec) if is_noun else format(value, spec)
 
 
 def counted(number: int, noun: str) -> str:
