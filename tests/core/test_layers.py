@@ -36,6 +36,25 @@ def test_no_stage_of_the_core_imports_from_its_right_or_from_the_command_line() 
     assert wrong == []
 
 
+def test_rendering_has_one_face() -> None:
+    """Others import `making`, `result` and `failures` of the package, and nothing else."""
+    face = {f"boxkite.core.render.{name}" for name in ("making", "result", "failures")}
+    outside = [
+        (path.name, name)
+        for path in sorted(ROOT.rglob("*.py"))
+        if "render" not in path.relative_to(ROOT).parts
+        for name in imports_of(path)
+        if name.startswith("boxkite.core.render") and name not in face
+    ]
+    assert outside == []
+
+
+def test_modules_are_short_and_the_plan_is_small() -> None:
+    lines = {path: len(path.read_text().splitlines()) for path in ROOT.rglob("*.py")}
+    assert [path.name for path, count in lines.items() if count > 400] == []
+    assert sum(count for path, count in lines.items() if path.parent.name == "plan") < 2400
+
+
 def test_the_core_prints_nothing() -> None:
     calls = [
         path.name

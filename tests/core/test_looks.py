@@ -19,8 +19,9 @@ from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colouring import ColourCode
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import Geometry
-from boxkite.core.presets.model import LookSettings, Video
+from boxkite.core.presets.overlays import LookSettings
 from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
@@ -146,7 +147,7 @@ def test_each_shot_gets_its_look_in_a_stated_order_and_hears_of_what_it_does_not
     assert isinstance(look[0], DecisionStep) and look[0].decision == ColourDecision(
         offset=(0.1, 0, 0), saturation=0.7
     )
-    none, said = finder.look_of(tabled, LookSettings(cdl=False, beside=False))
+    none, said = finder.look_of(tabled, LookSettings(cdl=False, sidecar=False))
     assert none == () and len(said) == 3
     assert finder.look_of(a_shot(tmp_path, "other.mov"), None) == ((), ())
 

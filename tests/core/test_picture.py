@@ -16,7 +16,7 @@ from boxkite.core.picture.stamp import PixelLayout, lay_over, make_stamp, plane_
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.geometry import plan_geometry, sizing_of
 from boxkite.core.presets.library import Shelf, list_presets
-from boxkite.core.presets.model import BurnIn, Watermark
+from boxkite.core.presets.overlays import BurnIn, Watermark
 from boxkite.core.presets.reading import checked
 
 FORMATS = ["yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le"]

@@ -22,14 +22,14 @@ from boxkite.core.footage.source import Source, SourceKind, VideoInfo
 from boxkite.core.job.job import Job, Output
 from boxkite.core.metadata.value import KnownMetadata
 from boxkite.core.naming.pattern import read_pattern
+from boxkite.core.naming.versions import MARK, next_version
 from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.totals import add_up, expected_time
-from boxkite.core.plan.versions import MARK, next_version
 from boxkite.core.presets.codecs import ENCODER_SPEEDS, SPEEDS
+from boxkite.core.presets.coding import Video
 from boxkite.core.presets.inheriting import merged
-from boxkite.core.presets.model import Video
 from boxkite.core.preview.chart import _lanes, _shared
 from boxkite.core.projects.new_names import new_names
 from boxkite.core.records.journal import Journal

@@ -11,8 +11,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from boxkite.core.plan.rows import Row, decode_groups, group_span
+from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import plan_geometry, sizing_of
-from boxkite.core.presets.model import Preset, Video
+from boxkite.core.presets.model import Preset
 from boxkite.core.render.making import _pictures_until
 from boxkite.core.timebase import FrameRate, Span
 from tests.core.test_looks import a_shot

@@ -13,7 +13,7 @@ from boxkite.core.errors import RenderError
 from boxkite.core.picture.stamp import Array, PixelLayout, Stamp, join_stamps, make_stamp
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.fonts import LIVE_FONT, TEXT_FONT
-from boxkite.core.presets.model import BurnIn, Watermark
+from boxkite.core.presets.overlays import BurnIn, Watermark
 
 _LEAST_HEIGHT_PX = 12
 

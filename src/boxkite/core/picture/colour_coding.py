@@ -9,7 +9,7 @@ from av.video.frame import VideoFrame
 from boxkite.core.presets.codecs import keeps_alpha
 
 if TYPE_CHECKING:
-    from boxkite.core.presets.model import Video
+    from boxkite.core.presets.coding import Video
 
 BT709 = 1
 UNSAID = 2

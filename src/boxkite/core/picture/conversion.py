@@ -7,8 +7,10 @@ from dataclasses import dataclass
 
 from boxkite.core.looks.look import Look
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn, Row
+from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import Geometry
-from boxkite.core.presets.model import Scaling, Video, Watermark
+from boxkite.core.presets.model import Scaling
+from boxkite.core.presets.overlays import Watermark
 from boxkite.core.timebase import FrameRate, round_fraction
 
 

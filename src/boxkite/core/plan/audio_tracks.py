@@ -8,7 +8,7 @@ from boxkite.core.footage.source import AudioInfo, Source
 from boxkite.core.notices.files import CHANNELS_MIXED, CHANNELS_UNNAMED, LAYOUT_MIXED
 from boxkite.core.notices.notice import Notice
 from boxkite.core.presets.codecs import held_layout, is_unsaid
-from boxkite.core.presets.model import Audio
+from boxkite.core.presets.coding import Audio
 
 _CHANNELS_OF = {"mono": 1, "stereo": 2, "5.1": 6}
 _MOST_FLAC = 8

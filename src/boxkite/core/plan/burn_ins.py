@@ -11,7 +11,8 @@ from boxkite.core.notices.files import GLYPHS_MISSING
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.fonts import missing_glyphs
-from boxkite.core.presets.model import BurnIn, Preset
+from boxkite.core.presets.model import Preset
+from boxkite.core.presets.overlays import BurnIn
 from boxkite.core.shots.tokens import TOKENS
 
 _LIVE_CHARACTERS = {chr(place): running for place, running in enumerate(LiveToken, start=1)}

@@ -14,7 +14,8 @@ from boxkite.core.notices.files import COPY_MOVES_ENDS
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import CODECS, COPIED_AS
-from boxkite.core.presets.model import Audio, Preset, Video
+from boxkite.core.presets.coding import Audio, Video
+from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import Span
 

@@ -25,7 +25,8 @@ from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment, check_image
 from boxkite.core.presets.fonts import missing_glyphs
-from boxkite.core.presets.model import LookSettings, Preset
+from boxkite.core.presets.model import Preset
+from boxkite.core.presets.overlays import LookSettings
 from boxkite.core.records.store import Records
 from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
 from boxkite.core.shots.looks import NO_LOOK, LookFinder

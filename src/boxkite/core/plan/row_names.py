@@ -19,8 +19,8 @@ from boxkite.core.naming.pattern import (
     read_pattern,
 )
 from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, in_forms
+from boxkite.core.naming.versions import MARK, VERSION, Open, next_version, version_choices
 from boxkite.core.plan.treatment import Treatment
-from boxkite.core.plan.versions import MARK, VERSION, Open, next_version, version_choices
 from boxkite.core.shots.shot import Shot
 from boxkite.core.shots.tokens import OUTPUT_TOKENS, NamingContext, ShotValues, known_tokens
 

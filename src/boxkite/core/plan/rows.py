@@ -15,7 +15,8 @@ from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
 from boxkite.core.notices.notice import Notice, notice_as_json
 from boxkite.core.presets.geometry import Geometry
-from boxkite.core.presets.model import BurnIn, Preset
+from boxkite.core.presets.model import Preset
+from boxkite.core.presets.overlays import BurnIn
 from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode, round_fraction
 

@@ -11,8 +11,10 @@ from typing import TYPE_CHECKING, Any
 
 from boxkite.core.errors import PresetError
 from boxkite.core.files.reading import read_bytes
+from boxkite.core.presets.coding import Audio, Video
 from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
-from boxkite.core.presets.model import Audio, BurnIn, LookSettings, Preset, Video, Watermark
+from boxkite.core.presets.model import Preset
+from boxkite.core.presets.overlays import BurnIn, LookSettings, Watermark
 from boxkite.core.suggest import did_you_mean
 
 if TYPE_CHECKING:

@@ -2,29 +2,15 @@
 
 from __future__ import annotations
 
-import os
-from collections.abc import Iterator
-from typing import Any
-
-import av
 from av.video.frame import VideoFrame
 from PIL import Image
 
-from boxkite.core.errors import PlanError, RenderError, setting
-from boxkite.core.picture.chain import PictureChain
+from boxkite.core.errors import PlanError, setting
 from boxkite.core.picture.colour_coding import matrix_of
-from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.encode.codec_options import encoder_name, encoder_options
-from boxkite.core.render.encode.file_writer import prepare_context
-from boxkite.core.render.inputs import open_frames
-from boxkite.core.timebase import Span, Timecode
-
-_AROUND = 2
-"""Frames read before and after the wanted one: filters that look at neighbours need them."""
-_DECODERS = {"libsvtav1": "libdav1d", "prores_ks": "prores", "libx264": "h264", "libx265": "hevc",
-             "libvpx-vp9": "libvpx-vp9"}  # fmt: skip
+from boxkite.core.render.making import source_frame, still_frame
+from boxkite.core.timebase import Timecode
 
 
 def frame_named(row: Row, where: str) -> int:
@@ -53,72 +39,15 @@ def frame_named(row: Row, where: str) -> int:
 
 def still_of(row: Row, frame: int) -> Image.Image:
     """A frame as the finished file will show it, its pixels as they are stored. Raises RenderError, DamagedError."""
-    return as_image(_encoded(row, _prepared(row, frame)))
+    return as_image(still_frame(row, frame))
 
 
 def source_still(row: Row, frame: int) -> Image.Image:
     """The same frame as its source holds it, upright."""
     footage = row.shot.footage
-    _, picture = next(open_frames([row], Span(frame, frame + 1), 1, None))
-    image = as_image(picture)
+    image = as_image(source_frame(row, frame))
     turn = footage.frame_index.rotation_degrees
     return image.rotate(turn, expand=True) if turn else image
-
-
-def _prepared(row: Row, frame: int) -> VideoFrame:
-    """The frame after the picture chain."""
-    span = Span(max(row.span.start, frame - _AROUND), min(row.span.end, frame + _AROUND + 1))
-    chain = PictureChain(conversion_of(row), first=_picture_at(row, span.start))
-    wanted = frame - span.start
-    for place, picture in enumerate(_through(chain, row, span)):
-        if place == wanted:
-            return picture
-    raise RenderError("the frame cannot be prepared")
-
-
-def _picture_at(row: Row, frame: int) -> int:
-    """Which of the row's frames shows a frame first."""
-    ahead = frame - row.span.start
-    if row.preset.frame_rate is None:
-        return ahead
-    return -int(-ahead * row.rate.fraction // row.shot.footage.frame_index.rate.fraction)
-
-
-def _through(chain: PictureChain, row: Row, span: Span) -> Iterator[VideoFrame]:
-    for _, picture in open_frames([row], span, 1, None):
-        yield from chain.put(picture)
-    yield from chain.end()
-
-
-def _encoded(row: Row, picture: VideoFrame) -> VideoFrame:
-    """The picture through the preset's encoder, and back."""
-    video = row.preset.video
-    assert video
-    os.environ.setdefault("SVT_LOG", "1")  # the AV1 encoder talks on the terminal otherwise
-    name = encoder_name(video)
-    encoder: Any = av.CodecContext.create(name, "w")
-    prepare_context(encoder, row, video, picture, threads=1)
-    encoder.options = encoder_options(video, row.rate.fraction, encoder.width, 1)
-    encoder.framerate = row.rate.fraction
-    picture.pts = 0
-    try:
-        packets = [*encoder.encode(picture), *encoder.encode(None)]
-        decoder: Any = av.CodecContext.create(_DECODERS.get(name, name), "r")
-        decoder.extradata = encoder.extradata
-        decoder.width, decoder.height = encoder.width, encoder.height
-        for packet in [*packets, None]:
-            for shown in decoder.decode(packet):
-                return _tagged(shown, picture)
-    except (av.error.FFmpegError, ValueError) as error:
-        raise RenderError(f"the {video.codec} encoder does not take this frame") from error
-    raise RenderError(f"the {video.codec} encoder gives no picture")
-
-
-def _tagged(shown: VideoFrame, encoded: VideoFrame) -> VideoFrame:
-    """A frame with the colour tags of the one it was made from, which single packets do not always carry."""
-    if not shown.format.is_rgb:
-        shown.colorspace, shown.color_range = encoded.colorspace, encoded.color_range
-    return shown
 
 
 def as_image(picture: VideoFrame) -> Image.Image:

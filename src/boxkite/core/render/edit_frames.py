@@ -18,8 +18,8 @@ from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.presets.codecs import VideoCodec
+from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import Sizing, plan_geometry, steps_of
-from boxkite.core.presets.model import Video
 from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.mixing import as_sound, interleaved
 from boxkite.core.shots.composing import SOUND

@@ -22,7 +22,7 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.audio_tracks import file_tracks
 from boxkite.core.plan.rows import Row, group_span
 from boxkite.core.render.copying import copy_shot
-from boxkite.core.render.encode.codec_options import sound_rate
+from boxkite.core.render.encode.codec_options import encoders_of, sound_rate
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared, expected_samples
 from boxkite.core.render.encode.first_pass import FirstPass
 from boxkite.core.render.encode.image_writer import ImageWriter, verify_images
@@ -31,8 +31,11 @@ from boxkite.core.render.inputs import open_audio, open_frames
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
 from boxkite.core.render.result import Result
+from boxkite.core.render.still import source_frame, still_frame
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
 from boxkite.core.timebase import Span, round_fraction, sample_at
+
+__all__ = ["encoders_of", "make_files", "source_frame", "still_frame"]
 
 Progress = Callable[[int], None]
 _SILENT_HZ = 48_000

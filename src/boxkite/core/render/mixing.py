@@ -31,7 +31,7 @@ class AudioChain:
         several = len(row.audio_tracks) > 1
         self._mixed = several and audio.tracks == "mixed"
         self._merged = several and audio.tracks == "merged"
-        self._beside = _Beside(len(row.audio_tracks)) if self._merged or self._mixed else None
+        self._buffer = _Buffer(len(row.audio_tracks)) if self._merged or self._mixed else None
         tracks = row.audio_source.audio
         self._layouts = [
             layout_of(audio, [tracks[place] for place in places])
@@ -59,11 +59,11 @@ class AudioChain:
         return self._resamplers[place].resample(sound)
 
     def _join(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
-        if self._beside is None:
+        if self._buffer is None:
             yield place, self._louder(place, sound)
             return
         layout = self._layouts[0]
-        for parts, rate in self._beside.put(place, sound, "flt" if self._mixed else "s32"):
+        for parts, rate in self._buffer.put(place, sound, "flt" if self._mixed else "s32"):
             if self._mixed:
                 yield 0, self._louder(0, as_sound(sum(parts) / sqrt(len(parts)), layout, rate))
             else:
@@ -84,7 +84,7 @@ class AudioChain:
         return as_sound(np.concatenate(changed), sound.layout.name, sound.sample_rate)
 
 
-class _Beside:
+class _Buffer:
     """Holds the audio of several tracks until all of them have the samples."""
 
     def __init__(self, count: int) -> None:

@@ -21,7 +21,7 @@ from boxkite.core.notices.shots import (
     NO_CORRECTION,
     OTHER_GOES_FIRST,
 )
-from boxkite.core.presets.model import LookSettings
+from boxkite.core.presets.overlays import LookSettings
 from boxkite.core.shots.shot import Shot
 
 SOP, SAT, LOOK = "asc_sop", "asc_sat", "look"
@@ -33,12 +33,12 @@ LOOK_EXTENSIONS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".lo
 """Of the look files that OpenColorIO reads."""
 UNREAD_EXTENSIONS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
 """Of grades beside camera files that no open library reads."""
-NO_LOOK = LookSettings(cdl=False, beside=False)
+NO_LOOK = LookSettings(cdl=False, sidecar=False)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 
 
 @dataclass(frozen=True)
-class _Beside:
+class _Sidecars:
     """The look files and colour decision beside a source."""
 
     decision: DecisionStep | None
@@ -50,7 +50,7 @@ class LookFinder:
     """Finds looks; what lies beside a source is looked for once, and every look is tried once."""
 
     def __init__(self) -> None:
-        self._beside: dict[int, _Beside] = {}
+        self._sidecars: dict[int, _Sidecars] = {}
         self._names: dict[Path, dict[str, Path]] = {}
         self._tried: set[Look] = set()
         self._columns: dict[tuple[str, ...], list[str]] = {}
@@ -61,7 +61,7 @@ class LookFinder:
 
         Raises LookError for one that cannot be read.
         """
-        metadata = self._said_of(shot)
+        metadata = self._look_columns(shot)
         if metadata:
             return self._look(shot, wanted or LookSettings(), metadata)
         key = id(shot.footage.source), id(wanted)
@@ -69,7 +69,7 @@ class LookFinder:
             self._without_metadata[key] = self._look(shot, wanted or LookSettings(), metadata)
         return self._without_metadata[key]
 
-    def _said_of(self, shot: Shot) -> dict[str, str]:
+    def _look_columns(self, shot: Shot) -> dict[str, str]:
         """The look columns of a shot's metadata; most have none, so the names of columns are examined once."""
         columns = tuple(shot.metadata)
         if columns not in self._columns:
@@ -81,16 +81,16 @@ class LookFinder:
     def _look(
         self, shot: Shot, wanted: LookSettings, metadata: Mapping[str, str]
     ) -> tuple[Look, tuple[Notice, ...]]:
-        beside = self._beside_of(shot.footage.source)
-        warnings = list(beside.warnings)
+        sidecars = self._sidecars_of(shot.footage.source)
+        warnings = list(sidecars.warnings)
         steps: list[DecisionStep | FileStep | SpacesStep] = []
-        decision = self._decision(shot, metadata) or beside.decision
+        decision = self._decision(shot, metadata) or sidecars.decision
         if decision and wanted.cdl:
             steps.append(decision)
         elif decision:
             warnings.append(DECISION_NOT_APPLIED(decision=str(decision)))
-        own = self._named(shot, metadata) or beside.file
-        if own and wanted.beside:
+        own = self._named(shot, metadata) or sidecars.file
+        if own and wanted.sidecar:
             steps.append(own)
         elif own:
             warnings.append(LOOK_NOT_APPLIED(look=str(own)))
@@ -137,12 +137,12 @@ class LookFinder:
             raise LookError(f"{shot.origin}: there is no look file {name}", path=path)
         return FileStep(path)
 
-    def _beside_of(self, source: Source) -> _Beside:
-        if id(source) not in self._beside:
-            self._beside[id(source)] = self._look_beside(source)
-        return self._beside[id(source)]
+    def _sidecars_of(self, source: Source) -> _Sidecars:
+        if id(source) not in self._sidecars:
+            self._sidecars[id(source)] = self._sidecars_of_name(source)
+        return self._sidecars[id(source)]
 
-    def _look_beside(self, source: Source) -> _Beside:
+    def _sidecars_of_name(self, source: Source) -> _Sidecars:
         folder = source.path.absolute().parent
         if folder not in self._names:
             try:
@@ -173,4 +173,4 @@ class LookFinder:
                 decision = DecisionStep(values, decisions[0].name)
             else:
                 warnings.append(NO_CORRECTION(file=decisions[0].name))
-        return _Beside(decision, FileStep(files[0]) if files else None, tuple(warnings))
+        return _Sidecars(decision, FileStep(files[0]) if files else None, tuple(warnings))

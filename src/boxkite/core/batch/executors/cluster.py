@@ -22,7 +22,7 @@ from boxkite.core.files.partials import Partial
 from boxkite.core.notices.batches import CLUSTER
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.encode.codec_options import SOUND_ENCODERS, encoder_name
+from boxkite.core.render.making import encoders_of
 from boxkite.core.render.result import Result
 from boxkite.core.settings import PathRule
 
@@ -105,7 +105,7 @@ class ClusterExecutor:
 
     def _checked(self, rows: Sequence[Row]) -> list[Notice]:
         """Ask every worker what it can do; a notice of who makes these rows. Raises PlanError."""
-        encoders = sorted({name for row in rows if not row.is_copied for name in _encoders_of(row)})
+        encoders = sorted({name for row in rows if not row.is_copied for name in encoders_of(row)})
         sources = list(dict.fromkeys(row.shot.footage.source.path.absolute() for row in rows))
         files = [(str(path), path.stat().st_size) for path in sources[:_MOST_FILES_CHECKED] if path.is_file()]
         folders = sorted({str(row.folder) for row in rows})
@@ -223,14 +223,6 @@ class ClusterExecutor:
     def _hear_frames(self, event: tuple[Any, dict[str, Any]]) -> None:
         _, said = event
         self._heard.put((said["key"], int(said["frames"])))
-
-
-def _encoders_of(row: Row) -> list[str]:
-    video, audio = row.preset.video, row.preset.audio
-    found = [encoder_name(video)] if video and not row.preset.is_sequence else []
-    if audio and audio.codec in SOUND_ENCODERS and row.audio_tracks:
-        found.append(SOUND_ENCODERS[audio.codec])
-    return found
 
 
 def _as_here(result: Result, row: Row, machine: str) -> Result:

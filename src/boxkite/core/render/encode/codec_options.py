@@ -8,8 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import HARDWARE, encoder_speed, keeps_alpha
-from boxkite.core.presets.model import Preset, Video
+from boxkite.core.presets.coding import Video
+from boxkite.core.presets.model import Preset
 
 ENCODERS = {
     "h264": "libx264",
@@ -108,6 +110,15 @@ def encoder_name(video: Video) -> str:
     if video.codec == "prores" and keeps_alpha(video.written_format):
         return "prores_ks"
     return ENCODERS[video.codec]
+
+
+def encoders_of(row: Row) -> list[str]:
+    """The library's names of the encoders that a row needs."""
+    video, audio = row.preset.video, row.preset.audio
+    found = [encoder_name(video)] if video and not row.preset.is_sequence else []
+    if audio and audio.codec in SOUND_ENCODERS and row.audio_tracks:
+        found.append(SOUND_ENCODERS[audio.codec])
+    return found
 
 
 def hardware_encoders(video: Video) -> list[str]:

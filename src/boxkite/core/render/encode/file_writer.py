@@ -24,7 +24,7 @@ from boxkite.core.picture.colour_coding import colour_tags, is_full_range
 from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.audio_tracks import file_tracks, layout_of
 from boxkite.core.plan.rows import Row
-from boxkite.core.presets.model import Audio, Video
+from boxkite.core.presets.coding import Audio, Video
 from boxkite.core.render.audio_reader import samples_of
 from boxkite.core.render.encode.background import Background
 from boxkite.core.render.encode.codec_options import (
@@ -72,7 +72,7 @@ class FileWriter:
         self.last_frame: VideoFrame | None = None
         self._source_picture: VideoFrame | None = None
         self._threads = threads
-        self._beside = Background()
+        self._background = Background()
         container = row.preset.container
         assert container
         self._container: OutputContainer = av.open(
@@ -91,29 +91,29 @@ class FileWriter:
         assert self.chain
         for ready in self.chain.put(picture):
             if ready is not picture and self._threads != 1:
-                self._beside.start()  # one that came in as it is goes to other files too: it is encoded first
-            self._beside.put(partial(self._encode, ready))
+                self._background.start()  # one that came in as it is goes to other files too: it is encoded first
+            self._background.put(partial(self._encode, ready))
 
     def put_audio(self, place: int, sound: AudioFrame) -> None:
         """Take the next audio of one of the row's tracks, by its place among them."""
-        if not self._beside.is_started:
+        if not self._background.is_started:
             self._add_streams()
         assert self._sound_chain
         for track, made in self._sound_chain.put(place, sound):
-            self._beside.put(partial(self._encode_sound, track, made))
+            self._background.put(partial(self._encode_sound, track, made))
 
     def end(self) -> None:
         """Write what the encoders still hold, and the container's end."""
         for ready in self.chain.end() if self.chain else ():
-            self._beside.put(partial(self._encode, ready))
-        self._beside.end()
+            self._background.put(partial(self._encode, ready))
+        self._background.end()
         for stream in self._streams():
             self._container.mux(stream.encode(None))
         self._container.close()
 
     def abandon(self) -> None:
         """Let go of a file that is not going to be finished; its unfinished state is left on disk."""
-        self._beside.abandon()
+        self._background.abandon()
         try:
             self._container.close()
         except (av.error.FFmpegError, OSError, ValueError):

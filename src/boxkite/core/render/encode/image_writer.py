@@ -43,15 +43,15 @@ class ImageWriter:
         self._context: VideoCodecContext | None = None
         self._count = 0
         self._threads = threads
-        self._beside = Background()
+        self._background = Background()
         folder.mkdir(exist_ok=True)
 
     def put_frame(self, picture: VideoFrame) -> None:
         """Take the next frame of the span, as decoded."""
         for ready in self.chain.put(picture):
             if ready is not picture and self._threads != 1:
-                self._beside.start()
-            self._beside.put(partial(self._write, ready))
+                self._background.start()
+            self._background.put(partial(self._write, ready))
 
     def put_audio(self, place: int, sound: AudioFrame) -> None:
         """Images hold no audio."""
@@ -59,15 +59,15 @@ class ImageWriter:
     def end(self) -> None:
         """Write what is still held."""
         for ready in self.chain.end():
-            self._beside.put(partial(self._write, ready))
-        self._beside.end()
+            self._background.put(partial(self._write, ready))
+        self._background.end()
         if self._context:
             for packet in self._context.encode(None):
                 self._save(bytes(packet))
 
     def abandon(self) -> None:
         """Let go of a sequence that is not going to be finished."""
-        self._beside.abandon()
+        self._background.abandon()
 
     def _write(self, picture: VideoFrame) -> None:
         if self.first_frame is None:

@@ -12,44 +12,44 @@ from boxkite.core.render.encode.background import Background
 
 @pytest.mark.parametrize("started", [False, True])
 def test_all_is_done_in_its_order_and_never_far_behind(started: bool) -> None:
-    beside, done, furthest = Background(), [], 0
+    background, done, furthest = Background(), [], 0
     if started:
-        beside.start()
+        background.start()
     for number in range(50):
 
         def act(number: int = number) -> None:
             time.sleep(0.001)
             done.append(number)
 
-        beside.put(act)
+        background.put(act)
         furthest = max(furthest, number + 1 - len(done))
-    beside.end()
+    background.end()
     assert done == list(range(50))
     assert furthest <= (5 if started else 0)
 
 
 def test_what_fails_is_raised_once_and_nothing_is_done_after_it() -> None:
-    beside, done, before = Background(), [], threading.active_count()
-    beside.start()
+    background, done, before = Background(), [], threading.active_count()
+    background.start()
 
     def fail() -> None:
         raise OSError("the disk is full")
 
-    beside.put(fail)
+    background.put(fail)
     with pytest.raises(OSError, match="the disk is full"):
         for number in range(1000):
-            beside.put(lambda number=number: done.append(number))
+            background.put(lambda number=number: done.append(number))
             time.sleep(0.001)
-    beside.abandon()
+    background.abandon()
     assert not done and threading.active_count() == before
 
 
 def test_given_up_in_the_middle_it_ends_with_what_is_being_done() -> None:
-    beside, done, go_on = Background(), [], threading.Event()
-    beside.start()
-    beside.put(lambda: (go_on.wait(5), done.append(0)))
+    background, done, go_on = Background(), [], threading.Event()
+    background.start()
+    background.put(lambda: (go_on.wait(5), done.append(0)))
     for number in range(1, 4):
-        beside.put(lambda number=number: done.append(number))
+        background.put(lambda number=number: done.append(number))
     threading.Timer(0.2, go_on.set).start()
-    beside.abandon()
+    background.abandon()
     assert done == [0]
