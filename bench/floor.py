@@ -25,7 +25,7 @@ OPTIONS = {
     "web": {"preset": "faster", "crf": "21", "profile": "high"},
     "review": {"preset": "veryfast", "crf": "26", "profile": "high"},
 }
-SOUND_BITS = {"web": 192_000, "review": 128_000}
+AUDIO_BITS = {"web": 192_000, "review": 128_000}
 
 
 def transcode(kind: str, source: str, target: str, threads: int, shot: tuple[int, int] | None = None) -> None:
@@ -45,11 +45,11 @@ def transcode(kind: str, source: str, target: str, threads: int, shot: tuple[int
         picture_out.pix_fmt = "yuv420p"
         picture_out.codec_context.thread_type = "AUTO"
         picture_out.codec_context.thread_count = threads
-        sound_out = None
+        audio_out = None
         streams: list[VideoStream | AudioStream] = [picture_in]
         if incoming.streams.audio:
-            sound_out = outgoing.add_stream("aac", rate=48_000, layout="stereo")
-            sound_out.bit_rate = SOUND_BITS[kind]
+            audio_out = outgoing.add_stream("aac", rate=48_000, layout="stereo")
+            audio_out.bit_rate = AUDIO_BITS[kind]
             streams.append(incoming.streams.audio[0])
         graph = None
         for frame in decoded(incoming, streams, rate, shot):
@@ -61,11 +61,11 @@ def transcode(kind: str, source: str, target: str, threads: int, shot: tuple[int
                     picture = graph.pull()
                 picture.pict_type = 0
                 outgoing.mux(picture_out.encode(picture))
-            elif isinstance(frame, av.AudioFrame) and sound_out:
-                outgoing.mux(sound_out.encode(frame))
+            elif isinstance(frame, av.AudioFrame) and audio_out:
+                outgoing.mux(audio_out.encode(frame))
         outgoing.mux(picture_out.encode(None))
-        if sound_out:
-            outgoing.mux(sound_out.encode(None))
+        if audio_out:
+            outgoing.mux(audio_out.encode(None))
 
 
 def decoded(

@@ -14,7 +14,7 @@ from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.barcode import draw_barcode
 from boxkite.demo.pictures import BEATER, COUCH, LOFT, PRESS, VAT, draw_picture
-from boxkite.demo.ticks import draw_sound
+from boxkite.demo.ticks import draw_audio
 
 RATE = FrameRate(Fraction(25))
 PLACES = (BEATER, VAT, COUCH, PRESS, LOFT)
@@ -29,7 +29,7 @@ def write_grainy(path: Path, seconds: int, width: int, height: int) -> None:
         stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
         stream.metadata["timecode"] = "01:00:00:00"
         sound = container.add_stream("pcm_s16le", rate=48_000, layout="stereo")
-        wave = draw_sound(frames, RATE, 48_000).astype(np.float32)
+        wave = draw_audio(frames, RATE, 48_000).astype(np.float32)
         for number in range(frames):
             picture = draw_picture(PLACES[number // 100 % len(PLACES)], 1, number, width, height)
             luma = plane_array(picture.planes[0], PixelLayout(8, 1, 1))

@@ -1,4 +1,4 @@
-"""Reading finished files back: which source frame each picture is, and where the sound ticks."""
+"""Reading finished files back: which source frame each picture is, and where the audio ticks."""
 
 from __future__ import annotations
 
@@ -60,8 +60,8 @@ def frames_of(path: Path) -> list[tuple[int, int]]:
     return found
 
 
-def sound_of(path: Path, track: int = 0) -> tuple[np.ndarray, int]:
-    """The first channel of a sound track as floats, and its sample rate."""
+def audio_of(path: Path, track: int = 0) -> tuple[np.ndarray, int]:
+    """The first channel of an audio track as floats, and its sample rate."""
     with av.open(str(path)) as container:
         resampler = av.AudioResampler(format="fltp")
         parts = []
@@ -76,12 +76,12 @@ def assert_holds(
 ) -> None:
     """The file holds exactly the frames of the span, once each, and ticks on the samples of its ticking frames.
 
-    sample_slack: how far a tick may be off, in samples; None where there is no sound.
+    sample_slack: how far a tick may be off, in samples; None where there is no audio.
     """
     assert frames_of(path) == [(source, frame) for frame in range(span.start, span.end)]
     if sample_slack is None:
         return
-    samples, sample_rate = sound_of(path)
+    samples, sample_rate = audio_of(path)
     origin = sample_at(span.start, rate, sample_rate)
     sure = (
         sample_at(span.end, rate, sample_rate) - origin - sample_rate // 50

@@ -1,6 +1,6 @@
 """Box Kite as a library: what `import boxkite` gives.
 
-A job says what is asked for, in the words of a job file. `plan` works out every file of it and writes nothing; `run`
+A job holds the request, with the keys of a job file. `plan` works out every file of it and writes nothing; `run`
 makes them and `resume` finishes what was stopped; `inspect` tells what footage holds. Whatever is refused is a
 BoxkiteError whose text says what is wrong, where, and what to do.
 """
@@ -178,7 +178,7 @@ def inspect(paths: PathLike | Iterable[PathLike]) -> Findings:
 
 
 def plan(job: Job, progress: Callable[[str], None] = lambda label: None) -> Plan:
-    """Work out every file of a job; nothing is written. progress is told what is being looked at.
+    """Work out every file of a job; nothing is written. progress gets what is being read.
 
     Raises RequestError for what is wrong with the job: sources, marks, names that clash or are taken, folders.
     """
@@ -190,7 +190,7 @@ def run(
 ) -> MadeBatch:
     """Make the files of a plan and verify each before it gets its name. A file that fails does not stop the others.
 
-    workers: shots made at the same time, None for one a core. progress is told what happens, as it does.
+    workers: shots made at the same time, None for one per core. progress gets each event as it happens.
     Raises PlanError, before anything is made, for a folder that cannot be written to.
     """
     batch = Batch()

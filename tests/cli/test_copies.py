@@ -13,7 +13,7 @@ from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
-from tests.verification import assert_holds, boxkite, frames_of, kinds, sound_of
+from tests.verification import assert_holds, audio_of, boxkite, frames_of, kinds
 
 RATE = FrameRate.parse("25")
 MARKS = "name,in,out\na,10,35\nb,50,75\n"
@@ -49,7 +49,7 @@ def test_copies_become_one_file_where_their_streams_are_alike(film: Path, tmp_pa
     assert [frames_of(tmp_path / f"{name}.mov") for name in "ab"] == [
         [(1, frame) for frame in range(*span)] for span in spans
     ]
-    joined, rate = sound_of(tmp_path / "a-joined.mov")
+    joined, rate = audio_of(tmp_path / "a-joined.mov")
     assert abs(len(joined) - len(frames) * rate // 25) <= 2048
     only = boxkite(*words, "--joined", "only", "--to", f"copy:{tmp_path}/only", cwd=film)
     assert only.status == 0 and [path.name for path in (tmp_path / "only").iterdir()] == ["a-joined.mov"]
@@ -75,7 +75,7 @@ CONTAINERS = {
 def test_copies_hold_every_wanted_frame_in_every_container(name: str, tmp_path: Path) -> None:
     encoder, options, pixel_format, sound = CONTAINERS[name]
     write_movie(Movie(tmp_path / name, 130, FrameRate.parse("29.97"), ((0, VAT),), width=320, height=180,
-                      encoder=encoder, options=options, pixel_format=pixel_format, sound_codec=sound))  # fmt: skip
+                      encoder=encoder, options=options, pixel_format=pixel_format, audio_codec=sound))  # fmt: skip
     (tmp_path / "m.csv").write_text("name,in,out\na,0,25\nb,50,53\nc,70,130\n")
     words = ("run", name, "--by", "ranges", "--marks", "m.csv", "--names", "@marker", "--json")
     done = boxkite(*words, "--to", "copy:out", cwd=tmp_path)
@@ -139,7 +139,7 @@ def test_what_is_there_of_damaged_footage_is_made_and_counted_where_that_is_acce
     assert {"frames-missing", "frames-damaged"} & set(kinds(file["warnings"]))
     with av.open(file["path"]) as container:
         assert sum(1 for _ in container.decode(video=0)) == 150
-    sound, rate = sound_of(Path(file["path"]))
+    sound, rate = audio_of(Path(file["path"]))
     assert len(sound) == 150 * rate // 25
 
 

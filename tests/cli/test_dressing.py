@@ -21,7 +21,7 @@ from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from boxkite.demo.ticks import tick_frames
 from tests.core.test_looks import write_cube
-from tests.verification import assert_holds, boxkite, decoded_hash, frames_of, kinds, sound_of
+from tests.verification import assert_holds, audio_of, boxkite, decoded_hash, frames_of, kinds
 
 RATE = FrameRate.parse("25")
 
@@ -173,7 +173,7 @@ def test_a_recorders_wave_takes_the_place_of_the_cameras_sound_to_the_sample(
     assert [one["values"] for one in made["notices"] if one["kind"] == "recording"] == [
         {"source": "A-vat2.mov", "recording": "take1.wav"}
     ]
-    heard, rate = sound_of(Path(made["files"][0]["path"]))
+    heard, rate = audio_of(Path(made["files"][0]["path"]))
     found = find_ticks(heard, rate)
     wanted = [tick - 96_000 - 48_000 for tick in find_ticks(samples, 48_000)]
     assert len(heard) == 96_000 and len(found) == 3
@@ -205,10 +205,10 @@ def test_sound_is_mixed_made_as_loud_as_asked_and_silent_where_a_track_is_needed
                 except (av.error.BlockingIOError, av.error.EOFError):
                     break
     assert abs(loudness + 35) < 0.5
-    silent, _ = sound_of(tmp_path / "out/B-quiet.mxf")
+    silent, _ = audio_of(tmp_path / "out/B-quiet.mxf")
     assert len(silent) == 48_000 and not silent.any()
     assert "silent-track-added" in kinds(made["files"][2]["warnings"])
-    wave, rate = sound_of(tmp_path / "waves/A-vat2.wav")
+    wave, rate = audio_of(tmp_path / "waves/A-vat2.wav")
     ticks = [sample_at(frame, RATE, rate) for frame in tick_frames(75, RATE)]
     assert all(abs(a - b) <= 1 for a, b in zip(find_ticks(wave, rate), ticks, strict=True))
     with av.open(str(tmp_path / "waves/A-vat2.wav")) as container:
@@ -299,7 +299,7 @@ def test_sound_of_any_rate_comes_out_where_only_some_are_taken(card: Path, tmp_p
                "--to", "broadcast:b", "--to", "web-vp9:v")["files"]  # fmt: skip
     assert len(made) == 12
     for file in made:
-        samples, hz = sound_of(Path(file["path"]))
+        samples, hz = audio_of(Path(file["path"]))
         assert hz == 48_000 and abs(len(samples) - 23 * 1920) <= (1 if file["preset"] == "broadcast" else 960)
 
 
@@ -345,7 +345,7 @@ def test_two_passes_hardware_that_is_not_there_and_chosen_image_numbers(card: Pa
 
 
 def test_sound_beside_images_and_the_words_of_a_shot_in_its_file(card: Path, tmp_path: Path) -> None:
-    (tmp_path / "both.toml").write_text('based_on = "frames-jpeg"\nwith_presets = ["sound"]\n')
+    (tmp_path / "both.toml").write_text('based_on = "frames-jpeg"\nwith_presets = ["audio"]\n')
     (tmp_path / "m.csv").write_text(
         "source,name,in,out,keywords,note\nA-vat2.mov,dip,25,50,vat; hands,slow\n"
     )

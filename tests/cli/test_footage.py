@@ -30,10 +30,10 @@ def movie(name: str, rate: str, frames: int = 130, **settings) -> Movie:
 KINDS = {
     "drop-frame start": movie("p.mov", "29.97", timecode="01:00:00;00"),
     "drop over a minute": movie("p.mov", "59.94", timecode="10:58:59;20", width=480, height=270),
-    "23.976 open GOP": movie("p.mp4", "23.976", options=OPEN_GOP, timecode="01:00:00:00", sound_codec="aac"),
+    "23.976 open GOP": movie("p.mp4", "23.976", options=OPEN_GOP, timecode="01:00:00:00", audio_codec="aac"),
     "over midnight": movie("p.mov", "25", timecode="23:59:58:00"),
     "50 in mkv, 44.1 kHz": movie("p.mkv", "50", sample_rate=44_100, timecode="00:00:10:00"),
-    "transport stream": movie("p.ts", "25", sound_codec="mp2", options=OPEN_GOP),
+    "transport stream": movie("p.ts", "25", audio_codec="mp2", options=OPEN_GOP),
     "10 bit, eight tracks": movie(
         "p.mov", "25", pixel_format="yuv422p10le", audio_tracks=8, layout="mono", timecode="02:00:00:00"
     ),
@@ -42,13 +42,13 @@ KINDS = {
         "p.mkv", "24", width=322, height=182, encoder="ffv1", options={}, sample_aspect=Fraction(4, 3)
     ),
     "mpeg-2 program": movie("p.mpg", "29.97", encoder="mpeg2video", options={"g": "15", "bf": "2", "b": "4M"},
-                            sound_codec="mp2"),
+                            audio_codec="mp2"),
     "mxf": movie("p.mxf", "25", encoder="mpeg2video", options={"g": "12", "bf": "2", "b": "6M"},
                  timecode="01:00:00:00"),
     "avi": movie("p.avi", "25", encoder="mjpeg", options={}, pixel_format="yuvj420p"),
     "avi with reordered pictures": movie("p.avi", "25", encoder="mpeg4", options={"bf": "2", "g": "20", "b": "2M"}),
     "refreshed without keyframes": movie("p.mp4", "25", options={"x264-params": "intra-refresh=1:keyint=30"}),
-    "hevc": movie("p.mov", "60", 90, encoder="libx265", sound_codec="aac",
+    "hevc": movie("p.mov", "60", 90, encoder="libx265", audio_codec="aac",
                   options={"preset": "ultrafast", "x265-params": "log-level=none:keyint=30:bframes=3:open-gop=1"}),
 }  # fmt: skip
 
@@ -97,7 +97,7 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> dict[str, tuple[Movie, Pat
 def test_every_kind_of_footage_is_cut_to_the_frame(kind: str, made: dict[str, tuple[Movie, Path]]) -> None:
     shown, folder = made[kind]
     for number, (start, end) in enumerate(pairwise([*CUTS, shown.frames]), start=1):
-        exact = shown.sound_codec.startswith("pcm")
+        exact = shown.audio_codec.startswith("pcm")
         for path, slack in (
             (folder / f"s/{shown.path.stem}/cut {number}.mov", 1 if exact else 30),
             (folder / f"w/{shown.path.stem}/cut {number}.mp4", 1024),

@@ -190,7 +190,7 @@ def test_patterns_and_presets_are_saved_and_found_by_name(world: Path, tmp_path:
 
 def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_path: Path) -> None:
     outputs = [
-        word for preset in ("stock", "web", "sound") for word in ("--to", f"{preset}:{tmp_path}/{preset}")
+        word for preset in ("stock", "web", "audio") for word in ("--to", f"{preset}:{tmp_path}/{preset}")
     ]
     words = [
         world / "footage",
@@ -208,7 +208,7 @@ def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_pat
         assert image.size == (1280, 800)
     assert sorted(path.name for path in tmp_path.iterdir()) == ["use.png"]
     made = boxkite("run", *words, "--json").json["files"]
-    for preset, slack in (("stock", 0.1), ("web", 0.35), ("sound", 0.05)):
+    for preset, slack in (("stock", 0.1), ("web", 0.35), ("audio", 0.05)):
         expected = sum(row["expected_bytes"] for row in planned.json["rows"] if row["preset"] == preset)
         real = sum(file["size_bytes"] for file in made if file["preset"] == preset)
         assert abs(expected / real - 1) < slack, (preset, expected, real)

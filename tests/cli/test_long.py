@@ -8,7 +8,7 @@ from boxkite.core.timebase import sample_at
 from boxkite.demo import find_ticks
 from boxkite.demo.ticks import tick_frames
 from tests.long_film import LOOP_FRAMES, RATE, write_long_film
-from tests.verification import boxkite, frames_of, sound_of
+from tests.verification import audio_of, boxkite, frames_of
 
 LOOPS = 720
 
@@ -25,7 +25,7 @@ def test_the_end_of_two_hours_is_in_sync(tmp_path: Path) -> None:
     heard = {}
     for name in ("end", "start"):
         assert frames_of(tmp_path / f"s/{name}.mov") == expected
-        samples, rate = sound_of(tmp_path / f"s/{name}.mov")
+        samples, rate = audio_of(tmp_path / f"s/{name}.mov")
         heard[name] = find_ticks(samples, rate)
     ticks = list(tick_frames(LOOP_FRAMES, RATE))
     wanted = [tick + loop * LOOP_FRAMES for loop in range(2) for tick in ticks]

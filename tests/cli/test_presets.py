@@ -97,7 +97,7 @@ def test_every_codec_profile_and_pixel_format_is_exact_in_every_container(clips:
 
 
 def odd_sources(folder: Path) -> dict[str, Path]:
-    """10 bit with three sound tracks; odd sides; silent; sound alone."""
+    """10 bit with three audio tracks; odd sides; silent; audio alone."""
     found = {name: folder / name for name in ("ten.mov", "odd.mkv", "silent.mp4", "alone.wav")}
     ten_bit = Movie(found["ten.mov"], 12, RATE, ((0, VAT),), width=320, height=180, pixel_format="yuv422p10le",
                     encoder="prores", options={}, audio_tracks=3)  # fmt: skip
@@ -140,14 +140,14 @@ def test_every_built_in_preset_makes_what_it_can_of_any_footage_and_says_where_i
         for preset in presets:
             made = list((tmp_path / preset).glob(f"{clip}*"))
             assert bool(made) is ((clip, preset) not in unfit), (name, preset)
-    assert {clip for clip, preset in unfit if preset == "sound"} == {"odd", "silent"}
-    assert {preset for clip, preset in unfit if clip == "alone"} == set(presets) - {"sound"}
+    assert {clip for clip, preset in unfit if preset == "audio"} == {"odd", "silent"}
+    assert {preset for clip, preset in unfit if clip == "alone"} == set(presets) - {"audio"}
     for preset in presets:
-        if preset not in ("sound", "copy") and not Shelf().load(preset).is_sequence:
+        if preset not in ("audio", "copy") and not Shelf().load(preset).is_sequence:
             assert len(frames_of(next((tmp_path / preset).glob("odd*")))) == 12, preset
-    with av.open(str(tmp_path / "sound/alone.wav")) as container:
+    with av.open(str(tmp_path / "audio/alone.wav")) as container:
         assert sum(frame.samples for frame in container.decode(audio=0)) == 20_001
-    with av.open(str(tmp_path / "sound/ten.wav")) as container:
+    with av.open(str(tmp_path / "audio/ten.wav")) as container:
         assert container.streams.audio[0].channels == 6
 
 

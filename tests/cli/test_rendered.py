@@ -17,7 +17,7 @@ from boxkite.demo.barcode import BarcodeError, read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT
 from boxkite.demo.ticks import tick_frames
-from tests.verification import boxkite, sound_of
+from tests.verification import audio_of, boxkite
 
 RATE = FrameRate.parse("25")
 LENGTH = 60
@@ -47,8 +47,8 @@ def cut(tmp_path_factory: pytest.TempPathFactory) -> Path:
     tracks = (
         Track(TrackKind.PICTURE, "V1", bottom),
         Track(TrackKind.PICTURE, "V2", (clip("tall", 30, 5, 7),)),
-        Track(TrackKind.SOUND, "A1", (clip("vat", 0, 60, 0),)),
-        Track(TrackKind.SOUND, "A2", (clip("vat", 10, 30, 20),)),
+        Track(TrackKind.AUDIO, "A1", (clip("vat", 0, 60, 0),)),
+        Track(TrackKind.AUDIO, "A2", (clip("vat", 10, 30, 20),)),
     )
     timeline = Timeline("cut", RATE, Timecode.parse("10:00:00:00", RATE), tracks)
     write_otio_edit(folder / "cut.otio", timeline)
@@ -122,7 +122,7 @@ def test_sounds_of_all_tracks_are_added_up_to_the_sample(cut: Path, tmp_path: Pa
                        "--tracks", tracks, "--to", f"sound:{folder}")  # fmt: skip
         assert done.status == 0, done.err
     alone, other, both = (
-        sound_of(tmp_path / tracks / "cut.wav")[0] for tracks in ("V1,A1", "V1,A2", "V1,A1,A2")
+        audio_of(tmp_path / tracks / "cut.wav")[0] for tracks in ("V1,A1", "V1,A2", "V1,A1,A2")
     )
     assert len(both) == sample_at(80, RATE, 48_000)
     assert np.abs(np.clip(alone + other, -1, 1) - both).max() < 1e-4

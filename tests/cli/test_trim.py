@@ -16,7 +16,7 @@ from boxkite.demo.day import CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
 from boxkite.demo.world import CLIPS
-from tests.verification import boxkite, frames_of, sound_of
+from tests.verification import audio_of, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
 
@@ -93,7 +93,7 @@ def test_a_copy_begins_and_ends_where_it_can_and_loses_nothing_that_was_wanted(
 ) -> None:
     path = tmp_path / name
     write_movie(Movie(path, 90, RATE, ((0, VAT),), width=160, height=90, options=options, audio_tracks=2,
-                      sound_codec="aac", timecode="10:00:00:00"))  # fmt: skip
+                      audio_codec="aac", timecode="10:00:00:00"))  # fmt: skip
     source = read_source(path)
     table, stored = measure_frames(source), stored_frames(source)
     spans = [Span(0, 90), Span(30, 41), Span(24, 48), Span(47, 49), Span(88, 90), Span(1, 2)]
@@ -129,7 +129,7 @@ def test_a_copy_begins_and_ends_where_it_can_and_loses_nothing_that_was_wanted(
         ]
         with av.open(file["path"]) as container:
             assert len(container.streams.audio) == 2
-        samples, rate = sound_of(Path(file["path"]))
+        samples, rate = audio_of(Path(file["path"]))
         assert abs(len(samples) / rate - copied.length / 25) < 0.05
         assert np.abs(samples).max() > 0
 

@@ -16,7 +16,7 @@ from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT, draw_picture
-from tests.verification import assert_holds, boxkite, frames_of, kinds, sound_of
+from tests.verification import assert_holds, audio_of, boxkite, frames_of, kinds
 
 RATE = FrameRate.parse("25")
 SMALL = {"width": 320, "height": 180, "scenes": ((0, VAT), (60, LOFT))}
@@ -246,7 +246,7 @@ def test_chapters_in_a_file_are_marks(extension: str, tmp_path: Path) -> None:
     rate = FrameRate.parse("23.976")
     chapters = ((0, "vat"), (37, "press"), (80, "END"))
     write_movie(
-        Movie(tmp_path / f"film.{extension}", 100, rate, sound_codec="aac", chapters=chapters, **SMALL)
+        Movie(tmp_path / f"film.{extension}", 100, rate, audio_codec="aac", chapters=chapters, **SMALL)
     )
     done = boxkite("run", f"film.{extension}", "--by", "markers", "--to", "web:w", cwd=tmp_path)
     assert done.status == 0, done.err
@@ -273,8 +273,8 @@ def test_sound_that_starts_late_and_ends_early_is_filled_with_silence_and_said(t
         container.mux(stream.encode(None))
         container.mux(sound.encode(None))
     said = cut_in_two(tmp_path, path, 30, "stock:s")
-    first, _ = sound_of(tmp_path / "s/a.mov")
-    second, _ = sound_of(tmp_path / "s/b.mov")
+    first, _ = audio_of(tmp_path / "s/a.mov")
+    second, _ = audio_of(tmp_path / "s/b.mov")
     heard = np.concatenate([first, second])
     assert len(heard) == 75 * 1920
     assert np.flatnonzero(heard > 0.1)[[0, -1]].tolist() == [24_000, 71_999]

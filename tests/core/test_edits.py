@@ -204,7 +204,7 @@ def timelines(draw: st.DrawFn) -> Timeline:
                     replace(clip, transition_in=transition),
                 )
             clips.append(clip)
-        kind = TrackKind.PICTURE if name[0] == "V" else TrackKind.SOUND
+        kind = TrackKind.PICTURE if name[0] == "V" else TrackKind.AUDIO
         tracks.append(Track(kind, name, tuple(clips)))
     return Timeline("mill", rate, Timecode(draw(st.integers(0, 10**6)), rate), tuple(tracks))
 

@@ -85,7 +85,7 @@ def test_facts_are_read_from_every_container(extension: str, rate: str, tmp_path
     codec = "aac" if extension == "mp4" else "pcm_s16le"
     path = tmp_path / f"clip.{extension}"
     write_movie(Movie(path, 33, parsed, ((0, VAT),), width=160, height=90, timecode=timecode, reel="A004",
-                      sound_codec=codec, layout="mono", sample_aspect=Fraction(16, 11)))  # fmt: skip
+                      audio_codec=codec, layout="mono", sample_aspect=Fraction(16, 11)))  # fmt: skip
     source = read_source(path)
     video = source.video
     assert video

@@ -15,7 +15,7 @@ TURNS = ("wait", "share")
 
 
 def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
-    """How many shots at a time, beside what else, and who is told."""
+    """Options of a batch: workers, its turn, and notifications at its end."""
     how = parser.add_argument_group("how it is run")
     how.add_argument(
         "--workers",
@@ -39,12 +39,12 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
         help="a command to run when the batch has ended; the metadata stand in BOXKITE_… and on its input as JSON",
     )
     how.add_argument(
-        "--web-hook", metavar="ADDRESS", help="an address of the web that is told when the batch has ended"
+        "--web-hook", metavar="ADDRESS", help="a web address that gets a POST when the batch has ended"
     )
 
 
 def notifications_from(arguments: argparse.Namespace) -> Notifications:
-    """Who is told. Raises RequestError."""
+    """The notifications asked for. Raises RequestError."""
     from boxkite.core.batch.notifications import Notifications
     from boxkite.core.settings import read_settings
 
@@ -67,10 +67,10 @@ def turn_from(arguments: argparse.Namespace) -> Turn:
     from boxkite.core.errors import RequestError
     from boxkite.core.settings import read_settings, settings_file
 
-    said = arguments.turn or read_settings().turn or "wait"
-    if said not in TURNS:
+    turn = arguments.turn or read_settings().turn or "wait"
+    if turn not in TURNS:
         raise RequestError(f"this is one of {', '.join(TURNS)}", path=settings_file(), key="turn")
-    return "share" if said == "share" else "wait"
+    return "share" if turn == "share" else "wait"
 
 
 def cluster_from(arguments: argparse.Namespace) -> str:
@@ -81,7 +81,7 @@ def cluster_from(arguments: argparse.Namespace) -> str:
 
 
 def workers_from(arguments: argparse.Namespace) -> int | None:
-    """How many shots side by side; None where nobody has said. Raises RequestError."""
+    """Shots made at the same time; None where neither options nor settings say. Raises RequestError."""
     from boxkite.core.settings import read_settings
 
     return read_settings().workers if arguments.workers is None else arguments.workers

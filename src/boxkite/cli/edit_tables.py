@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
 from boxkite.core.edit.edl.events import read_events
-from boxkite.core.edit.edl.timelines import guessed_rate, told_rate
+from boxkite.core.edit.edl.timelines import guessed_rate, stated_rate
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.edit.timeline import ClipKind
 from boxkite.core.notices.edit import RATE_GUESSED
@@ -63,12 +63,12 @@ def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -
 
 
 def _read(path: Path, rate: FrameRate | None) -> Edit:
-    """An edit; where a list's rate is neither said nor given away, by a guess that is said too."""
+    """An edit; where neither a list nor its timecodes tell the rate, a guess that is reported."""
     if rate or path.suffix.lower() != ".edl":
         return read_edit(path, rate)
     lists, _ = read_events(path)
-    if told := told_rate(lists):
-        return read_edit(path, told)
+    if rate := stated_rate(lists):
+        return read_edit(path, rate)
     guess = guessed_rate(lists)
     edit = read_edit(path, guess)
     return replace(edit, warnings=(RATE_GUESSED(rate=str(guess)), *edit.warnings))

@@ -60,7 +60,7 @@ def run(arguments: argparse.Namespace) -> int:
     cards = plan_cards([path_from(card) for card in arguments.cards], into)
     check_lists(into)
     if arguments.job:
-        # whatever is wrong with it is said before anything is copied
+        # errors in it are reported before anything is copied
         request_of_file(Path(arguments.job), arguments.changes).job_on([])
     metadata = _metadata_given(arguments)
     console = make_console(stderr=arguments.json)

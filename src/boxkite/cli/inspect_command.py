@@ -125,7 +125,7 @@ def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> N
             Column("frames", right=True),
             Column("starts at"),
             Column("length", optional=True),
-            Column("sound"),
+            Column("audio"),
         ]
         print_table(console, columns, [_row(source) for source in sources])
         size = file_size(sum(source.size_bytes for source in sources))

@@ -250,11 +250,11 @@ def detect_cuts(arguments: argparse.Namespace) -> int:
     table = _table(arguments, path)
     new = add_marks_where_none_is(table, rows)
     dissolves = sum(bool(change.length) for change in changes)
-    said = f"{counted(len(changes) - dissolves, 'cut')} and {counted(dissolves, 'dissolve')} found"
+    found = f"{counted(len(changes) - dissolves, 'cut')} and {counted(dissolves, 'dissolve')} found"
     known = f", {len(rows) - len(new)} were marked already" if len(new) < len(rows) else ""
     if arguments.strip:
         strip = path_from(arguments.strip)
         drawn = draw_strip(strip, on.footage, changes)
-        said += f"; {drawn} drawn in {strip}"
-    done = f"{said}; {counted(len(new), 'mark')} added to {table}{known}"
+        found += f"; {drawn} drawn in {strip}"
+    done = f"{found}; {counted(len(new), 'mark')} added to {table}{known}"
     return _report(arguments, new, done, folder=path.parent)

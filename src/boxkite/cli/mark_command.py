@@ -23,7 +23,7 @@ _EXAMPLES = {line.split()[2]: f"example:\n{line}" for line in EXAMPLES.splitline
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """What to do, and its words."""
+    """The action and its options."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
     add = _action(actions, "add", "one mark on a source or timeline")
     add.add_argument("path", metavar="PATH", help="a media file or timeline")

@@ -14,7 +14,7 @@ examples:
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """What to do, with which pattern."""
+    """The action and its pattern."""
     parser.add_argument(
         "action",
         nargs="?",

@@ -72,21 +72,21 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
     """Write the table, the job file and the chart that were asked for; what to say of each."""
     from boxkite.cli.messages import printable
 
-    said = []
+    lines = []
     if arguments.save_job:
         from boxkite.core.job.file import save_job
 
         path = path_from(arguments.save_job)
         save_job(request_from(arguments).as_saved, path)
-        said.append(f"job saved: boxkite run {path}")
+        lines.append(f"job saved: boxkite run {path}")
     if arguments.save_plan:
         from boxkite.core.plan.table import save_plan
 
         path = path_from(arguments.save_plan)
         save_plan(plan, path)
-        said.append(f"plan saved: edit it, then boxkite run {path}")
+        lines.append(f"plan saved: edit it, then boxkite run {path}")
         if job.presets.own or job.presets.changes or job.watermark or job.look:
-            said.append(
+            lines.append(
                 "! the table names presets only: give the same --set, --watermark, --look or presets when running it"
             )
     if arguments.chart:
@@ -94,10 +94,10 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
 
         path = path_from(arguments.chart)
         unseen = draw_chart(plan, path)
-        said.append(
+        lines.append(
             f"chart drawn: {path}" + (f", without {unseen} sources that are used least" if unseen else "")
         )
-    return [printable(line) for line in said]
+    return [printable(line) for line in lines]
 
 
 def plan_with_progress(job: Job) -> Plan:
@@ -266,7 +266,7 @@ def _sizes(totals: Totals) -> str:
 
 
 def _show_warnings(console: Console, plan: Plan) -> None:
-    """A line for each warning; the same said of several files of one shot once, and of very many only the first."""
+    """A line for each warning: one for several files of one shot, and only the first of very many."""
     from boxkite.cli.tables import print_line
     from boxkite.core.plan.rows import rows_by_shot
 

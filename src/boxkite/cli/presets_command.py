@@ -22,7 +22,7 @@ ACTIONS = ("list", "show", "new", "check", "schema")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """What to do, and with which preset."""
+    """The action and its preset."""
     parser.add_argument(
         "action",
         nargs="?",
@@ -31,9 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="list them, show one, make a new one, check own ones, or print the JSON Schema of their files",
     )
     parser.add_argument("names", nargs="*", metavar="NAME", help="a preset's name, or the path of its file")
-    parser.add_argument(
-        "--full", action="store_true", help="show every setting, also those that were not said"
-    )
+    parser.add_argument("--full", action="store_true", help="show every setting, defaults too")
     parser.add_argument("--based-on", metavar="NAME", help="preset that a new one begins with")
     add_settings(
         parser,

@@ -65,10 +65,10 @@ def run(arguments: argparse.Namespace) -> int:
     image = _sheet(rows, arguments) if arguments.sheet else _one(rows[0], arguments)
     path = path_from(arguments.still)
     save_still(image, path)
-    said = f"{path}: {image.width}x{image.height}"
+    line = f"{path}: {image.width}x{image.height}"
     if not arguments.sheet:
-        said = f"{said}, {_words(rows[0])}"
-    _tell(said)
+        line = f"{line}, {_words(rows[0])}"
+    _tell(line)
     if arguments.save_preset:
         _save_preset(arguments, job, rows[0])
     return 0

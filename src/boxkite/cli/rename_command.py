@@ -18,7 +18,7 @@ examples:
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """What to rename, how, or what to undo."""
+    """The sources and their pattern, or the renaming to undo."""
     parser.add_argument(
         "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
     )

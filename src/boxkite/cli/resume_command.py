@@ -42,7 +42,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="make files again that were verified and are gone",
     )
     parser.add_argument(
-        "--background", action="store_true", help="return at once; it goes on when the terminal closes"
+        "--background",
+        action="store_true",
+        help="return at once; the batch keeps running when the terminal closes",
     )
     add_batch_arguments(parser)
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
@@ -63,7 +65,7 @@ def run(arguments: argparse.Namespace) -> int:
             with BatchLock(records.folder, name):  # nobody else resumes it
                 Journal(records, name).batch_is("waiting")
             resume_in_background(records, name, options_kept_nowhere(arguments))
-            print_line(make_console(), f"batch {name} goes on in the background", "bold")
+            print_line(make_console(), f"batch {name} is resumed in the background", "bold")
             return 0
         with BatchLock(records.folder, name):
             return _go_on(arguments, records, name)

@@ -46,7 +46,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_job_arguments(parser, "run")
     add_batch_arguments(parser)
     parser.add_argument(
-        "--background", action="store_true", help="return at once; it goes on when the terminal closes"
+        "--background",
+        action="store_true",
+        help="return at once; the batch keeps running when the terminal closes",
     )
 
 

@@ -60,7 +60,7 @@ def lines_about_source(source: Source, deep: DeepInfo | None, columns: int) -> I
     yield "reel", source.reel or "none"
     yield "created", source.created.isoformat(" ") if source.created else "the file does not say"
     for number, audio in enumerate(source.audio, start=1):
-        yield f"sound {number}", f"{audio.codec}, {audio.shown_layout}, {audio.sample_rate_hz} Hz"
+        yield f"audio {number}", f"{audio.codec}, {audio.shown_layout}, {audio.sample_rate_hz} Hz"
     if source.chapters:
         yield "chapters", ", ".join(chapter.name or "unnamed" for chapter in source.chapters)
 

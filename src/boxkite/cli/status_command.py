@@ -102,15 +102,15 @@ def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
     console = make_console()
     if console.is_terminal and not arguments.json:
         return _follow_in_window(console, records, name, arguments)
-    told = ""
+    shown = ""
     while True:
         found = _look(records, name, arguments)
         if arguments.json:
             text = json.dumps(_as_json(records, found, name, arguments))
         else:
             text = "\n".join(_line(one) for one in found)
-        if text != told:
-            told = text
+        if text != shown:
+            shown = text
             if arguments.json:
                 sys.stdout.write(text + "\n")
                 sys.stdout.flush()
@@ -252,8 +252,8 @@ def _files(records: Records, name: str, arguments: argparse.Namespace) -> list[F
 
 
 def _file_state(file: FileRecord, one: Overview) -> str:
-    said = {"started": "at work", "ready": "at work"}.get(file.state, file.state)
-    return "interrupted" if said == "at work" and not one.held else said
+    state = {"started": "at work", "ready": "at work"}.get(file.state, file.state)
+    return "interrupted" if state == "at work" and not one.held else state
 
 
 def _style(one: Overview) -> str:

@@ -39,9 +39,9 @@ def run(arguments: argparse.Namespace) -> int:
         elif len(running) == 1:
             name = running[0]
         else:
-            said = f"several batches run: {', '.join(running)}" if running else "no batch runs"
+            reason = f"several batches run: {', '.join(running)}" if running else "no batch runs"
             raise RequestError(
-                said, hint="name the one that is meant" if running else "boxkite status lists all"
+                reason, hint="name the one that is meant" if running else "boxkite status lists all"
             )
         if name not in running:
             raise RequestError(f"batch {name} does not run", hint="boxkite status lists all")

@@ -129,7 +129,7 @@ def _tell(console: Console, event: WatchEvent) -> int:
     elif isinstance(event, BatchBegins):
         sources = dict.fromkeys(row.shot.footage.source.label for row in event.rows)
         names = ", ".join(sources)
-        how = "goes on" if event.resumed else "begins"
+        how = "is resumed" if event.resumed else "begins"
         files = counted(len(event.rows), "file")
         print_line(console, f"{at} batch {event.batch.name} {how}: {files} of {names}", "bold")
     elif isinstance(event, FileEnded):

@@ -74,13 +74,13 @@ def read_settings() -> Settings:
         raise RequestError(f"it cannot be read: {error.strerror or error}", path=path) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
         raise RequestError(f"this is not TOML: {error}", path=path) from None
-    said: dict[str, Any] = {}
+    values: dict[str, Any] = {}
     for key, value in tables.items():
         if key not in _KEY_OF:
             hint = did_you_mean(key, _KEY_OF) or f"keys: {', '.join(_KEY_OF)}"
             raise RequestError(f"there is no key “{key}”", path=path, hint=hint)
-        said[_KEY_OF[key]] = _rules(value, path) if key == "paths" else _checked(key, value, path)
-    return Settings(**said)
+        values[_KEY_OF[key]] = _rules(value, path) if key == "paths" else _checked(key, value, path)
+    return Settings(**values)
 
 
 def _checked(key: str, value: Any, path: Path) -> Any:

@@ -152,7 +152,7 @@ class Span:
 
 
 def uncovered(whole: Span, parts: list[Span]) -> list[Span]:
-    """The stretches of `whole` that no part covers, in order."""
+    """The spans of `whole` that no part covers, in order."""
     gaps, reached = [], whole.start
     for part in sorted(parts):
         if part.start > reached:

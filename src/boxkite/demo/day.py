@@ -105,19 +105,21 @@ class DayEdit:
             *self._row([("B-loft7", 40, 8, {})], hidden.start + 6),
         ]
         length = bottom[-1].record.end
-        sounds = [
-            self._sound(
+        audio_tracks = [
+            self._audio_track(
                 "A1", [replace(clip, transition_in=None) for clip in bottom if clip.kind is ClipKind.MEDIA]
             ),
-            self._sound("A2", self._row([("A-vat2", 0, 90, {})], 0)),
-            self._sound("A3", self._row([("B-loft7", 0, 60, {})], length - 60)),
+            self._audio_track("A2", self._row([("A-vat2", 0, 90, {})], 0)),
+            self._audio_track("A3", self._row([("B-loft7", 0, 60, {})], length - 60)),
         ]
         markers = (EditMarker("light changes", first[2].record.start + 15, colour="yellow"),)
         pictures = [Track(TrackKind.PICTURE, "V1", bottom), Track(TrackKind.PICTURE, "V2", tuple(top))]
-        return Timeline(NAME, self.rate, Timecode.parse(START, self.rate), (*pictures, *sounds), markers)
+        return Timeline(
+            NAME, self.rate, Timecode.parse(START, self.rate), (*pictures, *audio_tracks), markers
+        )
 
-    def _sound(self, name: str, clips: list[Clip]) -> Track:
-        return Track(TrackKind.SOUND, name, tuple(clips))
+    def _audio_track(self, name: str, clips: list[Clip]) -> Track:
+        return Track(TrackKind.AUDIO, name, tuple(clips))
 
     def _row(self, wanted: list[tuple[str, int, int, dict[str, object]]], start: int) -> list[Clip]:
         """Clips one after another: (name, first frame of the source, length on the timeline, what else)."""

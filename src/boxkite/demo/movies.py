@@ -17,7 +17,7 @@ from av.video.stream import VideoStream
 
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.pictures import Place, draw_picture
-from boxkite.demo.ticks import draw_sound
+from boxkite.demo.ticks import draw_audio
 
 LONG_GOP = {"preset": "ultrafast", "crf": "18", "g": "100", "bf": "2", "b-adapt": "0"}
 
@@ -40,7 +40,7 @@ class Movie:
     encoder: str = "libx264"
     options: dict[str, str] = field(default_factory=lambda: dict(LONG_GOP))
     pixel_format: str = "yuv420p"
-    sound_codec: str = "pcm_s16le"
+    audio_codec: str = "pcm_s16le"
     audio_tracks: int = 1
     """How many, each of the layout; 0 for none."""
     layout: str = "stereo"
@@ -55,8 +55,8 @@ class Movie:
     """A function that draws each frame, instead of scenes and source."""
 
 
-def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> None:
-    """Draw, encode and write a movie. told hears how many frames are done."""
+def write_movie(movie: Movie, progress: Callable[[int], None] = lambda _: None) -> None:
+    """Draw, encode and write a movie. progress gets the number of frames done."""
     rate = movie.rate.fraction
     with av.open(str(movie.path), "w") as container:
         options = dict(movie.options)
@@ -75,15 +75,15 @@ def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> N
             stream.set_display_rotation(movie.turn_degrees)
         if movie.chapters:
             _set_chapters(container, movie)
-        sounds = [
+        audio_streams = [
             cast(
                 AudioStream,
-                container.add_stream(movie.sound_codec, rate=movie.sample_rate, layout=movie.layout),
+                container.add_stream(movie.audio_codec, rate=movie.sample_rate, layout=movie.layout),
             )
             for _ in range(movie.audio_tracks)
         ]
         channels = len(av.AudioLayout(movie.layout).channels)
-        wave = draw_sound(movie.frames, movie.rate, movie.sample_rate) if sounds else np.zeros(0)
+        wave = draw_audio(movie.frames, movie.rate, movie.sample_rate) if audio_streams else np.zeros(0)
         reached = 0
         for number in range(movie.frames):
             picture = _draw(movie, number)
@@ -93,14 +93,16 @@ def write_movie(movie: Movie, told: Callable[[int], None] = lambda _: None) -> N
             picture.time_base = context.time_base
             container.mux(stream.encode(picture))
             until = len(wave) * (number + 1) // movie.frames
-            for sound in sounds:
+            for audio_stream in audio_streams:
                 if until > reached:
-                    container.mux(sound.encode(_sound(wave[reached:until], channels, reached, movie)))
+                    container.mux(
+                        audio_stream.encode(_audio_block(wave[reached:until], channels, reached, movie))
+                    )
             reached = until
-            told(number + 1)
+            progress(number + 1)
         container.mux(stream.encode(None))
-        for sound in sounds:
-            container.mux(sound.encode(None))
+        for audio_stream in audio_streams:
+            container.mux(audio_stream.encode(None))
 
 
 def _draw(movie: Movie, frame: int) -> VideoFrame:
@@ -113,13 +115,13 @@ def _place(movie: Movie, frame: int) -> Place:
     return next(place for first, place in reversed(movie.scenes) if first <= frame)
 
 
-def _sound(samples: np.ndarray, channels: int, start: int, movie: Movie) -> AudioFrame:
+def _audio_block(samples: np.ndarray, channels: int, start: int, movie: Movie) -> AudioFrame:
     values = np.repeat(samples.astype(np.float32), channels)[None, :]
-    sound = AudioFrame.from_ndarray(np.ascontiguousarray(values), format="flt", layout=movie.layout)
-    sound.sample_rate = movie.sample_rate
-    sound.pts = start
-    sound.time_base = Fraction(1, movie.sample_rate)
-    return sound
+    block = AudioFrame.from_ndarray(np.ascontiguousarray(values), format="flt", layout=movie.layout)
+    block.sample_rate = movie.sample_rate
+    block.pts = start
+    block.time_base = Fraction(1, movie.sample_rate)
+    return block
 
 
 def _set_chapters(container: av.container.OutputContainer, movie: Movie) -> None:

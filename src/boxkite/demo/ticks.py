@@ -16,19 +16,19 @@ def tick_frames(frames: int, rate: FrameRate) -> list[int]:
     return list(range(0, frames, rate.nominal))
 
 
-def draw_sound(frames: int, rate: FrameRate, sample_rate: int) -> Array:
+def draw_audio(frames: int, rate: FrameRate, sample_rate: int) -> Array:
     """One channel for so many frames: float64 samples in −1…1."""
     total = sample_at(frames, rate, sample_rate)
     time = np.arange(total) / sample_rate
-    sound = 0.01 * np.sin(2 * np.pi * 110 * time)
+    samples = 0.01 * np.sin(2 * np.pi * 110 * time)
     length = int(_TICK_SECONDS * sample_rate)
     shape = np.arange(length) / sample_rate
     tick = 0.8 * np.cos(2 * np.pi * 1000 * shape) * np.exp(-shape * 500)
     for frame in tick_frames(frames, rate):
         start = sample_at(frame, rate, sample_rate)
         end = min(total, start + length)
-        sound[start:end] += tick[: end - start]
-    return sound
+        samples[start:end] += tick[: end - start]
+    return samples
 
 
 def find_ticks(samples: Array, sample_rate: int) -> list[int]:

@@ -67,8 +67,8 @@ SIDECAR = """\
 """
 
 
-def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _total: None) -> list[Path]:
-    """Write the whole world into a folder and return its files. told hears frames done and frames in all."""
+def draw_world(folder: Path, progress: Callable[[int, int], None] = lambda _done, _total: None) -> list[Path]:
+    """Write the whole world into a folder and return its files. progress gets the frames done and the total."""
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "card").mkdir(exist_ok=True)
     day = DayEdit(
@@ -104,7 +104,7 @@ def draw_world(folder: Path, told: Callable[[int, int], None] = lambda _done, _t
     total = sum(movie.frames for movie in movies)
     before = 0
     for movie in movies:
-        write_movie(movie, lambda done, base=before: told(base + done, total))  # type: ignore[misc]
+        write_movie(movie, lambda done, base=before: progress(base + done, total))  # type: ignore[misc]
         before += movie.frames
     start = Timecode.parse(PROGRAM_START, RATE)
     write_edl_markers(

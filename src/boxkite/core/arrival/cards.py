@@ -66,7 +66,7 @@ class CardCount:
     copied_files: int
     copied_bytes: int
     unseen: tuple[Unseen, ...]
-    """What of the card nobody could vouch for."""
+    """Parts of the card that could not be read."""
 
     @property
     def is_complete(self) -> bool:
@@ -100,7 +100,7 @@ class _CardEnds:
 def plan_cards(folders: Sequence[Path], into: Path) -> list[Card]:
     """The files of some cards, each with its place in a folder named after its card.
 
-    Hidden files and what systems leave behind stay where they are. Raises RequestError for what is no folder or is
+    Hidden files and those of operating systems are not copied. Raises RequestError for what is no folder or is
     empty, for two cards of one name, and where the disk does not hold them.
     """
     cards: list[Card] = []
@@ -183,30 +183,30 @@ def copy_cards(cards: Sequence[Card]) -> Iterator[Copied | Copying]:
     gets its name. Nothing that is there is overwritten. Raises PlanError where a folder cannot be written to.
     """
     prepare_folders({file.target.parent for card in cards for file in card.files})
-    told: queue.Queue[Copied | Copying | _CardEnds] = queue.Queue()
+    events: queue.Queue[Copied | Copying | _CardEnds] = queue.Queue()
     for card in cards:
-        threading.Thread(target=_copy_card, args=(card, told), daemon=True).start()
+        threading.Thread(target=_copy_card, args=(card, events), daemon=True).start()
     running = len(cards)
     while running:
-        heard = told.get()
-        if isinstance(heard, _CardEnds):
+        event = events.get()
+        if isinstance(event, _CardEnds):
             running -= 1
         else:
-            yield heard
+            yield event
 
 
-def _copy_card(card: Card, told: queue.Queue[Copied | Copying | _CardEnds]) -> None:
+def _copy_card(card: Card, events: queue.Queue[Copied | Copying | _CardEnds]) -> None:
     done = 0
     try:
         for file in card.files:
             try:
                 for event in _copy(file, done):
-                    told.put(event)
+                    events.put(event)
             except (BoxkiteError, OSError) as error:
-                told.put(Copied(file, failure=explain(error)))
+                events.put(Copied(file, failure=explain(error)))
             done += file.size_bytes
     finally:
-        told.put(_CardEnds(card.folder))
+        events.put(_CardEnds(card.folder))
 
 
 def _copy(file: CardFile, done: int) -> Iterator[Copied | Copying]:

@@ -20,7 +20,7 @@ from boxkite.core.timebase import Span
 
 _INDEXED = ("mov",)
 _UNCERTAIN_SECONDS = Fraction(1, 5)
-"""As far as headers are off by themselves: a frame or two, a packet of audio."""
+"""How far headers are off anyway: a frame or two, a packet of audio."""
 
 
 def open_elsewhere(files: Iterable[Path]) -> Path | None:

@@ -23,7 +23,7 @@ class Listed:
 
     path: Path
     state: str
-    """What it is at, in words."""
+    """Its state, as a phrase."""
     batch: str = ""
     reason: str = ""
     """Why, where that is known."""

@@ -53,7 +53,7 @@ class WatchSettings:
     executor_of: Callable[[str, int | None], AbstractContextManager[Executor]] = lambda cluster, workers: (
         LocalExecutor(workers)
     )
-    """What gives the executor for such an address and so many shots side by side."""
+    """Makes the executor for an address and a number of workers."""
     notifications: Notifications = field(default_factory=Notifications)
     images: ImageSettings = field(default_factory=ImageSettings)
 
@@ -78,7 +78,7 @@ class BatchBegins:
 
 @dataclass(frozen=True)
 class BatchEnds:
-    """A batch has ended; what of it failed was told by its events."""
+    """A batch has ended; its events reported the failures."""
 
     batch: Batch
 
@@ -198,8 +198,8 @@ class _Watch:
                 continue
             reason = self._why_not(arrival)
             if landing and landing.batch and not reason:
-                said = "it has changed since it was taken into batch"
-                aside.append((arrival, f"{said} {landing.batch}: give it another name to have it made"))
+                reason = "it has changed since it was taken into batch"
+                aside.append((arrival, f"{reason} {landing.batch}: give it another name to have it made"))
             elif not reason:
                 whole.append(arrival)
             elif still >= self._settings.patience_seconds:

@@ -1,4 +1,4 @@
-"""Leaving a batch to a process that goes on when the terminal closes."""
+"""Running a batch in a process that survives the terminal."""
 
 from __future__ import annotations
 
@@ -27,12 +27,12 @@ def resume_in_background(records: Records, name: str, options: Sequence[str] = (
     detached: dict[str, int | bool] = {"start_new_session": True}
     if sys.platform == "win32":
         detached = {"creationflags": subprocess.DETACHED_PROCESS | subprocess.CREATE_NEW_PROCESS_GROUP}
-    with prints.open("wb") as said:
+    with prints.open("wb") as output:
         process = subprocess.Popen(
             [sys.executable, "-m", "boxkite", "resume", name, *options],
             stdin=subprocess.DEVNULL,
-            stdout=said,
-            stderr=said,
+            stdout=output,
+            stderr=output,
             **detached,  # type: ignore[call-overload]
         )
     patience = time.monotonic() + _PATIENCE_SECONDS

@@ -58,7 +58,7 @@ class TriedAgain:
 
     rows: tuple[Row, ...]
     reason: str
-    """What became of the last attempt."""
+    """The result of the last attempt."""
     detail: str = ""
     """For the log."""
 
@@ -82,7 +82,7 @@ class Noted:
 
 @dataclass(frozen=True)
 class Tick:
-    """Time has passed and nothing happened; told at least twice a second."""
+    """Time has passed and nothing happened; at least twice a second."""
 
 
 Event = (

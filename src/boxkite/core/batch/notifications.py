@@ -1,4 +1,4 @@
-"""Notifications when a batch ends: a command that is run, an address on the web that is told."""
+"""Notifications when a batch ends: a command that is run, a web address that gets a POST."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ _MOST_SAID = 400
 
 @dataclass(frozen=True)
 class Notifications:
-    """Who is told."""
+    """The command and the web address, where given."""
 
     command: str = ""
     """As typed in a shell, run without one."""
@@ -32,7 +32,7 @@ class Notifications:
     """An http or https address."""
 
     def __post_init__(self) -> None:
-        """Raises RequestError for what can be neither run nor told."""
+        """Raises RequestError for a command that cannot be run and an address that is none."""
         if self.web_hook and not self.web_hook.lower().startswith(("http://", "https://")):
             raise RequestError(
                 f"{setting('web-hook')} {self.web_hook}: this is no address of the web",
@@ -74,14 +74,14 @@ def report_of(batch: Overview) -> dict[str, Any]:
 
 def _run(command: str, report: Mapping[str, Any]) -> str:
     """Run the command, the metadata in its environment and, as JSON, on its standard input."""
-    told = {
+    values = {
         f"BOXKITE_{key.upper()}": os.pathsep.join(value) if isinstance(value, list) else str(value)
         for key, value in report.items()
     }
     try:
         done = subprocess.run(
             shlex.split(command),
-            env={**os.environ, **told},
+            env={**os.environ, **values},
             input=json.dumps(report),
             text=True,
             errors="replace",
@@ -95,14 +95,16 @@ def _run(command: str, report: Mapping[str, Any]) -> str:
     except subprocess.TimeoutExpired:
         return f"the notice was not given within {_COMMAND_SECONDS} seconds: {command}"
     if done.returncode:
-        said = done.stdout.strip()[-_MOST_SAID:]
-        return f"the notice ended with status {done.returncode}: {command}" + (f": {said}" if said else "")
+        output = done.stdout.strip()[-_MOST_SAID:]
+        return f"the notice ended with status {done.returncode}: {command}" + (
+            f": {output}" if output else ""
+        )
     return ""
 
 
 def _post(address: str, report: Mapping[str, Any]) -> str:
     """Send the metadata to an address as JSON by POST (RFC 9110), a few times where that fails."""
-    import urllib.error  # takes time to load, and few batches are told of
+    import urllib.error  # takes time to load, and few batches need it
     import urllib.request
 
     request = urllib.request.Request(

@@ -27,7 +27,7 @@ class Outcome:
     plan_notices: tuple[Notice, ...] = ()
     left_out: tuple[LeftOut, ...] = ()
     unseen: tuple[Unseen, ...] = ()
-    """What the plan could not look into."""
+    """Paths that the plan could not read."""
 
     @classmethod
     def of_plan(cls, plan: Plan, batch: Batch, ended: Sequence[FileEnded], seconds: float) -> Outcome:

@@ -20,7 +20,7 @@ from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 VERSION = 2
 """Of the documents below. Raised with every change of what they hold; a test holds that."""
 SHARED = (Source, FrameIndex, Composition, IndexedSource, Shot, Preset)
-"""What many rows have in common, and is one thing again when it is read."""
+"""Parts that many rows share, and that are one object again when read."""
 _MOST_BYTES = 1 << 30
 
 

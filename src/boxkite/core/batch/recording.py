@@ -60,7 +60,7 @@ class Batch:
     words: Mapping[str, Any] = field(default_factory=dict)
     """The command line of the job."""
     notifications: Notifications = field(default_factory=Notifications)
-    """Who is told of its end."""
+    """Notifications at its end."""
     cluster: str = ""
     """Address of the farm that makes it, empty for this machine."""
     name: str = ""
@@ -195,15 +195,15 @@ class _Recorder:
     def turn(self) -> Iterator[Event]:
         """Wait until it is this batch's turn, or until it is asked to stop."""
         self._note(self._journal.batch_is, "waiting")
-        told: tuple[str, ...] = ()
+        reported: tuple[str, ...] = ()
         while self._batch.turn == "wait":
             ahead: tuple[str, ...] = ()
             with contextlib.suppress(RecordsError):
                 ahead = batches_ahead(self._records, self._batch.name)
             if not ahead:
                 break
-            if ahead != told:
-                told = ahead
+            if ahead != reported:
+                reported = ahead
                 yield TurnAwaited(ahead)
             self._read_control()
             if self._batch.stopped:

@@ -44,7 +44,7 @@ class Rest:
     done: int
     """Files that are verified and stay as they are."""
     notices: tuple[Notice, ...]
-    """What has changed since."""
+    """Changes since it was planned."""
 
 
 def rest_of(records: Records, name: str, *, accept_changes: bool = False, missing: bool = False) -> Rest:
@@ -229,8 +229,8 @@ def _composition_of(
         tuple(replace(layer, footage=layer.footage and of_footage(layer.footage)) for layer in track)
         for track in composition.tracks
     )
-    sounds = tuple(replace(one, footage=of_footage(one.footage)) for one in composition.sounds)
-    return Composition(tracks, sounds)
+    audio = tuple(replace(one, footage=of_footage(one.footage)) for one in composition.audio)
+    return Composition(tracks, audio)
 
 
 def _other_versions(record: BatchRecord) -> list[Notice]:

@@ -81,13 +81,13 @@ class _Run:
                     break
                 for partial in (one for shot in self.at_work.values() for one in shot.partials):
                     partial.renew()
-                heard = self.executor.next_event(_LISTEN_SECONDS)
-                if heard is None:
+                event = self.executor.next_event(_LISTEN_SECONDS)
+                if event is None:
                     yield Tick()
-                elif not heard.is_over and heard.told:
-                    yield FramesDone(heard.rows[0].number, heard.told.frames)
+                elif not event.is_over and event.message:
+                    yield FramesDone(event.rows[0].number, event.message.frames)
                 else:
-                    yield from self._take(heard)
+                    yield from self._take(event)
         finally:
             for partial in tuple(self.owned):  # the executor removes those at work once more when it ends
                 self._remove(partial)
@@ -154,43 +154,43 @@ class _Run:
             self.out_of_space = None
         return None
 
-    def _take(self, heard: WorkerEvent) -> Iterator[Event]:
+    def _take(self, event: WorkerEvent) -> Iterator[Event]:
         """Take the results of a shot."""
-        shot = self.at_work.pop(heard.rows[0].number)
-        owned = {row.number: partial for row, partial in zip(heard.rows, heard.partials, strict=True)}
-        if heard.told is None:
+        shot = self.at_work.pop(event.rows[0].number)
+        owned = {row.number: partial for row, partial in zip(event.rows, event.partials, strict=True)}
+        if event.message is None:
             for partial in owned.values():
                 self._remove(partial)
-            yield from self._lost(shot, heard)
+            yield from self._lost(shot, event)
             return
         by_number = {row.number: row for row in shot.rows}
         again = []
-        for result in heard.told.results:
+        for result in event.message.results:
             row = by_number[result.row_number]
             if result.failure:
                 self._remove(owned[row.number])
             if result.may_pass and shot.attempts < _MOST_ATTEMPTS and not self.control.stop:
                 again.append(row)
-                yield TriedAgain((row,), result.failure, _detail(result.detail, heard.said))
+                yield TriedAgain((row,), result.failure, _detail(result.detail, event.output))
                 continue
             if result.failure:
-                self._has_failed(row, replace(result, detail=_detail(result.detail, heard.said)))
+                self._has_failed(row, replace(result, detail=_detail(result.detail, event.output)))
             else:
                 self.finished.append((row, replace(result, detail=""), owned[row.number]))
         if again:
             pause = time.monotonic() + _PAUSE_SECONDS * shot.attempts
             self._put_back(replace(shot, rows=tuple(again), not_before=pause))
 
-    def _lost(self, shot: _Shot, heard: WorkerEvent) -> Iterator[Event]:
-        """A worker has ended over a shot: its files are made once more, each by itself, so that one fails alone."""
-        reason = f"the process that made it ended ({heard.lost}); the codec library may have crashed on it"
+    def _lost(self, shot: _Shot, event: WorkerEvent) -> Iterator[Event]:
+        """A worker died over a shot: its files are made once more, one at a time, so that only the guilty one fails."""
+        reason = f"the process that made it ended ({event.lost}); the codec library may have crashed on it"
         if shot.crashes + 1 < _MOST_CRASHES and not self.control.stop:
-            yield TriedAgain(shot.rows, reason, heard.said)
+            yield TriedAgain(shot.rows, reason, event.output)
             for row in shot.rows:
                 self._put_back(replace(shot, rows=(row,), crashes=shot.crashes + 1))
             return
         for row in shot.rows:
-            self._has_failed(row, Result(row.number, row.path, failure=reason, detail=heard.said))
+            self._has_failed(row, Result(row.number, row.path, failure=reason, detail=event.output))
 
     def _put_back(self, shot: _Shot) -> None:
         self.waiting.insert(0, shot)
@@ -252,7 +252,7 @@ def named(row: Row, result: Result, partial: Partial) -> Result:
 _ADDRESS = re.compile(r" @ 0x[0-9a-f]+")
 
 
-def _detail(traceback: str, said: str) -> str:
+def _detail(traceback: str, output: str) -> str:
     """The detail for the log: the traceback, and what libraries printed, without memory addresses."""
-    said = _ADDRESS.sub("", said)
-    return "\n".join(part for part in (traceback, said) if part)
+    output = _ADDRESS.sub("", output)
+    return "\n".join(part for part in (traceback, output) if part)

@@ -37,10 +37,10 @@ class _Measured:
 
 
 def sample_sizes(plan: Plan, executor: LocalExecutor, progress: Progress = lambda done, total: None) -> Plan:
-    """The plan with the sizes that probes let expect. progress is told how many of them are done.
+    """The plan with sizes estimated from probes. progress gets the number of probes done.
 
-    Probes lie evenly over all frames of an output; each is one stretch from keyframe to keyframe long, and of
-    codecs that know no such stretches some frames. What cannot be probed keeps its size and says so.
+    Probes lie evenly over all frames of an output; each runs from keyframe to keyframe, or for
+    a few frames in codecs without keyframes. What cannot be probed keeps its size and says so.
     """
     outputs = by_output(plan.to_make)
     sizes: dict[int, tuple[int, tuple[float, float]]] = {}
@@ -76,7 +76,7 @@ def sample_sizes(plan: Plan, executor: LocalExecutor, progress: Progress = lambd
 
 
 def _probes(rows: Sequence[Row], folder: Path) -> Iterator[Row]:
-    """Rows for short stretches, evenly over the frames of all rows; none for copies, whose size is known."""
+    """Rows for short spans, evenly over the frames of all rows; none for copies, whose size is known."""
     if rows[0].preset.copy:
         return
     ends, total = [], 0

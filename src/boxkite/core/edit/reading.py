@@ -1,4 +1,4 @@
-"""One door for all lists of marks: which reader a file needs is told by its extension, then by its text."""
+"""One entry for all lists of marks: the reader is chosen by the file's extension, then by its text."""
 
 from __future__ import annotations
 

@@ -16,7 +16,7 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
 NO_REELS = frozenset({"AX", "AUX", "BL", "BLK", "BLACK"})
-"""What edit decision lists write for auxiliary sources and for black, in place of a reel."""
+"""Names in place of a reel, in edit decision lists, for auxiliary sources and for black."""
 
 
 class ClipKind(StrEnum):
@@ -32,7 +32,7 @@ class TrackKind(StrEnum):
     """The content of a track."""
 
     PICTURE = "picture"
-    SOUND = "sound"
+    AUDIO = "audio"
 
 
 @dataclass(frozen=True)
@@ -158,7 +158,7 @@ class Timeline:
     start: Timecode
     """Timecode of its frame 0."""
     tracks: tuple[Track, ...]
-    """Picture tracks from the bottom up, then sound."""
+    """Picture tracks from the bottom up, then audio."""
     markers: tuple[EditMarker, ...] = ()
     start_known: bool = True
     """Whether the edit itself says so, rather than its being taken as zero."""
@@ -176,8 +176,8 @@ class Timeline:
 
     @property
     def audio_tracks(self) -> tuple[Track, ...]:
-        """Tracks that carry sound."""
-        return tuple(track for track in self.tracks if track.kind is TrackKind.SOUND)
+        """Tracks that carry audio."""
+        return tuple(track for track in self.tracks if track.kind is TrackKind.AUDIO)
 
     def nested_timelines(self) -> Iterator[Timeline]:
         """The timelines that lie in this one as picture clips, each name once."""

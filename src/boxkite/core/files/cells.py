@@ -7,7 +7,7 @@ import io
 from collections.abc import Iterable, Sequence
 
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\uff1d", "\uff0b", "\uff0d", "\uff20")
-"""What spreadsheets take for the beginning of a formula, in the full width of East Asian text too."""
+"""Characters that begin a formula in spreadsheets, full-width forms too."""
 
 
 def guarded(value: str) -> str:

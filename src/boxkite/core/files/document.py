@@ -198,7 +198,7 @@ def _maker(kind: Any, own: Sequence[Field[Any]]) -> Callable[[dict[str, Any]], A
     return make
 
 
-def _said_default(one: Field[Any]) -> str:
+def _default_text(one: Field[Any]) -> str:
     """A default as text; of one that is made again each time (as the time of day) only that there is one."""
     default = _default_of(one)
     return "" if default is MISSING else f" = {'…' if isinstance(default, datetime) else default}"
@@ -378,8 +378,8 @@ def shape_of(kind: Any) -> str:
         if is_dataclass(one) and isinstance(one, type) and one.__name__ not in lines:
             hints = get_type_hints(one)
             own = [field for field in fields(one) if field.init]
-            said = [f"{field.name}: {hints[field.name]}{_said_default(field)}" for field in own]
-            lines[one.__name__] = f"{one.__name__}({', '.join(said)})"
+            parts = [f"{field.name}: {hints[field.name]}{_default_text(field)}" for field in own]
+            lines[one.__name__] = f"{one.__name__}({', '.join(parts)})"
             for field in own:
                 walk(hints[field.name])
         elif isinstance(one, type) and issubclass(one, Enum):

@@ -201,7 +201,7 @@ def _is_same(descriptor: int, path: Path) -> bool:
 
 
 def _touched(path: Path) -> float:
-    """When a file was last written to or touched, by the clock of this machine as near as can be told."""
+    """When a file was last written to or touched, by this machine's clock, as near as possible."""
     found = path.lstat()
     newest = max(found.st_mtime, found.st_ctime)
     if stat.S_ISDIR(found.st_mode):

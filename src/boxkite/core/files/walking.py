@@ -24,7 +24,7 @@ class Walk:
     stay: bool = False
     """Whether folders on other volumes are left alone."""
     unseen: list[Unseen] = field(default_factory=list)
-    """What could not be looked into, once all of it was walked."""
+    """Folders that could not be read, known once all was walked."""
     hidden: int = 0
     """Folders and files that are passed over by their name."""
 

@@ -27,7 +27,7 @@ LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 """How far before the wanted frame to look for a keyframe that is shown no later than it."""
 
 _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
-"""Decoders that may be told before each packet what to leave out; those of AV1 believe the first word for good."""
+"""Decoders whose skip mode may change before each packet; those of AV1 keep the first setting."""
 
 
 @dataclass

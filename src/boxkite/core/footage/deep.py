@@ -68,7 +68,7 @@ def remembered_deep(
 ) -> dict[Path, DeepInfo]:
     """Read the packets of sources, by path; what was read before and is unchanged is remembered.
 
-    progress is told each source before it is read. Raises FootageError.
+    progress gets each source before it is read. Raises FootageError.
     """
     found: dict[Path, DeepInfo] = {}
     with memory() as known:
@@ -83,7 +83,7 @@ def remembered_deep(
 
 
 def read_deep(source: Source) -> DeepInfo | None:
-    """Read every packet of a source's frame; None for sound and single images. Raises FootageError."""
+    """Read every packet of a source's frame; None for audio and single images. Raises FootageError."""
     if not source.video or source.kind.value == "still":
         return None
     if source.sequence:

@@ -68,7 +68,7 @@ def _unreadable(path: Path, error: Exception) -> Unreadable:
 
 
 def _heaps(paths: Iterable[Path], unseen: list[Unseen]) -> Iterator[tuple[list[Path], int, Path | None]]:
-    """(files, how many are not worth a look, folder) of each folder; all files named by themselves are one heap."""
+    """(files, number of files not worth opening, folder) for each folder; files that were named form one group."""
     named = []
     for path in paths:
         if path.is_dir():

@@ -84,7 +84,7 @@ def measure_frames(source: Source) -> FrameIndex:
     Raises FootageError when there is nothing or not one frame in it.
     """
     if not source.video:
-        return _sound_table(source)
+        return _audio_index(source)
     if source.sequence:
         return _sequence_table(source)
     if source.container in _INDEXED_CONTAINERS:
@@ -115,7 +115,7 @@ def _measured(source: Source) -> FrameIndex:
     return table
 
 
-def _sound_table(source: Source) -> FrameIndex:
+def _audio_index(source: Source) -> FrameIndex:
     """Frames to cut audio alone by: at the rate of its timecode, else 25 a second; the last may be part of one."""
     if not source.audio:
         raise FootageError("there is no picture in it, and no audio", path=source.path)

@@ -1,4 +1,4 @@
-"""Kinds of file that are no source, told by their extension, and what to do with each instead."""
+"""Kinds of file that are no source, by their extension, and what to do with each instead."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ CAMERA_RAW = {
 BESIDE_MEDIA = {
     ".edl": (
         "a marker list or edit (.edl)",
-        f"give it to {setting('marks')}, or name it by itself to cut what it holds",
+        f"give it to {setting('marks')}, or name it directly to cut what it holds",
     ),
     ".csv": ("a table (.csv)", f"ranges go to {setting('marks')}, metadata to {setting('metadata')}"),
     ".tsv": ("a table (.tsv)", f"ranges go to {setting('marks')}, metadata to {setting('metadata')}"),
@@ -32,10 +32,10 @@ BESIDE_MEDIA = {
     ".cdl": ("a colour decision list (.cdl)", ""),
     ".cc": ("a colour decision list (.cc)", ""),
     ".ccc": ("a colour decision list (.ccc)", ""),
-    ".otio": ("a timeline (.otio)", "name it by itself to cut it"),
-    ".otioz": ("a timeline (.otioz)", "name it by itself to cut it"),
-    ".xml": ("an XML file (.xml)", "if it is a timeline, name it by itself to cut it"),
-    ".aaf": ("a timeline (.aaf)", "name it by itself to cut it"),
+    ".otio": ("a timeline (.otio)", "name it directly to cut it"),
+    ".otioz": ("a timeline (.otioz)", "name it directly to cut it"),
+    ".xml": ("an XML file (.xml)", "if it is a timeline, name it directly to cut it"),
+    ".aaf": ("a timeline (.aaf)", "name it directly to cut it"),
     ".ale": ("a log (.ale)", f"give it to {setting('metadata')}"),
     ".xmp": ("a metadata sidecar (.xmp)", ""),
     ".srt": ("subtitles (.srt)", ""),
@@ -54,7 +54,7 @@ JUNK_NAMES = frozenset({"thumbs.db", "desktop.ini"})
 
 
 def explain_unreadable(path: Path) -> tuple[str, str]:
-    """Why the codec library could not open a file and what to do, as (reason, hint), told by its extension."""
+    """Why the codec library could not open a file and what to do, as (reason, hint), by its extension."""
     suffix = path.suffix.lower()
     if suffix in CAMERA_RAW:
         return f"{CAMERA_RAW[suffix]}, which the codec library does not decode", _CONVERT

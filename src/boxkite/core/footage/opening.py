@@ -29,11 +29,11 @@ _MEDIA_FORMATS = (
     "bmp_pipe,dpx_pipe,exr_pipe,j2k_pipe,jpeg_pipe,jpegls_pipe,jpegxl_pipe,pgm_pipe,png_pipe,ppm_pipe,"
     "psd_pipe,sgi_pipe,tiff_pipe,webp_pipe"
 )
-# PyAV 19 has no such choice: it replaces what is no text by itself.
+# PyAV 19 has no such choice: it replaces invalid text automatically.
 _LENIENT: dict[str, Any] = {"metadata_errors": "replace"} if int(av.__version__.split(".")[0]) < 19 else {}
 _SAFE_OPTIONS = {"format_whitelist": _MEDIA_FORMATS}
 _OPENED_BY_NAME = frozenset({"image2"})
-"""Containers that the codec library opens by itself, by their names."""
+"""Containers that the codec library opens without help, by their names."""
 MOST_PIXELS = 120_000_000
 """Of a frame: 12,000 by 10,000. Frames of twice the size take more memory than a batch may."""
 

@@ -96,7 +96,7 @@ def _read(path: Path, identity: FileIdentity) -> Source:
 def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None) -> Source:
     """Read the metadata of numbered images from the first of them. Raises FootageError.
 
-    Where images does not say a rate, it is the usual 24, which is then said in a warning.
+    Where images does not say a rate, it is the usual 24, with a warning.
     """
     images = images or ImageSettings()
     rate = images.rate
@@ -147,14 +147,14 @@ def _timecode_in_image(container: InputContainer, source: Source) -> Timecode | 
 
 def _source_of(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
     picture = video_stream(container)
-    sounds = [stream for stream in container.streams.audio if stream.codec_context is not None]
-    if picture is None and not sounds:
+    audio_streams = [stream for stream in container.streams.audio if stream.codec_context is not None]
+    if picture is None and not audio_streams:
         raise FootageError("there is neither picture nor audio the codec library can decode in it", path=path)
-    words = _words_of(container)
+    tag_sets = _tag_sets_of(container)
     warnings: list[Notice] = []
     duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
     video = _video_info(picture, duration, warnings) if picture else None
-    audio = tuple(_audio_info(stream) for stream in sounds)
+    audio = tuple(_audio_info(stream) for stream in audio_streams)
     if video and sequence:
         count = sequence.last - sequence.first + 1
         video = replace(video, frame_count=count, frame_count_exact=True)
@@ -163,7 +163,7 @@ def _source_of(container: InputContainer, path: Path, sequence: SequencePattern 
             missing = sequence.missing
             warnings.append(IMAGES_MISSING(count=len(missing), numbers=list(missing)))
     else:
-        duration = _stream_duration(picture or sounds[0]) or duration
+        duration = _stream_duration(picture or audio_streams[0]) or duration
     kind = SourceKind.AUDIO
     if video:
         kind = SourceKind.SEQUENCE if sequence else SourceKind.VIDEO
@@ -178,21 +178,21 @@ def _source_of(container: InputContainer, path: Path, sequence: SequencePattern 
         duration=duration,
         video=video,
         audio=audio,
-        start_timecode=_start_timecode(words, video, warnings),
-        reel=_first_value(words, ("reel_name", "reel", "material_package_name")),
+        start_timecode=_start_timecode(tag_sets, video, warnings),
+        reel=_first_value(tag_sets, ("reel_name", "reel", "material_package_name")),
         chapters=_chapters(container),
         sequence=sequence,
         left_out=_left_out(container),
         warnings=tuple(warnings),
         metadata=dict(container.metadata),
-        created=_created(words),
+        created=_created(tag_sets),
     )
 
 
-def _created(words: Sequence[Mapping[str, str]]) -> datetime | None:
+def _created(tag_sets: Sequence[Mapping[str, str]]) -> datetime | None:
     """When the file says it was made."""
     for key in _DATE_KEYS:
-        text = _first_value(words, (key,))
+        text = _first_value(tag_sets, (key,))
         try:
             if text:
                 return datetime.fromisoformat(text.replace(" UTC", "+00:00"))
@@ -248,7 +248,7 @@ def _left_out(container: InputContainer) -> tuple[str, ...]:
 
 
 def _fraction(ratio: Any) -> Fraction:
-    """A ratio as PyAV gives it (before version 19 a Fraction, then a type of its own), 1 where there is none."""
+    """A ratio as PyAV gives it (before version 19 a Fraction, then a separate type), 1 where there is none."""
     return Fraction(int(ratio.numerator), int(ratio.denominator)) if ratio else Fraction(1)
 
 
@@ -285,7 +285,7 @@ def _audio_info(stream: AudioStream) -> AudioInfo:
     )
 
 
-def _words_of(container: InputContainer) -> list[dict[str, str]]:
+def _tag_sets_of(container: InputContainer) -> list[dict[str, str]]:
     """The metadata of the streams and the container, with keys in lower case and values that are not empty."""
     places = [*(stream.metadata for stream in container.streams), container.metadata]
     return [
@@ -294,15 +294,15 @@ def _words_of(container: InputContainer) -> list[dict[str, str]]:
     ]
 
 
-def _first_value(words: Sequence[Mapping[str, str]], keys: tuple[str, ...]) -> str:
+def _first_value(tag_sets: Sequence[Mapping[str, str]], keys: tuple[str, ...]) -> str:
     """The first of these keys that any stream or the container holds."""
-    return next((said[key] for key in keys for said in words if key in said), "")
+    return next((tags[key] for key in keys for tags in tag_sets if key in tags), "")
 
 
 def _start_timecode(
-    words: Sequence[Mapping[str, str]], video: VideoInfo | None, warnings: list[Notice]
+    tag_sets: Sequence[Mapping[str, str]], video: VideoInfo | None, warnings: list[Notice]
 ) -> Timecode | None:
-    text = _first_value(words, ("timecode",))
+    text = _first_value(tag_sets, ("timecode",))
     if not text or not video:
         return None
     try:

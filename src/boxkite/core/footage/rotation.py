@@ -19,7 +19,7 @@ _TURNS = {(1, 0): 0, (0, 1): 270, (-1, 0): 180, (0, -1): 90}
 def stored_rotation(path: Path, width_px: int, height_px: int) -> int:
     """Degrees a player turns the picture counter-clockwise: 0, 90, 180 or 270.
 
-    width_px, height_px: of the picture track, by which it is told from others. 0 where nothing is stored.
+    width_px, height_px: of the picture track, to identify it. 0 where nothing is stored.
     """
     try:
         with path.open("rb") as file:
@@ -55,7 +55,7 @@ def _turn_of_movie(file: BinaryIO, start: int, end: int, width_px: int, height_p
 
 
 def _boxes(file: BinaryIO, start: int, end: int) -> Iterator[tuple[bytes, int, int]]:
-    """(kind, first byte of its content, end) of each box in a stretch of a file."""
+    """(kind, first byte of its content, end) of each box in part of a file."""
     for _ in range(_MOST_BOXES):
         if start + 8 > end:
             return

@@ -120,7 +120,7 @@ class SequencePattern:
 
 
 PLAIN_LAYER = "plain"
-"""What the layer without a name is called."""
+"""Name for the layer without a name."""
 
 
 @dataclass(frozen=True)
@@ -145,7 +145,7 @@ class ImageLayer:
     part: int
     """Which part of the file it lies in, from 0."""
     prefix: str
-    """What its channels' names begin with."""
+    """Prefix of its channels' names."""
 
     @property
     def is_plain(self) -> bool:
@@ -225,6 +225,6 @@ class Findings:
     sources: tuple[Source, ...]
     unreadable: tuple[Unreadable, ...]
     junk: int = 0
-    """How many files systems leave behind."""
+    """Number of files that operating systems left there."""
     unseen: tuple[Unseen, ...] = ()
     """Folders that could not be entered, and may hold more footage."""

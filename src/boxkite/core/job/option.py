@@ -30,11 +30,11 @@ class Option:
     group: str
     """The heading it stands under."""
     metavar: str = ""
-    """What stands for its value in the help."""
+    """Placeholder for its value in the help."""
     allowed: tuple[str, ...] = ()
     """The values it takes; empty where they are no fixed ones."""
     default: str = ""
-    """What holds where nothing is written, in words; empty where that is nothing."""
+    """The default as a phrase; empty where there is none."""
     commands: tuple[str, ...] = PLANNING
     """The commands that take it."""
     is_path: bool = False

@@ -19,7 +19,7 @@ from boxkite.core.suggest import did_you_mean
 
 @dataclass(frozen=True)
 class JobRequest:
-    """What a job is made from."""
+    """A request: options and the job file they override."""
 
     options: JobOptions
     origin: Path | None = None

@@ -135,7 +135,7 @@ class CutDecider:
             misses.append(miss)
         for index, want in ((start - _STEADY, 0.0), (end + _STEADY, 1.0)):
             if index >= 0 and abs(self._mixture(index, first, change, size)[0] - want) > 0.25:
-                return 0.0  # a pan goes on changing, a dissolve has begun and ended
+                return 0.0  # a pan keeps changing, a dissolve has begun and ended
         if _alike(first, last) > 0.92:
             return 0.0  # the same frame in another light
         return float((1 - max(misses)) * (end - start) ** 0.25)

@@ -25,11 +25,11 @@ _AHEAD = 16
 
 
 def find_changes(
-    source: Source, table: FrameIndex, told: Callable[[int], None] = lambda _: None
+    source: Source, table: FrameIndex, progress: Callable[[int], None] = lambda _: None
 ) -> list[Change]:
-    """The cuts and dissolves of a source, in frames of its table. told hears how many frames are done.
+    """The cuts and dissolves of a source, in frames of its table. progress gets the number of frames done.
 
-    Decoding goes on in a separate thread meanwhile. Raises FootageError when it cannot be decoded.
+    A separate thread decodes meanwhile. Raises FootageError when it cannot be decoded.
     """
     taker, decider = FingerprintTaker(), CutDecider()
     frames: list[int] = []
@@ -38,7 +38,7 @@ def find_changes(
         frames.append(table.frame_at(picture.pts) if table.timestamped and picture.pts is not None else count)
         changes += decider.hear(taker.look(picture))
         if count % _TOLD_EVERY == 0:
-            told(count)
+            progress(count)
     changes += decider.end()
     return [Change(frames[change.frame], change.length) for change in changes if change.frame < len(frames)]
 
@@ -51,14 +51,14 @@ class Changes:
 
 
 def remembered_changes(
-    source: Source, table: FrameIndex, told: Callable[[int], None] = lambda _: None
+    source: Source, table: FrameIndex, progress: Callable[[int], None] = lambda _: None
 ) -> list[Change]:
     """The same, but a file that was scanned before, and has not changed since, is not decoded again."""
     with memory() as known:
         kept = None if source.sequence else known.recall("changes", source.path, Changes)
         if kept is not None:
             return list(kept.found)
-        changes = find_changes(source, table, told)
+        changes = find_changes(source, table, progress)
         if not source.sequence:
             known.keep("changes", source.path, Changes(tuple(changes)))
         return changes

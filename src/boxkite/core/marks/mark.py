@@ -19,7 +19,7 @@ class WrittenTime(NamedTuple):
     """A timecode, or a whole number of frames from the first, or seconds with an "s" after them."""
     line: int | None = None
     drop: bool | None = None
-    """What the list says of its counting; None where it says nothing."""
+    """Drop-frame or not, as the list says; None where it does not."""
     seconds: Fraction | None = None
     """Set instead of text for times that come as seconds from the file's zero (chapters)."""
 
@@ -59,4 +59,4 @@ class MarkList:
     """Times that mark nothing but must still be right."""
     warnings: tuple[Notice, ...] = ()
     rate: FrameRate | None = None
-    """What the list itself says it counts at; None where it does not."""
+    """The rate the list states; None where it does not."""

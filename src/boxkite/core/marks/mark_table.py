@@ -36,7 +36,7 @@ class MarkRow:
     """Columns of the user's own, kept as they are."""
 
     def fits(self, words: str) -> bool:
-        """Whether name or note hold the words, or fit them where they have * or ?; case ignored."""
+        """Whether name or note contain the text, or match it where it has * or ?; case ignored."""
         folded = words.casefold()
         if "*" in folded or "?" in folded:
             return any(fnmatchcase(text.casefold(), folded) for text in (self.name, self.note))

@@ -61,6 +61,6 @@ def _in_container(source: Source) -> list[MetadataValue]:
 
 
 _MOV_KEY = "com.apple.quicktime."
-"""What the common keys of a MOV begin with (its file format's metadata keys)."""
+"""Prefix of the common metadata keys in a MOV (QuickTime file format)."""
 _DULL = frozenset({"major_brand", "minor_version", "compatible_brands", "encoder", "MAJOR_BRAND", "ENCODER"})
 """Keys that speak of how the file was written, not of what it shows."""

@@ -293,7 +293,7 @@ def check_length(name: str, extension: str, pattern: Pattern) -> None:
 def _render(
     pattern: Pattern, parts: tuple[Part, ...], values: Values, clean: Callable[[str], str]
 ) -> tuple[str, bool]:
-    """The text of some parts with \\0 between folders, and whether a token among them came out empty."""
+    """The text of some parts with \\0 between folders, and whether a token among them was empty."""
     out: list[str] = []
     any_empty = False
     for part in parts:

@@ -19,7 +19,7 @@ _PER = re.compile(r"per\s+(.+)")
 _VERSION_END = re.compile(r"[\s._-]*(?<![^\W_])v\d+$", re.IGNORECASE)
 TEXT_FORMS = ("slug", "upper", "lower", "max20", "unversioned")
 SUBFOLDER = "subfolder"
-"""What a counter starts again in besides tokens: the folder that the name makes."""
+"""A counter may start again per token, or per folder that the name makes."""
 
 
 class FormError(ValueError):
@@ -37,7 +37,7 @@ class Text:
         return self.text
 
     def formed(self, *forms: str) -> str:
-        """The value in forms of its own kind. Raises FormError."""
+        """The value in the forms of its kind. Raises FormError."""
         raise FormError(f"“{forms[0]}” is not a form of a text")
 
 

@@ -35,9 +35,7 @@ NOT_NOTIFIED = Kind("not-notified", "{reason}")
 COMMAND_NOT_KEPT = Kind(
     "command-not-kept", f"a command was to be run at its end: {setting('when-ended')} gives it again"
 )
-WEB_HOOK_NOT_KEPT = Kind(
-    "web-hook-not-kept", f"a web address was to be told of its end: {setting('web-hook')} gives it again"
-)
+WEB_HOOK_NOT_KEPT = Kind("web-hook-not-kept", f"it had a web hook: {setting('web-hook')} gives it again")
 CLUSTER_NOT_KEPT = Kind(
     "cluster-not-kept",
     f"it was begun on a cluster and is made on this machine now: {setting('cluster')} gives it again",

@@ -24,7 +24,7 @@ class Notice:
     kind: str
     """The name of its kind."""
     values: Mapping[str, Any] = field(default_factory=dict)
-    """What it is about: texts, numbers, lists of texts."""
+    """Its values: texts, numbers, lists of texts."""
     about: str = ""
     """The file, timeline or shot it belongs to, where that is not clear from where it stands."""
 
@@ -125,4 +125,4 @@ def notice_as_json(notice: Notice) -> dict[str, Any]:
 
 
 RECORDED = Kind("recorded", "{text}")
-"""What an earlier version recorded as a text."""
+"""A notice that an earlier version recorded as text."""

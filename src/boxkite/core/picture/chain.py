@@ -44,7 +44,7 @@ class PictureChain:
     """Does to each frame, in this order: deinterlaced, rotated, cropped, sized, its look, black bars, watermarks,
     burn-ins, and at last its pixel format.
 
-    Frames go in one by one in order and come out in the same order, perhaps one late. The look is applied with
+    Frames go in one by one and are returned in the same order, perhaps one late. The look is applied with
     the bits that the source has, where the output has fewer.
     """
 
@@ -246,7 +246,7 @@ class PictureChain:
             steps.append("bwdif=mode=send_frame:deint=all")
             interlaced = False
         if turns := _TURNS.get(geometry.rotation_degrees, []):
-            steps += [*turns, "sidedata=mode=delete:type=DISPLAYMATRIX"]  # images would be turned once more
+            steps += [*turns, "sidedata=mode=delete:type=DISPLAYMATRIX"]  # images would be rotated once more
         width, height = picture.width, picture.height
         if geometry.rotation_degrees in (90, 270):
             width, height = height, width

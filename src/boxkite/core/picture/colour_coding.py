@@ -68,7 +68,7 @@ def colour_tags(source: VideoFrame, video: Video, width_px: int, height_px: int)
     """Colour tags for the encoder of frames of this size: the source's, BT.709 for what came as RGB; limited range.
 
     What the source does not say stays unsaid (2), so that a player assumes what it would have assumed; where it would
-    assume something else by the new size, the matrix is said.
+    assume something else by the new size, the matrix is tagged.
     """
     if source.format.is_rgb:
         return {"colorspace": BT709, "color_primaries": BT709, "color_trc": BT709, "color_range": LIMITED}

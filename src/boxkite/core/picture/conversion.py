@@ -34,7 +34,7 @@ class FrameConversion:
     burn_ins: tuple[PlannedBurnIn, ...] = ()
     watermarks: tuple[Watermark, ...] = ()
     live_text: Callable[[int], Mapping[LiveToken, str]] = _no_text
-    """What the live tokens of burn-ins say on a frame of the file, counted from 0."""
+    """Texts of the burn-ins' live tokens on a frame of the file, counted from 0."""
 
 
 def conversion_of(row: Row) -> FrameConversion:

@@ -25,7 +25,7 @@ _VIDEO_CODECS = {"h264": "h264", "hevc": "hevc", "av1": "av1", "vp9": "vp9", "pr
 _AUDIO_CODECS = {"aac": "aac", "opus": "opus", "flac": "flac", "mp3": "mp3", "pcm_s16le": "pcm16",
                  "pcm_s24le": "pcm24"}  # fmt: skip
 _FINE = {"h264": 12.0, "hevc": 14.0, "av1": 20.0, "vp9": 20.0, "mjpeg": 2.0}
-"""Constant qualities at which what is encoded again can hardly be told from its source."""
+"""Constant qualities at which re-encoded frames can hardly be told from their source."""
 
 
 def copied_frames(shot: Shot, stored: StoredFrames) -> tuple[Span, tuple[Notice, ...]]:
@@ -56,8 +56,8 @@ def preset_like(source: Source, name: str) -> Preset | None:
     video = source.video
     container = _CONTAINERS.get(source.path.suffix.lower())
     codec = _VIDEO_CODECS.get(video.codec) if video else None
-    sounds = {_AUDIO_CODECS.get(audio.codec) for audio in source.audio}
-    if not (video and container and codec) or None in sounds or len(sounds) > 1:
+    audio_codecs = {_AUDIO_CODECS.get(audio.codec) for audio in source.audio}
+    if not (video and container and codec) or None in audio_codecs or len(audio_codecs) > 1:
         return None
     formats = CODECS[codec].formats
     pixel_format = video.pixel_format.replace("yuvj", "yuv")
@@ -80,7 +80,7 @@ def preset_like(source: Source, name: str) -> Preset | None:
                 scan="keep",
                 expected_bits_per_pixel=2.0,
             ),
-            audio=Audio(codec=sounds.pop(), bitrate_kbps=None) if sounds else None,  # type: ignore[arg-type]
+            audio=Audio(codec=audio_codecs.pop(), bitrate_kbps=None) if audio_codecs else None,  # type: ignore[arg-type]
         )
     except ValueError:
         return None

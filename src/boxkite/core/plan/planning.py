@@ -38,7 +38,7 @@ from boxkite.core.timebase import Span
 def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
     """Work out every file of a job; nothing is written.
 
-    progress is told what is being looked at. Raises a RequestError that says what is wrong with the job:
+    progress gets what is being read. Raises RequestError:
     sources, marks, pattern, preset, names that clash or exist already, folders that cannot be written.
     """
     if len(job.paths) == 1 and is_saved_plan(job.paths[0]):

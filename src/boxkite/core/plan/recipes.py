@@ -1,4 +1,4 @@
-"""One checksum over all that decides how a file looks and audio, so that like can be told from unlike."""
+"""One checksum over everything that decides a file's frames and audio, so that equal files are recognised."""
 
 from __future__ import annotations
 
@@ -51,9 +51,9 @@ class Recipes:
 
 def _of_preset(preset: Preset) -> str:
     values = {key: _plain(value) for key, value in preset_as_json(preset).items() if key not in _TALK}
-    for mark, said in zip(preset.watermark, values.get("watermark", ()), strict=False):
+    for mark, settings in zip(preset.watermark, values.get("watermark", ()), strict=False):
         if mark.image:
-            said["image"] = file_checksum(mark.image)
+            settings["image"] = file_checksum(mark.image)
     return json.dumps(values, sort_keys=True)
 
 

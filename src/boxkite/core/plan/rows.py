@@ -41,7 +41,7 @@ class PlannedBurnIn:
 
 
 class Action(StrEnum):
-    """What running the plan does with a row."""
+    """How the plan treats a row."""
 
     MAKE = "make"
     REPLACE = "replace"
@@ -85,9 +85,9 @@ class Row:
     action: Action = Action.MAKE
     """Make it, replace what bears its name, or keep that because it is the same."""
     replaces: Replaced | None = None
-    """What it takes the place of."""
+    """The files it replaces."""
     change: str = ""
-    """How it differs from an earlier batch, in words."""
+    """How it differs from an earlier batch, as a phrase."""
     look: Look = ()
     """The steps that change its colours."""
     accept_damaged: bool = False
@@ -153,7 +153,7 @@ class Row:
 
     @property
     def audio_source(self) -> Source:
-        """The source whose sound it holds."""
+        """The source whose audio it holds."""
         return self.shot.footage.audio_source
 
     @property
@@ -188,7 +188,7 @@ class Row:
 
     @property
     def start_timecode(self) -> Timecode:
-        """Timecode of its first frame, in the counting of its own rate."""
+        """Timecode of its first frame, counted at the output's rate."""
         start, rate = self.in_timecode, self.rate
         return start if rate == start.rate else start.relabelled(rate, drop=start.drop and rate.can_drop)
 
@@ -257,7 +257,7 @@ def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
 def decode_groups(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     """The rows that share one reading of their source: those of one shot, and of shots that lie over each other.
 
-    Shots that share less than half of the shorter one, as the handles of neighbours do, are read by themselves:
+    Shots that share less than half of the shorter one, as the handles of neighbours do, are read separately:
     side by side they are done sooner.
     """
     by_footage: dict[int, list[tuple[Row, ...]]] = {}
@@ -265,15 +265,15 @@ def decode_groups(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
         by_footage.setdefault(id(members[0].shot.footage), []).append(members)
     found: list[tuple[Row, ...]] = []
     for shots in by_footage.values():
-        stretch: tuple[Row, ...] = ()
+        group: tuple[Row, ...] = ()
         for members in sorted(shots, key=lambda one: one[0].span):
-            if stretch and _is_mostly_in(members[0].span, group_span(stretch)):
-                stretch += members
+            if group and _is_mostly_in(members[0].span, group_span(group)):
+                group += members
                 continue
-            if stretch:
-                found.append(stretch)
-            stretch = members
-        found.append(stretch)
+            if group:
+                found.append(group)
+            group = members
+        found.append(group)
     return sorted(found, key=lambda members: min(row.number for row in members))
 
 
@@ -282,8 +282,8 @@ def group_span(rows: Sequence[Row]) -> Span:
     return Span(min(row.span.start for row in rows), max(row.span.end for row in rows))
 
 
-def _is_mostly_in(span: Span, stretch: Span) -> bool:
-    return 2 * span.clipped_to(stretch).length >= min(span.length, stretch.length)
+def _is_mostly_in(span: Span, group: Span) -> bool:
+    return 2 * span.clipped_to(group).length >= min(span.length, group.length)
 
 
 def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, Any]:

@@ -81,15 +81,15 @@ def _change(row: Row, before: FileRecord | None, recipes: Recipes) -> str:
     if before is None:
         return "new"
     source = row.shot.footage.source.path.absolute()
-    said = []
+    changes = []
     if before.source != source:
-        said.append(f"was from {before.source.name}")
+        changes.append(f"was from {before.source.name}")
     elif not same_stamp(before.stamp, row.shot.footage.source):
-        said.append("its source has changed")
+        changes.append("its source has changed")
     if (before.in_frame, before.out_frame) != (row.span.start, row.span.end):
-        said.append(f"was {before.in_timecode} to {before.out_timecode}")
+        changes.append(f"was {before.in_timecode} to {before.out_timecode}")
     if before.plain_name != row.plain_name:
-        said.append(f"was called {before.plain_name}")
-    if before.recipe != recipes.of(row) and not said:
-        said.append("its preset or burn-in has changed")
-    return "changed: " + ", ".join(said)
+        changes.append(f"was called {before.plain_name}")
+    if before.recipe != recipes.of(row) and not changes:
+        changes.append("its preset or burn-in has changed")
+    return "changed: " + ", ".join(changes)

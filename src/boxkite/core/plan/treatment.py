@@ -86,7 +86,7 @@ class Treatment:
                 _COPY_SPREAD,
                 unfit,
             )
-        tracks, warnings = _sound_tracks(footage.audio_source, preset)
+        tracks, warnings = _audio_tracks(footage.audio_source, preset)
         if has_audio_file and preset.audio is None:
             warnings = [one for one in warnings if not one.is_a(AUDIO_LEFT_OUT)]
         if preset.video:
@@ -127,7 +127,7 @@ def _unfit(footage: IndexedSource, preset: Preset) -> str:
     return unheld_audio(footage.audio_source, preset.audio) if preset.audio else ""
 
 
-def _sound_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[Notice]]:
+def _audio_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list[Notice]]:
     """Which audio streams go along, by position, and notices of the others."""
     usable = [index for index, audio in enumerate(source.audio) if audio.sample_rate_hz and audio.channels]
     warnings: list[Notice] = []

@@ -46,7 +46,7 @@ class Codec:
     largest: tuple[int, int] = (16384, 16384)
     """Sides in pixels."""
     spread: tuple[float, float] = (0.1, 3.0)
-    """How far a file's size may be from what is expected, as factors, where the bits are not told."""
+    """How far a file's size may be from what is expected, as factors, where no bitrate is set."""
     even_width: bool = False
     """Whether a frame without subsampling has an even width too."""
     two_passes: bool = False
@@ -129,7 +129,7 @@ HARDWARE = ("any", "nvenc", "qsv", "amf", "vaapi", "videotoolbox", "v4l2m2m")
 """Kinds of encoders in hardware, by the codec library's names; any: the first that works."""
 HARDWARE_CODECS = ("h264", "hevc", "av1", "vp9", "mjpeg", "prores")
 SPEEDS = ("fast", "good", "best")
-"""How much care an encoder takes, in the words of `scaling`."""
+"""Encoder speeds, named as `scaling` names them."""
 _NAMED_SPEEDS = (
     "ultrafast",
     "superfast",
@@ -147,7 +147,7 @@ ENCODER_SPEEDS: dict[str, tuple[str, ...]] = {
     "av1": tuple(str(number) for number in range(14)),
     "vp9": tuple(str(number) for number in range(9)),
 }
-"""What each encoder calls its speeds itself, for those who know it."""
+"""The encoders' own names for their speeds."""
 _ENCODER_SPEED_OF = {
     "h264": ("veryfast", "faster", "slow"),
     "hevc": ("veryfast", "faster", "slow"),
@@ -179,7 +179,7 @@ def is_unsaid(layout: str) -> bool:
 
 
 def held_layout(codec: AudioCodec, layout: str, channels: int) -> str:
-    """The layout in which a codec holds sound of a layout: the same, else one of as many channels, else stereo."""
+    """The layout in which a codec holds audio of a layout: the same, else one of as many channels, else stereo."""
     if codec not in _LAYOUTS:
         return layout
     return next(
@@ -187,8 +187,8 @@ def held_layout(codec: AudioCodec, layout: str, channels: int) -> str:
     )
 
 
-SOUND_WITH_BITRATE = ("aac", "opus", "mp3")
-SOUND_BITS_PER_SECOND = {"pcm16": 1_536_000, "pcm24": 2_304_000, "flac": 1_200_000}
+AUDIO_WITH_BITRATE = ("aac", "opus", "mp3")
+AUDIO_BITS_PER_SECOND = {"pcm16": 1_536_000, "pcm24": 2_304_000, "flac": 1_200_000}
 """About, for two channels at 48 kHz, of codecs that take no bitrate."""
 
 

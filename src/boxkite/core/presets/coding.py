@@ -8,12 +8,12 @@ from typing import Annotated, Any, ClassVar, Literal
 from annotated_types import Interval
 
 from boxkite.core.presets.codecs import (
+    AUDIO_BITS_PER_SECOND,
+    AUDIO_WITH_BITRATE,
     CODECS,
     ENCODER_SPEEDS,
     HARDWARE,
     HARDWARE_CODECS,
-    SOUND_BITS_PER_SECOND,
-    SOUND_WITH_BITRATE,
     SPEEDS,
     AudioCodec,
     Codec,
@@ -146,15 +146,15 @@ class Audio:
     """The loudness the audio is brought to (EBU R 128), its true peak (dBTP) kept under most_peak_dbtp."""
     most_peak_dbtp: Annotated[float, Interval(ge=-20, le=0)] = -1.0
     if_none: Literal["nothing", "silence"] = "nothing"
-    """What is written for sources without sound: nothing, or a silent track."""
+    """Written for sources without audio: nothing, or a silent track."""
 
     def __post_init__(self) -> None:
-        if self.bitrate_kbps is not None and self.codec not in SOUND_WITH_BITRATE:
+        if self.bitrate_kbps is not None and self.codec not in AUDIO_WITH_BITRATE:
             raise ValueError(
-                f"bitrate_kbps: goes with {', '.join(SOUND_WITH_BITRATE)}, not with {self.codec}"
+                f"bitrate_kbps: goes with {', '.join(AUDIO_WITH_BITRATE)}, not with {self.codec}"
             )
 
     @property
     def bits_per_second(self) -> int:
         """About, for one track."""
-        return SOUND_BITS_PER_SECOND.get(self.codec, (self.bitrate_kbps or 192) * 1000)
+        return AUDIO_BITS_PER_SECOND.get(self.codec, (self.bitrate_kbps or 192) * 1000)

@@ -53,7 +53,7 @@ class _Shape:
     sample_aspect: Fraction
     step_x: int
     step_y: int
-    """What its sides must be multiples of."""
+    """Its sides must be multiples of these."""
 
     def even(self, width: Fraction | int, height: Fraction | int) -> tuple[int, int]:
         """A size brought to the nearest that the pixel format takes."""
@@ -87,7 +87,7 @@ class Sizing:
     square_pixels: bool = False
     """Whether anamorphic frames get square pixels."""
     steps: tuple[int, int] = (1, 1)
-    """What width and height must be multiples of."""
+    """Width and height must be multiples of these."""
 
 
 def steps_of(codec: str, pixel_format: str) -> tuple[int, int]:

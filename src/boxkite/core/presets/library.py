@@ -30,7 +30,7 @@ class PresetFile:
     path: Path
     built_in: bool
     tables: Mapping[str, Any] | None = field(default=None, compare=False)
-    """What it says, where that stands in a job file and not in one of its own."""
+    """Its tables, where it is part of a job file and not a separate file."""
 
     @property
     def key(self) -> str:
@@ -146,7 +146,7 @@ class Shelf:
         return merged(below, tables, path=file.path, above=file.key)
 
     def _base(self, file: PresetFile, name: str) -> PresetFile:
-        """The base of a preset: built-in presets have built-in bases; one of its own name is the next it hides."""
+        """The base of a preset: built-in presets have built-in bases; a base of the same name is the one it hides."""
         if file.built_in:
             return PresetFile(name, built_in_folder() / f"{name}.toml", built_in=True)
         if name == file.name:
@@ -170,15 +170,15 @@ def _below(file: PresetFile, key: str) -> str:
     return f"{file.key}.{key}" if file.key else key
 
 
-def _with_paths(said: Any, folder: Path) -> Any:
+def _with_paths(value: Any, folder: Path) -> Any:
     """A table, or each of several, with the files it names counted from the folder its preset stands in."""
-    if isinstance(said, list):
-        return [_with_paths(one, folder) for one in said]
-    if not isinstance(said, dict):
-        return said
+    if isinstance(value, list):
+        return [_with_paths(one, folder) for one in value]
+    if not isinstance(value, dict):
+        return value
     return {
-        key: str(folder / path_from(value)) if key in _FILE_KEYS and isinstance(value, str) else value
-        for key, value in said.items()
+        key: str(folder / path_from(inner)) if key in _FILE_KEYS and isinstance(inner, str) else inner
+        for key, inner in value.items()
     }
 
 

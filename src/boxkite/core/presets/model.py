@@ -41,7 +41,7 @@ class Preset:
     summary: Annotated[str, Len(0, 200)] = ""
     good_for: Annotated[str, Len(0, 200)] = ""
     plays: Annotated[str, Len(0, 200)] = ""
-    """What it makes, for whom, and where that plays. size_percent scales both sides of the picture."""
+    """A preset: format, purpose and players. size_percent scales both sides of the picture."""
     container: Container | None = None
     copy: bool = False
     """Nothing is re-encoded, the container stays the source's."""

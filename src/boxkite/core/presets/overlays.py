@@ -1,4 +1,4 @@
-"""What a preset does to the look of a picture: burn-ins, watermarks, colours."""
+"""A preset's burn-ins, watermarks and colours."""
 
 from __future__ import annotations
 

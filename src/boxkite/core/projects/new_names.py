@@ -123,7 +123,7 @@ def _check_clashes(renamed: Sequence[Renamed]) -> None:
         if other is not old:
             if other == old:
                 raise PlanError(f"“{old.name}” lies beside two sources that get other names", path=old.parent,
-                                hint="rename these two by themselves")  # fmt: skip
+                                hint="rename these two separately")  # fmt: skip
             raise PlanError(
                 f"“{other.name}” and “{old.name}” would both be called “{new.name}”",
                 path=old.parent,

@@ -41,12 +41,12 @@ class Use:
     first: int
     """The frame that its own first frame shows."""
     span: Span
-    is_sound: bool
+    is_audio: bool
 
 
 @dataclass(frozen=True)
 class Part:
-    """A stretch of one source that becomes a file, and what uses it."""
+    """A span of one source that becomes a file, and its uses."""
 
     shot: Shot
     uses: tuple[Use, ...]
@@ -61,14 +61,14 @@ class Trim:
     parts: tuple[Part, ...]
     """In the order of the plan's shots."""
     source_bytes: int
-    """What the used sources take now."""
+    """Bytes of the used sources as they are."""
 
 
 def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) -> Trim:
     """Work out which parts of which sources an edit uses, and the files they become; nothing is written.
 
     job: its one path is the edit; media, handles, outputs and names as everywhere. separate: each use becomes a
-    separate file, sound with its picture; else uses that touch or overlap, handles included, share one.
+    separate file, audio with its picture; else uses that touch or overlap, handles included, share one.
     Disabled clips and those of audio tracks count as uses. Raises a RequestError as make_plan does.
     """
     outputs = Outputs(job)
@@ -113,7 +113,7 @@ def _uses(
     for timeline, track, clip in _media_clips(edit.timelines):
         source = finder.find(clip)
         if source.source is None:
-            if track.kind is TrackKind.SOUND:
+            if track.kind is TrackKind.AUDIO:
                 silent += 1
             else:
                 missing.append(source.problem)
@@ -149,7 +149,7 @@ def _use(timeline: Timeline, track: Track, clip: Clip, footage: IndexedSource) -
     if not span.length:
         raise missing_media([f"“{clip.name}” uses frames {whole.start} to {whole.end} of {footage.source.path},"
                              f" which has {footage.frame_index.frame_count}"])  # fmt: skip
-    return Use(clip, footage, shown.start, span, track.kind is TrackKind.SOUND)
+    return Use(clip, footage, shown.start, span, track.kind is TrackKind.AUDIO)
 
 
 def _by_source(uses: Sequence[Use]) -> list[list[Use]]:
@@ -160,7 +160,7 @@ def _by_source(uses: Sequence[Use]) -> list[list[Use]]:
 
 
 def _parts(uses: Sequence[Use], job: Job, *, separate: bool) -> Iterator[Part]:
-    """The stretches of one source, from its uses in the order of their starts."""
+    """The spans of one source, from its uses in the order of their starts."""
     wide = [with_handles([Shot(use.footage, use.span)], job.handles)[0].span for use in uses]
     groups = _apart(uses, wide) if separate else _touching(wide)
     for members in groups:
@@ -182,9 +182,9 @@ def _touching(spans: Sequence[Span]) -> list[list[int]]:
 
 def _apart(uses: Sequence[Use], spans: Sequence[Span]) -> list[list[int]]:
     """A group for each clip of picture tracks; a clip of audio goes with the picture it overlaps most."""
-    groups = {index: [index] for index, use in enumerate(uses) if not use.is_sound}
+    groups = {index: [index] for index, use in enumerate(uses) if not use.is_audio}
     for index, use in enumerate(uses):
-        if use.is_sound:
+        if use.is_audio:
             best = max(groups, key=lambda other: _shared(spans[index], spans[other]), default=index)
             if best == index or not _shared(spans[index], spans[best]):
                 groups[index] = [index]
@@ -212,7 +212,7 @@ def _part(uses: Sequence[Use], span: Span, footage: IndexedSource) -> Part:
 def trimmed_timelines(trim: Trim, folder: Path) -> list[Timeline]:
     """The timelines of the edit with the trimmed files in the place of their sources, seen from a folder.
 
-    Timecode of the media goes on counting, so each clip shows the frames that it showed.
+    The media keep their timecode, so each clip shows the same frames as before.
     """
     rows = {id(row.shot): row for row in trim.plan.rows}
     by_clip: dict[int, tuple[Use, Row]] = {}

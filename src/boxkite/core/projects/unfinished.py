@@ -1,4 +1,4 @@
-"""Whether a renaming was interrupted: told by a look at the records' bytes, as every status asks and few have any."""
+"""Whether a renaming was interrupted: a quick look at the records' bytes, since every status asks and few have any."""
 
 from __future__ import annotations
 

@@ -23,7 +23,7 @@ class BatchLock:
     """Holds a batch while it is run, or a folder while it is watched; a second process cannot. Use it as a context."""
 
     def __init__(self, folder: Path, name: str, *, taken: str = "", hint: str = "") -> None:
-        """taken, hint: what is said where another process holds it, if it is no batch."""
+        """taken, hint: the message where another process holds it, if it is no batch."""
         self._taken = taken or f"batch {name} is being run by another process"
         self._hint = (
             hint or f"boxkite status {name} {setting('follow')} shows it, boxkite stop {name} stops it"

@@ -13,12 +13,12 @@ from boxkite.core.notices.notice import Notice
 BatchState = Literal["waiting", "running", "stopped", "ended"]
 """As it is stored: waiting for its turn, running, stopped before its end, at its end."""
 Awaited = Literal["", "room"]
-"""What a batch that has stopped waits for: nothing, or room on a disk."""
+"""Reasons why a stopped batch waits: none, or room on a disk."""
 FileState = Literal["planned", "started", "ready", "verified", "failed"]
 """ready: verified, and about to get its name."""
 _MOST_WORKERS = 256
 Stop = Literal["", "after", "now"]
-"""What has been asked of a running batch: nothing, to end after the current files, to end at once."""
+"""Requests to a running batch: none, to end after the current files, to end at once."""
 
 
 @dataclass(frozen=True)
@@ -31,12 +31,12 @@ class FileRecord:
     """Its name below the output folder with the version left out, the same from round to round."""
     source: Path
     stamp: str
-    """What it was made from, as it was then."""
+    """Its source, as it was then."""
     in_frame: int
     out_frame: int
     preset: str
     recipe: str
-    """Checksum of all that decides how it looks and sounds."""
+    """Checksum of everything that decides its frames and audio."""
     marker: str = ""
     clip: str = ""
     in_timecode: str = ""
@@ -89,7 +89,7 @@ class BatchRecord:
     folders: tuple[Path, ...] = ()
     """Where its files go."""
     settings: Mapping[str, Any] = field(default_factory=dict)
-    """What was settled before its first file: versions of the program and its libraries, workers, words."""
+    """Settled before its first file: versions of Box Kite and its libraries, workers, options."""
 
     @property
     def workers(self) -> int | None:

@@ -138,7 +138,7 @@ class Records:
         """Note a batch before its first file is made; its name is the day and a number. Raises RecordsError.
 
         packed_plan: all that is needed to make the files, for going on later. also: what is to be noted in the
-        same step, told the batch's name.
+        same step, with the batch's name.
         """
         now = datetime.now()
         with self.change() as store:

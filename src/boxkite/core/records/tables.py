@@ -55,7 +55,7 @@ update file set state = 'verified' where state = 'proved';
 update entry set text = 'verified' where kind = 'state' and text = 'proved';
 """
 _STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3}
-"""What leads from each form to the next."""
+"""Migrations from each version of the schema to the next."""
 
 
 def bring_up_to_date(store: sqlite3.Connection) -> bool:

@@ -82,9 +82,9 @@ class AudioReader:
         return max((track.silence_samples for track in self._tracks), default=0)
 
     def until(self, frame: int) -> Iterator[tuple[int, AudioFrame]]:
-        """Yield (place in the list of tracks, sound) up to the moment a frame begins, in order, without gaps.
+        """Yield (place in the list of tracks, audio) up to the moment a frame begins, in order, without gaps.
 
-        Raises DamagedError when sound inside the span cannot be decoded.
+        Raises DamagedError when audio inside the span cannot be decoded.
         """
         for track in self._tracks:
             wanted = min(
@@ -95,8 +95,8 @@ class AudioReader:
             if track.reached < wanted:
                 self._fill(track, wanted)
         for place, track in enumerate(self._tracks):
-            for sound in track.ready:
-                yield place, sound
+            for block in track.ready:
+                yield place, block
             track.ready.clear()
 
     def _seek(self, span: Span) -> Iterator[Packet[AudioStream]]:
@@ -118,15 +118,15 @@ class AudioReader:
             return
         track = next(track for track in self._tracks if track.stream.index == packet.stream.index)
         try:
-            sounds = packet.decode()
+            blocks = packet.decode()
         except av.error.EOFError:
             return
         except av.error.FFmpegError as error:
             if self._is_wanted(track, packet) and not self._accept_damaged:
                 raise DamagedError("the audio is damaged") from error
             return
-        for sound in sounds:
-            self._take(track, sound)
+        for block in blocks:
+            self._take(track, block)
 
     def _is_wanted(self, track: _Track, packet: Packet[AudioStream]) -> bool:
         if packet.pts is None:
@@ -141,38 +141,38 @@ class AudioReader:
         divisor = 2 * time_base.denominator * zero.denominator
         return (2 * ticks * rate_hz + divisor // 2) // divisor
 
-    def _position(self, track: _Track, sound: AudioFrame) -> int:
+    def _position(self, track: _Track, block: AudioFrame) -> int:
         """The sample at which decoded audio begins: by its time, but unbroken where times are only rounded."""
         expected = track.next_sample
-        if sound.pts is None or sound.time_base is None:
+        if block.pts is None or block.time_base is None:
             return expected if expected is not None else track.start
-        sample = self._sample_of(track, sound.pts, sound.time_base)
-        tick = round_fraction(sound.time_base * track.info.sample_rate_hz, "up")
+        sample = self._sample_of(track, block.pts, block.time_base)
+        tick = round_fraction(block.time_base * track.info.sample_rate_hz, "up")
         if expected is not None and abs(sample - expected) <= max(tick, 2):
             return expected
         if tick > 1:
             # Times in milliseconds: codecs' frames are of one length and counted from the stream's start.
             begin = track.stream.start_time or 0
-            first = self._sample_of(track, begin, sound.time_base)
-            on_grid = first + round((sample - first) / max(1, sound.samples)) * sound.samples
+            first = self._sample_of(track, begin, block.time_base)
+            on_grid = first + round((sample - first) / max(1, block.samples)) * block.samples
             if abs(on_grid - sample) <= tick:
                 return on_grid
         return sample
 
-    def _take(self, track: _Track, sound: AudioFrame) -> None:
-        position = self._position(track, sound)
-        track.next_sample = position + sound.samples
-        if sound.rate != track.info.sample_rate_hz:
+    def _take(self, track: _Track, block: AudioFrame) -> None:
+        position = self._position(track, block)
+        track.next_sample = position + block.samples
+        if block.rate != track.info.sample_rate_hz:
             raise DamagedError(
-                f"the audio changes its sample rate from {track.info.sample_rate_hz} to {sound.rate}"
+                f"the audio changes its sample rate from {track.info.sample_rate_hz} to {block.rate}"
             )
         if position > track.reached and position < track.end:
             self._fill(track, position)
         first = max(track.reached, position) - position
-        last = min(track.end, position + sound.samples) - position
+        last = min(track.end, position + block.samples) - position
         if first >= last:
             return
-        track.ready.append(_part_of(_alike(track, sound), first, last))
+        track.ready.append(_part_of(_alike(track, block), first, last))
         track.reached = position + last
 
     def _fill(self, track: _Track, until: int) -> None:
@@ -193,30 +193,30 @@ class AudioReader:
 def _kept_format(track: _Track) -> str:
     """The sample format a track is handed on in: its decoder's, interleaved where there are many channels.
 
-    PyAV reaches only the first eight planes of planar sound, and not all of them safely.
+    PyAV reaches only the first eight planes of planar audio, and not all of them safely.
     """
     decoded = track.stream.codec_context.format
     return decoded.packed.name if track.info.channels >= 8 else decoded.name
 
 
-def _alike(track: _Track, sound: AudioFrame) -> AudioFrame:
+def _alike(track: _Track, block: AudioFrame) -> AudioFrame:
     """The audio in the format and layout its track began with, whatever the stream does midway."""
     wanted = (_kept_format(track), track.info.layout)
-    if (sound.format.name, sound.layout.name) == wanted:
-        return sound
-    return av.AudioResampler(format=wanted[0], layout=wanted[1], rate=sound.rate).resample(sound)[0]
+    if (block.format.name, block.layout.name) == wanted:
+        return block
+    return av.AudioResampler(format=wanted[0], layout=wanted[1], rate=block.rate).resample(block)[0]
 
 
-def _part_of(sound: AudioFrame, first: int, last: int) -> AudioFrame:
+def _part_of(block: AudioFrame, first: int, last: int) -> AudioFrame:
     """Samples first … last of decoded audio; the audio itself when that is all of it."""
-    if first == 0 and last == sound.samples:
-        return sound
-    samples: Any = sound.to_ndarray()
-    step = 1 if sound.format.is_planar else len(sound.layout.channels)
+    if first == 0 and last == block.samples:
+        return block
+    samples: Any = block.to_ndarray()
+    step = 1 if block.format.is_planar else len(block.layout.channels)
     part = AudioFrame.from_ndarray(
         np.ascontiguousarray(samples[:, first * step : last * step]),
-        format=sound.format.name,
-        layout=sound.layout.name,
+        format=block.format.name,
+        layout=block.layout.name,
     )
-    part.sample_rate = sound.sample_rate
+    part.sample_rate = block.sample_rate
     return part

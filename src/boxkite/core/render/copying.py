@@ -34,7 +34,7 @@ _ALIKE = 0.1
 """Mean difference of looks up to which two frames are the same coded one, and not its neighbour."""
 _KINDS = ("video", "audio", "subtitle")
 _INTERLEAVED_SECONDS = 10
-"""What belongs together is stored closer than this; subtitles come rarely and do not say that they have ended."""
+"""Packets of one moment are stored closer than this; subtitles are rare and do not tell when they end."""
 _RESERVING_PAYS_BYTES = 64_000_000
 _INDEX_BYTES_AT_LEAST, _BYTES_A_PACKET = 65_536, 40
 _BEFORE_ALL = -(1 << 62)
@@ -71,8 +71,8 @@ def _index_bytes(row: Row) -> int:
     """Room for the index of a copy: place, size, time, shift and kind of each packet (ISO/IEC 14496-12, 8.6, 8.7)."""
     pictures = sum(piece.span.length for piece in row.pieces)
     seconds = sum(piece.seconds for piece in row.pieces)
-    sounds = sum(seconds * audio.sample_rate_hz / _LEAST_SAMPLES for audio in row.audio_source.audio)
-    return round((pictures + sounds) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
+    audio_packets = sum(seconds * audio.sample_rate_hz / _LEAST_SAMPLES for audio in row.audio_source.audio)
+    return round((pictures + audio_packets) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
 
 
 def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
@@ -238,7 +238,7 @@ class _Track:
     """From the source's times to the file's."""
     begin_halves: int
     end_halves: float
-    """What the middle of a packet lies between, in half ticks, infinite for the source's end."""
+    """Limits for the middle of a packet, in half ticks, infinite for the source's end."""
     latest_halves: float
     """After a frame this late nothing of the piece is stored, whatever its tracks."""
 

@@ -21,8 +21,8 @@ from boxkite.core.presets.codecs import VideoCodec
 from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import Sizing, plan_geometry, steps_of
 from boxkite.core.render.audio_reader import AudioReader
-from boxkite.core.render.mixing import as_sound, interleaved
-from boxkite.core.shots.composing import SOUND
+from boxkite.core.render.mixing import as_block, interleaved
+from boxkite.core.shots.composing import AUDIO
 from boxkite.core.shots.shot import AudioLayer, Composition, IndexedSource, Layer
 from boxkite.core.timebase import FrameRate, Span, round_fraction, sample_at
 
@@ -287,41 +287,41 @@ class EditAudio:
     def __init__(self, footage: IndexedSource, span: Span) -> None:
         assert footage.composition
         self._rate = footage.frame_index.rate
-        self._waiting = [one for one in footage.composition.sounds if one.record.clipped_to(span).length]
+        self._waiting = [one for one in footage.composition.audio if one.record.clipped_to(span).length]
         self._waiting.sort(key=lambda one: one.record.start)
-        self._sounding: list[_Sounding] = []
+        self._playing: list[_ClipAudio] = []
         self._span = span
         self._reached = self._sample(span.start)
         self.silence_samples = 0
         """The most samples of a clip that its media are missing, in the file's own counting."""
 
     def until(self, frame: int) -> Iterator[tuple[int, AudioFrame]]:
-        """Yield (0, sound) up to the moment a frame begins."""
+        """Yield (0, audio) up to the moment a frame begins."""
         end = self._sample(min(frame, self._span.end))
         while self._waiting and self._sample(self._waiting[0].record.start) < end:
-            self._sounding.append(_Sounding(self._waiting.pop(0), self._rate, self._span))
+            self._playing.append(_ClipAudio(self._waiting.pop(0), self._rate, self._span))
         if end <= self._reached:
             return
-        mixed = np.zeros((end - self._reached, SOUND.channels), np.float32)
-        for one in self._sounding:
+        mixed = np.zeros((end - self._reached, AUDIO.channels), np.float32)
+        for one in self._playing:
             one.add_to(mixed, self._reached, min(frame, self._span.end))
-        for one in [one for one in self._sounding if one.end <= end]:
+        for one in [one for one in self._playing if one.end <= end]:
             self.silence_samples = max(self.silence_samples, one.silence_samples)
             one.close()
-            self._sounding.remove(one)
+            self._playing.remove(one)
         self._reached = end
-        yield 0, as_sound(np.clip(mixed, -1, 1), SOUND.layout, SOUND.sample_rate_hz)
+        yield 0, as_block(np.clip(mixed, -1, 1), AUDIO.layout, AUDIO.sample_rate_hz)
 
     def close(self) -> None:
         """Let go of all files."""
-        for one in self._sounding:
+        for one in self._playing:
             one.close()
 
     def _sample(self, frame: int) -> int:
-        return sample_at(frame, self._rate, SOUND.sample_rate_hz)
+        return sample_at(frame, self._rate, AUDIO.sample_rate_hz)
 
 
-class _Sounding:
+class _ClipAudio:
     """The audio of one clip while it is heard."""
 
     def __init__(self, layer: AudioLayer, rate: FrameRate, span: Span) -> None:
@@ -329,12 +329,12 @@ class _Sounding:
         own = layer.footage.frame_index.rate
         self._scale = Fraction(1) if own.nominal == rate.nominal else own.fraction / rate.fraction
         heard = layer.record.clipped_to(span)
-        self._position = sample_at(heard.start, rate, SOUND.sample_rate_hz)
-        self.end = sample_at(heard.end, rate, SOUND.sample_rate_hz)
+        self._position = sample_at(heard.start, rate, AUDIO.sample_rate_hz)
+        self.end = sample_at(heard.end, rate, AUDIO.sample_rate_hz)
         start = layer.span.start + round_fraction((heard.start - layer.record.start) * self._scale)
         end = max(start, min(layer.span.end, layer.footage.frame_index.frame_count))
         self._reader = AudioReader(layer.footage, Span(start, end), (0,))
-        self._resampler = av.AudioResampler(format="flt", layout=SOUND.layout, rate=SOUND.sample_rate_hz)
+        self._resampler = av.AudioResampler(format="flt", layout=AUDIO.layout, rate=AUDIO.sample_rate_hz)
         self._source_end = end
         self._is_flushed = False
 
@@ -344,11 +344,11 @@ class _Sounding:
         return self._reader.silence_samples
 
     def add_to(self, mixed: np.ndarray, begins: int, frame: int) -> None:
-        """Add what is heard before a frame of the timeline to sound that begins at a sample."""
+        """Add what is heard before a frame of the timeline to audio that begins at a sample."""
         ahead = round_fraction((frame - self._layer.record.start) * self._scale, "up")
         wanted = min(self._layer.span.start + ahead, self._source_end)
-        for _, sound in self._reader.until(wanted):
-            for part in self._resampler.resample(sound):
+        for _, block in self._reader.until(wanted):
+            for part in self._resampler.resample(block):
                 self._add(mixed, begins, interleaved(part))
         if wanted >= self._source_end and not self._is_flushed:
             self._is_flushed = True

@@ -1,4 +1,4 @@
-"""Where the frames and audio of a stretch come from: a source's file, or an edit put together."""
+"""Where the frames and audio of a decode group come from: a source's file, or an edit rendered."""
 
 from __future__ import annotations
 
@@ -14,16 +14,16 @@ from boxkite.core.timebase import Span
 
 
 def open_frames(
-    rows: Sequence[Row], stretch: Span, threads: int, damage: Damage | None
+    rows: Sequence[Row], span: Span, threads: int, damage: Damage | None
 ) -> Iterator[tuple[int, VideoFrame]]:
-    """(frame number, picture) of every frame of a stretch that rows of one source share."""
+    """(frame number, frame) for every frame of a decode group."""
     footage = rows[0].shot.footage
     if footage.composition:
-        return EditFrames(footage, threads, damage).read(stretch)
+        return EditFrames(footage, threads, damage).read(span)
     return read_frames(
         footage.source,
         footage.frame_index,
-        stretch,
+        span,
         threads=threads,
         damage=damage,
         hardware=rows[0].decode_with,

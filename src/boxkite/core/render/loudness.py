@@ -31,7 +31,7 @@ class Loudness:
 
 
 class _Meter:
-    """Measures sound as it comes, by the library's meter."""
+    """Measures audio as it comes, by the library's meter."""
 
     def __init__(self) -> None:
         self._graph: av.filter.Graph | None = None
@@ -39,13 +39,13 @@ class _Meter:
         self._lufs = -inf
         self._peak = 0.0
 
-    def put(self, sound: AudioFrame) -> None:
+    def put(self, block: AudioFrame) -> None:
         if self._graph is None:
-            self._graph = self._build(sound)
-        sound.pts = self._samples
-        sound.time_base = Fraction(1, sound.sample_rate)
-        self._samples += sound.samples
-        self._graph.push(sound)
+            self._graph = self._build(block)
+        block.pts = self._samples
+        block.time_base = Fraction(1, block.sample_rate)
+        self._samples += block.samples
+        self._graph.push(block)
         self._pull()
 
     def result(self) -> Loudness:
@@ -56,13 +56,13 @@ class _Meter:
         return Loudness(self._lufs, 20 * log10(self._peak) if self._peak > 0 else -inf)
 
     @staticmethod
-    def _build(sound: AudioFrame) -> av.filter.Graph:
+    def _build(block: AudioFrame) -> av.filter.Graph:
         graph = av.filter.Graph()
         source = graph.add_abuffer(
-            sample_rate=sound.sample_rate,
-            format=sound.format.name,
-            layout=sound.layout.name,
-            time_base=Fraction(1, sound.sample_rate),
+            sample_rate=block.sample_rate,
+            format=block.format.name,
+            layout=block.layout.name,
+            time_base=Fraction(1, block.sample_rate),
         )
         meter = graph.add("ebur128", "peak=true:metadata=1")
         sink = graph.add("abuffersink")
@@ -92,8 +92,8 @@ def measure(row: Row) -> list[Loudness]:
     step = row.shot.footage.frame_index.rate.nominal
     try:
         for frame in [*range(row.span.start + step, row.span.end, step), row.span.end]:
-            for place, sound in reader.until(frame):
-                for track, made in chain.put(place, sound):
+            for place, block in reader.until(frame):
+                for track, made in chain.put(place, block):
                     meters.setdefault(track, _Meter()).put(made)
     finally:
         reader.close()

@@ -1,4 +1,4 @@
-"""Making the files of one stretch of a source: one decode feeds all its outputs, and each is verified."""
+"""Making the files of one decode group: one decode feeds all its outputs, and each is verified."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.audio_tracks import file_tracks
 from boxkite.core.plan.rows import Row, group_span
 from boxkite.core.render.copying import copy_shot
-from boxkite.core.render.encode.codec_options import encoders_of, sound_rate
+from boxkite.core.render.encode.codec_options import audio_rate, encoders_of
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared, expected_samples
 from boxkite.core.render.encode.first_pass import FirstPass
 from boxkite.core.render.encode.image_writer import ImageWriter, verify_images
@@ -48,10 +48,10 @@ class Writer(Protocol):
     last_frame: VideoFrame | None
     warnings: list[Notice]
 
-    def put_frame(self, picture: VideoFrame) -> None:
+    def put_frame(self, frame: VideoFrame) -> None:
         """Take the next frame, as decoded."""
 
-    def put_audio(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, block: AudioFrame) -> None:
         """Take the next audio of one of the row's tracks."""
 
     def end(self) -> None:
@@ -86,7 +86,7 @@ class _FileBeingMade:
             except (BoxkiteError, OSError, ValueError) as error:
                 self.fail(error)
 
-    def put_frame(self, number: int, picture: VideoFrame) -> None:
+    def put_frame(self, number: int, frame: VideoFrame) -> None:
         """Hand over the picture of a source's frame, as often as the row's rate asks."""
         if self.failure or not self.row.span.start <= number < self.row.span.end:
             return
@@ -96,7 +96,7 @@ class _FileBeingMade:
             place = number - self.row.span.start
             times = _pictures_until(self.row, place + 1) - _pictures_until(self.row, place)
         for _ in range(times):
-            self.attempt(self.writer.put_frame, picture)
+            self.attempt(self.writer.put_frame, frame)
 
     @property
     def held(self) -> Span:
@@ -112,9 +112,9 @@ def _pictures_until(row: Row, frames: int) -> int:
 def make_files(
     rows: Sequence[Row], partials: Sequence[Path], *, threads: int, progress: Progress = lambda _: None
 ) -> list[Result]:
-    """Make all files of one stretch of a source. rows: as rows_by_stretch gives them; partials: where each is written.
+    """Make all files of one decode group. rows: a group of decode_groups; partials: where each is written.
 
-    threads: for the decoder and for each encoder, 0 for one a core. progress is told how many frames are
+    threads: for the decoder and for each encoder, 0 for one a core. progress gets the number of frames
     done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
     what happens to a file: the results tell.
     """
@@ -122,7 +122,7 @@ def make_files(
     written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
     results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied]
     encoded = [row for row in rows if not row.is_copied]
-    makings: list[_FileBeingMade] = []
+    files: list[_FileBeingMade] = []
     damage = Damage() if any(row.accept_damaged for row in encoded) else None
     prepared = _first_passes(encoded, written, threads, results)
     for row in encoded:
@@ -131,17 +131,17 @@ def make_files(
         partial = written[row.number]
         try:
             writer = _writer(row, partial, threads, prepared[row.number])
-            makings.append(_FileBeingMade(row, partial, writer, row.span.start))
+            files.append(_FileBeingMade(row, partial, writer, row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             discard(partial)
             results.append(failed(row, error))
     try:
-        _feed(makings, threads, progress, damage)
+        _feed(files, threads, progress, damage)
     except Exception as error:
-        for making in makings:
-            if not making.failure:
-                making.fail(error)
-    results += [_finish(making, damage) for making in makings]
+        for file in files:
+            if not file.failure:
+                file.fail(error)
+    results += [_finish(file, damage) for file in files]
     for row in encoded:
         if row.preset.video and row.preset.video.passes == 2:
             discard_notes(written[row.number])
@@ -170,155 +170,157 @@ def _first_passes(
     twice = [
         row for row in rows if row.number in prepared and row.preset.video and row.preset.video.passes == 2
     ]
-    makings = []
+    files = []
     for row in twice:
         notes = notes_beside(written[row.number])
         try:
-            makings.append(_FileBeingMade(row, notes, FirstPass(row, threads, notes), row.span.start))
+            files.append(_FileBeingMade(row, notes, FirstPass(row, threads, notes), row.span.start))
         except (BoxkiteError, OSError, ValueError) as error:
             results.append(failed(row, error))
             del prepared[row.number]
     try:
-        if makings:
+        if files:
             damage = Damage() if any(row.accept_damaged for row in twice) else None
-            _feed(makings, threads, lambda _: None, damage, sound=False)
+            _feed(files, threads, lambda _: None, damage, with_audio=False)
     except Exception as error:
-        for making in makings:
-            making.fail(error)
-    for making in makings:
-        if making.failure:
-            results.append(making.failure)
-            del prepared[making.row.number]
+        for file in files:
+            file.fail(error)
+    for file in files:
+        if file.failure:
+            results.append(file.failure)
+            del prepared[file.row.number]
         else:
-            stats = (2, str(making.partial))
-            prepared[making.row.number] = replace(prepared[making.row.number], stats=stats)
+            stats = (2, str(file.partial))
+            prepared[file.row.number] = replace(prepared[file.row.number], stats=stats)
     return prepared
 
 
-class _Sounds:
+class _AudioFeed:
     """The audio of one span, for all files that hold just that span of just that source."""
 
-    def __init__(self, makings: Sequence[_FileBeingMade], span: Span) -> None:
-        self.makings = makings
+    def __init__(self, files: Sequence[_FileBeingMade], span: Span) -> None:
+        self.files = files
         self.span = span
-        row = makings[0].row
-        self.tracks = tuple(sorted({track for making in makings for track in making.row.audio_tracks}))
+        row = files[0].row
+        self.tracks = tuple(sorted({track for file in files for track in file.row.audio_tracks}))
         self.reader = open_audio(row, span, self.tracks)
 
     def until(self, frame: int) -> None:
         """Hand on what is heard before a frame."""
         if frame <= self.span.start:
             return
-        for place, sound in self.reader.until(min(frame, self.span.end)):
+        for place, block in self.reader.until(min(frame, self.span.end)):
             track = self.tracks[place]
-            for making in self.makings:
-                if track in making.row.audio_tracks:
-                    own = making.row.audio_tracks.index(track)
-                    making.attempt(making.writer.put_audio, own, sound)
+            for file in self.files:
+                if track in file.row.audio_tracks:
+                    own = file.row.audio_tracks.index(track)
+                    file.attempt(file.writer.put_audio, own, block)
 
     def close(self) -> None:
         """Say how much silence there was, and let go of the file."""
         if self.reader.silence_samples > 1:
-            for making in self.makings:
-                making.warnings.append(SILENCE_FILLED(samples=self.reader.silence_samples))
+            for file in self.files:
+                file.warnings.append(SILENCE_FILLED(samples=self.reader.silence_samples))
         self.reader.close()
 
 
-def _open_all_sounds(makings: Sequence[_FileBeingMade]) -> list[_Sounds]:
-    """A reader for each span that files hold sound of: cut to its own samples."""
-    alike: dict[tuple[Span, int], list[_FileBeingMade]] = {}
-    for making in makings:
-        if making.row.audio_tracks:
-            alike.setdefault((making.row.span, id(making.row.shot.sound)), []).append(making)
-    return [_Sounds(members, span) for (span, _), members in alike.items()]
+def _open_audio_feeds(files: Sequence[_FileBeingMade]) -> list[_AudioFeed]:
+    """A reader for each span that files take audio from: cut to its own samples."""
+    by_span: dict[tuple[Span, int], list[_FileBeingMade]] = {}
+    for file in files:
+        if file.row.audio_tracks:
+            by_span.setdefault((file.row.span, id(file.row.shot.sound)), []).append(file)
+    return [_AudioFeed(sharing, span) for (span, _), sharing in by_span.items()]
 
 
 def _feed(
-    makings: Sequence[_FileBeingMade],
+    files: Sequence[_FileBeingMade],
     threads: int,
     progress: Progress,
     damage: Damage | None,
     *,
-    sound: bool = True,
+    with_audio: bool = True,
 ) -> None:
-    """Decode the stretch once and hand every picture and audio to each file that is still well."""
-    if not makings:
+    """Decode the group's frames once and pass frames and audio on to each file that has not failed."""
+    if not files:
         return
-    rows = [making.row for making in makings]
-    stretch = group_span(rows)
-    sounds = _open_all_sounds(makings) if sound else []
-    of_picture = [making for making in makings if making.row.preset.video]
+    rows = [file.row for file in files]
+    span = group_span(rows)
+    feeds = _open_audio_feeds(files) if with_audio else []
+    with_picture = [file for file in files if file.row.preset.video]
     try:
-        pictures = open_frames(rows, stretch, threads, damage) if of_picture else _moments(rows[0], stretch)
-        for number, picture in pictures:
-            if picture:
-                for making in of_picture:
-                    making.put_frame(number, picture)
-            for one in sounds:
+        frames = (
+            open_frames(rows, span, threads, damage) if with_picture else _frames_for_audio(rows[0], span)
+        )
+        for number, frame in frames:
+            if frame:
+                for file in with_picture:
+                    file.put_frame(number, frame)
+            for one in feeds:
                 one.until(number + 1)
-            if sound:
-                _put_silence(makings, number + 1)
-            progress(number + 1 - stretch.start)
-            if all(making.failure for making in makings):
+            if with_audio:
+                _put_silence(files, number + 1)
+            progress(number + 1 - span.start)
+            if all(file.failure for file in files):
                 return
-        for making in makings:
-            if not making.row.preset.video:
-                making.reached = making.row.span.end
-            making.attempt(making.writer.end)
+        for file in files:
+            if not file.row.preset.video:
+                file.reached = file.row.span.end
+            file.attempt(file.writer.end)
     finally:
-        for one in sounds:
+        for one in feeds:
             one.close()
 
 
-def _moments(row: Row, stretch: Span) -> Iterator[tuple[int, None]]:
-    """The frames of a stretch of which only the audio is wanted, about one a second, and the last."""
+def _frames_for_audio(row: Row, span: Span) -> Iterator[tuple[int, None]]:
+    """Where only audio is made: about one frame number a second, and the last."""
     step = row.shot.footage.frame_index.rate.nominal
-    yield from ((number, None) for number in range(stretch.start, stretch.end - 1, step))
-    yield stretch.end - 1, None
+    yield from ((number, None) for number in range(span.start, span.end - 1, step))
+    yield span.end - 1, None
 
 
-def _put_silence(makings: Sequence[_FileBeingMade], frame: int) -> None:
+def _put_silence(files: Sequence[_FileBeingMade], frame: int) -> None:
     """Silence up to a frame, for files that need a track and have no audio."""
-    for making in makings:
-        span, rate = making.row.span, making.row.shot.footage.frame_index.rate
-        if making.row.is_silent_track and span.start < frame <= span.end:
+    for file in files:
+        span, rate = file.row.span, file.row.shot.footage.frame_index.rate
+        if file.row.is_silent_track and span.start < frame <= span.end:
             samples = sample_at(frame, rate, _SILENT_HZ) - sample_at(frame - 1, rate, _SILENT_HZ)
-            making.attempt(making.writer.put_audio, 0, silence(samples))
+            file.attempt(file.writer.put_audio, 0, silence(samples))
 
 
-def _finish(making: _FileBeingMade, damage: Damage | None) -> Result:
-    row = making.row
-    if making.failure:
-        return making.failure
+def _finish(file: _FileBeingMade, damage: Damage | None) -> Result:
+    row = file.row
+    if file.failure:
+        return file.failure
     try:
-        expected = _expected(making)
-        start_syncing(making.partial)
+        expected = _expected(file)
+        start_syncing(file.partial)
         is_folder = row.preset.is_sequence
         verification = (
-            verify_images(making.partial, row, expected) if is_folder else verify(making.partial, expected)
+            verify_images(file.partial, row, expected) if is_folder else verify(file.partial, expected)
         )
-        verification = replace(verification, checksum=file_checksum(making.partial))
-        sync(making.partial)
+        verification = replace(verification, checksum=file_checksum(file.partial))
+        sync(file.partial)
     except Exception as error:
-        discard(making.partial)
+        discard(file.partial)
         return failed(row, error)
-    warnings = [*making.writer.warnings, *making.warnings]
+    warnings = [*file.writer.warnings, *file.warnings]
     if row.decode_with and not decoder_works_here(row.decode_with):
         warnings.append(DECODER_FELL_BACK(kind=row.decode_with))
     if damage:
         warnings += damage.notices(row.span)
-    if making.reached < row.span.end:
-        warnings.append(ENDS_EARLY(frames=row.span.end - making.reached))
+    if file.reached < row.span.end:
+        warnings.append(ENDS_EARLY(frames=row.span.end - file.reached))
     return Result(row.number, row.path, verification=verification, warnings=tuple(warnings))
 
 
-def _expected(making: _FileBeingMade) -> Expected:
-    row, writer, held = making.row, making.writer, making.held
+def _expected(file: _FileBeingMade) -> Expected:
+    row, writer, held = file.row, file.writer, file.held
     samples = []
     for positions in file_tracks(row.preset.audio, row.audio_tracks):
         assert row.preset.audio
         own_hz = row.audio_source.audio[positions[0]].sample_rate_hz
-        rate = sound_rate(row.preset, own_hz)
+        rate = audio_rate(row.preset, own_hz)
         samples.append((expected_samples(row, held, positions[0]), rate, int(rate != own_hz)))
     if row.is_silent_track:
         own = row.shot.footage.frame_index.rate

@@ -39,49 +39,49 @@ class AudioChain:
         ] or ["stereo"]  # of silence
         self._resamplers: dict[int, av.AudioResampler] = {}
 
-    def put(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
-        """Take the next audio of one of the row's tracks, by its place among them; yield (file's track, sound)."""
+    def put(self, place: int, block: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
+        """Take the next audio of one of the row's tracks, by its place among them; yield (file's track, audio)."""
         if self._merged:
-            yield from self._join(place, sound)
+            yield from self._join(place, block)
             return
-        for part in self._in_layout(place, sound, self._layouts[0 if self._mixed else place]):
+        for part in self._in_layout(place, block, self._layouts[0 if self._mixed else place]):
             yield from self._join(place, part)
 
-    def _in_layout(self, place: int, sound: AudioFrame, layout: str) -> list[AudioFrame]:
-        if sound.layout.name == layout and not self._mixed:
-            return [sound]
-        if is_unsaid(sound.layout.name):
-            sound = _named(sound, layout)
-            if sound.layout.name == layout and not self._mixed:
-                return [sound]
+    def _in_layout(self, place: int, block: AudioFrame, layout: str) -> list[AudioFrame]:
+        if block.layout.name == layout and not self._mixed:
+            return [block]
+        if is_unsaid(block.layout.name):
+            block = _named(block, layout)
+            if block.layout.name == layout and not self._mixed:
+                return [block]
         if place not in self._resamplers:
-            self._resamplers[place] = av.AudioResampler(format="flt", layout=layout, rate=sound.sample_rate)
-        return self._resamplers[place].resample(sound)
+            self._resamplers[place] = av.AudioResampler(format="flt", layout=layout, rate=block.sample_rate)
+        return self._resamplers[place].resample(block)
 
-    def _join(self, place: int, sound: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
+    def _join(self, place: int, block: AudioFrame) -> Iterator[tuple[int, AudioFrame]]:
         if self._buffer is None:
-            yield place, self._louder(place, sound)
+            yield place, self._louder(place, block)
             return
         layout = self._layouts[0]
-        for parts, rate in self._buffer.put(place, sound, "flt" if self._mixed else "s32"):
+        for parts, rate in self._buffer.put(place, block, "flt" if self._mixed else "s32"):
             if self._mixed:
-                yield 0, self._louder(0, as_sound(sum(parts) / sqrt(len(parts)), layout, rate))
+                yield 0, self._louder(0, as_block(sum(parts) / sqrt(len(parts)), layout, rate))
             else:
                 samples = np.concatenate(parts, axis=1)
-                whole = as_sound(samples, f"{samples.shape[1]} channels", rate)
+                whole = as_block(samples, f"{samples.shape[1]} channels", rate)
                 for part in self._in_layout(0, whole, layout):
                     yield 0, self._louder(0, part)
 
-    def _louder(self, place: int, sound: AudioFrame) -> AudioFrame:
+    def _louder(self, place: int, block: AudioFrame) -> AudioFrame:
         gain = self._gains[place] if self._gains else 1.0
         if gain == 1.0:
-            return sound
+            return block
         changed = []
         for part in av.AudioResampler(
-            format="flt", layout=sound.layout.name, rate=sound.sample_rate
-        ).resample(sound):
+            format="flt", layout=block.layout.name, rate=block.sample_rate
+        ).resample(block):
             changed.append(interleaved(part) * np.float32(gain))
-        return as_sound(np.concatenate(changed), sound.layout.name, sound.sample_rate)
+        return as_block(np.concatenate(changed), block.layout.name, block.sample_rate)
 
 
 class _Buffer:
@@ -90,10 +90,10 @@ class _Buffer:
     def __init__(self, count: int) -> None:
         self._waiting: list[list[np.ndarray]] = [[] for _ in range(count)]
 
-    def put(self, place: int, sound: AudioFrame, kind: str) -> Iterator[tuple[list[Any], int]]:
+    def put(self, place: int, block: AudioFrame, kind: str) -> Iterator[tuple[list[Any], int]]:
         """Take the next audio of one track; give out (samples by channels of each track, sample rate)."""
-        even = av.AudioResampler(format=kind, layout=sound.layout.name, rate=sound.sample_rate)
-        self._waiting[place] += [interleaved(part) for part in even.resample(sound)]
+        even = av.AudioResampler(format=kind, layout=block.layout.name, rate=block.sample_rate)
+        self._waiting[place] += [interleaved(part) for part in even.resample(block)]
         ready = min(sum(len(part) for part in parts) for parts in self._waiting)
         if not ready:
             return
@@ -102,35 +102,35 @@ class _Buffer:
             whole = np.concatenate(parts)
             columns.append(whole[:ready])
             self._waiting[index] = [whole[ready:]]
-        yield columns, sound.sample_rate
+        yield columns, block.sample_rate
 
 
-def _named(sound: AudioFrame, layout: str) -> AudioFrame:
-    """Audio of which only the number of channels is said, in a layout that has a name.
+def _named(block: AudioFrame, layout: str) -> AudioFrame:
+    """Audio with only a number of channels, in a named layout.
 
     One or two channels are mono or stereo, as many as the layout has are those, others are mixed to both sides.
     """
-    channels = len(sound.layout.channels)
+    channels = len(block.layout.channels)
     wanted = layout if is_unsaid(layout) else {1: "mono", 2: "stereo"}.get(channels, layout)
     if is_unsaid(wanted):
-        return sound
-    (packed,) = av.AudioResampler(format="flt", layout=sound.layout.name, rate=sound.sample_rate).resample(
-        sound
+        return block
+    (packed,) = av.AudioResampler(format="flt", layout=block.layout.name, rate=block.sample_rate).resample(
+        block
     )
     samples = interleaved(packed)
     if channels != len(av.AudioLayout(wanted).channels):
         mixed = samples.sum(axis=1, keepdims=True, dtype=np.float32) / np.float32(sqrt(channels))
         samples, wanted = np.repeat(mixed, 2, axis=1), "stereo"
-    return as_sound(samples, wanted, sound.sample_rate)
+    return as_block(samples, wanted, block.sample_rate)
 
 
-def interleaved(sound: AudioFrame) -> np.ndarray:
+def interleaved(block: AudioFrame) -> np.ndarray:
     """Samples by channels, of audio whose format is interleaved."""
-    samples: np.ndarray = sound.to_ndarray()
-    return samples.reshape(-1, len(sound.layout.channels))
+    samples: np.ndarray = block.to_ndarray()
+    return samples.reshape(-1, len(block.layout.channels))
 
 
-def as_sound(samples: np.ndarray, layout: str, rate_hz: int) -> AudioFrame:
+def as_block(samples: np.ndarray, layout: str, rate_hz: int) -> AudioFrame:
     """A frame of audio from samples by channels, float32 or int32."""
     kind = "flt" if samples.dtype == np.float32 else "s32"
     frame = AudioFrame.from_ndarray(np.ascontiguousarray(samples.reshape(1, -1)), format=kind, layout=layout)
@@ -140,4 +140,4 @@ def as_sound(samples: np.ndarray, layout: str, rate_hz: int) -> AudioFrame:
 
 def silence(samples: int) -> AudioFrame:
     """Stereo silence at 48 kHz, for files that need a track and have no audio."""
-    return as_sound(np.zeros((samples, 2), np.float32), "stereo", _SILENCE_HZ)
+    return as_block(np.zeros((samples, 2), np.float32), "stereo", _SILENCE_HZ)

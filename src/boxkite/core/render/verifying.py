@@ -45,7 +45,7 @@ class Expected:
 def thumbnail_of(picture: VideoFrame) -> np.ndarray:
     """A frame's lightness, area-averaged to 32 × 18, as float: enough to tell one frame from another.
 
-    By its samples alone, whatever its colour tags say: a decoder may tell more than the encoder was told.
+    By its samples alone, whatever its colour tags say: a decoder may report tags that the encoder did not get.
     """
     small = picture.reformat(
         width=_LOOK[0],
@@ -63,7 +63,7 @@ def thumbnail_of(picture: VideoFrame) -> np.ndarray:
 def verify(path: Path, expected: Expected) -> Verification:
     """Read every packet of a file, and decode its first and last frame.
 
-    Raises VerificationError with what differs: count, times, size, sound, or the picture at either end.
+    Raises VerificationError with what differs: count, times, size, audio, or the picture at either end.
     """
     try:
         with av.open(f"file:{path}", options={"protocol_whitelist": "file"}) as container:
@@ -84,24 +84,24 @@ def _verify(container: InputContainer, path: Path, expected: Expected) -> Verifi
         raise VerificationError(f"the picture is {stream.width}x{stream.height}, not as planned")
     times: list[int] = []
     keys: list[int] = []
-    sounds: dict[int, list[int]] = {sound.index: [0, 0] for sound in container.streams.audio}
+    audio_ends: dict[int, list[int]] = {stream.index: [0, 0] for stream in container.streams.audio}
     for packet in container.demux():
         if packet.size and packet.pts is not None:
             if stream and packet.stream_index == stream.index:
                 times.append(packet.pts)
                 if packet.is_keyframe:
                     keys.append(packet.pts)
-            elif packet.stream_index in sounds:
+            elif packet.stream_index in audio_ends:
                 ends = packet.pts + (packet.duration or 0)
-                sounds[packet.stream_index][0] = max(sounds[packet.stream_index][0], ends)
-                sounds[packet.stream_index][1] += 1
+                audio_ends[packet.stream_index][0] = max(audio_ends[packet.stream_index][0], ends)
+                audio_ends[packet.stream_index][1] += 1
     times.sort()
     if stream:
         _check_times(times, stream, expected)
-    _check_sound(container, sounds, expected)
+    _check_audio(container, audio_ends, expected)
     if stream:
         _check_ends(container, stream, times, keys, expected)
-    return Verification(len(times), len(sounds), path.stat().st_size)
+    return Verification(len(times), len(audio_ends), path.stat().st_size)
 
 
 def _check_times(times: list[int], stream: VideoStream, expected: Expected) -> None:
@@ -117,13 +117,13 @@ def _check_times(times: list[int], stream: VideoStream, expected: Expected) -> N
         raise VerificationError("the finished file does not begin at its first frame")
 
 
-def _check_sound(container: InputContainer, sounds: dict[int, list[int]], expected: Expected) -> None:
-    for (samples, rate, rounded), sound in zip(expected.samples, container.streams.audio, strict=True):
-        time_base = sound.time_base or Fraction(1, rate)
-        ends, packets = sounds[sound.index]
+def _check_audio(container: InputContainer, audio_ends: dict[int, list[int]], expected: Expected) -> None:
+    for (samples, rate, rounded), stream in zip(expected.samples, container.streams.audio, strict=True):
+        time_base = stream.time_base or Fraction(1, rate)
+        ends, packets = audio_ends[stream.index]
         found = round_fraction(ends * time_base * rate)
         # Lossy codecs fill their last frame up; containers with coarse times round where it begins and how long it is.
-        context = sound.codec_context
+        context = stream.codec_context
         frame = context.frame_size or (_OPUS_FRAME * rate // 48_000 if "opus" in context.name else 0)
         tick, is_coarse = round_fraction(time_base * rate, "up"), time_base > Fraction(1, rate)
         slack = frame + (2 * tick if is_coarse else tick) if frame > 1 or is_coarse else 0

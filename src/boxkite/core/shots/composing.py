@@ -1,4 +1,4 @@
-"""An edit made ready to be rendered: which picture lies on each track when, and which sound."""
+"""An edit made ready to be rendered: which picture lies on each track when, and which audio."""
 
 from __future__ import annotations
 
@@ -24,8 +24,8 @@ from boxkite.core.shots.edit_clips import PlacedClip, flattened
 from boxkite.core.shots.shot import AudioLayer, Composition, IndexedSource, Layer, LeftOut
 from boxkite.core.timebase import Span
 
-SOUND = AudioInfo(0, "mixed", 48_000, 2, "stereo")
-"""What all audio tracks of an edit are mixed to."""
+AUDIO = AudioInfo(0, "mixed", 48_000, 2, "stereo")
+"""The track that all audio tracks of an edit are mixed to."""
 _DISSOLVES = ("dissolve", "cross dissolve", "smpte_dissolve", "fade")
 
 
@@ -65,8 +65,8 @@ def compose(
         flats.sort(key=lambda one: one.record.start)
         layers = [_layer(timeline, one, flats, footage_of_clip, look_of_clip, notices) for one in flats]
         tracks.append(tuple(layers))
-    sounds = _sounds(timeline, footage_of_clip, wished, notices)
-    return Composition(tuple(tracks), tuple(sounds)), list(dict.fromkeys(notices))
+    audio_layers = _audio_layers(timeline, footage_of_clip, wished, notices)
+    return Composition(tuple(tracks), tuple(audio_layers)), list(dict.fromkeys(notices))
 
 
 def _layer(
@@ -114,7 +114,7 @@ def _fade(transition: Transition | None, notices: list[Notice]) -> tuple[int, in
     return transition.before, transition.after
 
 
-def _sounds(
+def _audio_layers(
     timeline: Timeline,
     footage_of_clip: Callable[[Clip], IndexedSource],
     wished: TrackChoice,

@@ -203,7 +203,7 @@ def on_edit(
 
 
 def index_timeline(
-    edit_path: Path, timeline: Timeline, model: IndexedSource, composition: Composition, sound: AudioInfo
+    edit_path: Path, timeline: Timeline, model: IndexedSource, composition: Composition, audio: AudioInfo
 ) -> IndexedSource:
     """A timeline as something to be cut, with the picture size of the source it uses most, all its audio as one."""
     assert model.source.video
@@ -231,7 +231,7 @@ def index_timeline(
         size_bytes=0,
         duration=timeline.rate.seconds(length),
         video=video,
-        audio=(sound,) if composition.sounds else (),
+        audio=(audio,) if composition.audio else (),
         start_timecode=timeline.start,
     )
     table = FrameIndex(timeline.rate, length, length, 0, 1 / timeline.rate.fraction, constant=True)

@@ -60,7 +60,7 @@ def cut_at_markers(
 
     A marker with a length ends there. A closing marker, known by its name whatever its case,
     ends the shot before it and makes none. Of several markers on one frame the first in the list makes the
-    shot. What lies outside the media makes none. All of that is told in the notices.
+    shot. What lies outside the media makes none. The notices report all of it.
     """
     notices: list[Notice] = []
     whole = footage.frame_index.span

@@ -163,7 +163,7 @@ def flattened(
                     clip, track.name, (number,), clip.record, Fraction(0), clip.speed, effects, over
                 )
     for track in timeline.tracks:
-        if track.kind is TrackKind.SOUND:
+        if track.kind is TrackKind.AUDIO:
             left_out += [LeftOut(clip.name, f"{origin}, {clip.origin}", AUDIO()) for clip in track.clips]
 
 

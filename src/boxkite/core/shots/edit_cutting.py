@@ -21,7 +21,7 @@ from boxkite.core.marks.mark_table import marks_beside
 from boxkite.core.notices.edit import BEGIN_TOGETHER, FREEZE, MARKERS_UNUSED, OWN_SPEED, RETIMED
 from boxkite.core.notices.footage import MEDIA_UNREADABLE
 from boxkite.core.notices.notice import Notice
-from boxkite.core.shots.composing import SOUND, TrackChoice, compose, longest_hold
+from boxkite.core.shots.composing import AUDIO, TrackChoice, compose, longest_hold
 from boxkite.core.shots.conforming import (
     decision_as_metadata,
     index_timeline,
@@ -233,7 +233,7 @@ class EditCutter:
         composition, notices = compose(timeline, edit.path.name, footage_of_clip, look_of_clip, wished)
         self._check_holds(edit, timeline, composition)
         self.notices += [one.of(f"{edit.path.name}, “{timeline.name}”") for one in notices]
-        return index_timeline(edit.path, timeline, model, composition, SOUND)
+        return index_timeline(edit.path, timeline, model, composition, AUDIO)
 
     def _check_holds(self, edit: Edit, timeline: Timeline, composition: Composition) -> None:
         """Make sure that no frame stands for longer than anybody would want it to. Raises PlanError."""
@@ -268,7 +268,7 @@ class EditCutter:
         layer = Layer(clip.record, shot.footage, first, step)
         composition = Composition(((layer,),), ())
         self._check_holds(edit, alone, composition)
-        footage = index_timeline(shot.footage.source.path, alone, shot.footage, composition, SOUND)
+        footage = index_timeline(shot.footage.source.path, alone, shot.footage, composition, AUDIO)
         kept = [one for one in shot.warnings if not one.is_a(OWN_SPEED, FREEZE)]
         retimed = RETIMED(percent=float(wanted.speed * 100))
         return shot.with_changes(footage=footage, span=clip.record, warnings=(*kept, retimed))

@@ -39,7 +39,7 @@ Progress = Callable[[str], None]
 
 @dataclass(frozen=True)
 class Gathered:
-    """The shots of a job, at least one, and what is to be said about everything else."""
+    """The shots of a job, at least one, with notices about everything else."""
 
     shots: tuple[Shot, ...]
     notices: tuple[Notice, ...]
@@ -54,7 +54,7 @@ class Gathered:
 def gather_shots(job: Job, progress: Progress, *, audio_alone: bool = False) -> Gathered:
     """Find the sources of a job, cut them as it says, give each shot its metadata, keep those that were chosen.
 
-    progress is told what is being measured. sound_alone: sources without a frame are wanted too.
+    progress gets what is being read. audio_only: sources without a picture are wanted too.
     Raises a RequestError when no shot comes of it.
     """
     edits = [path for path in job.paths if is_edit(path)]
@@ -121,7 +121,7 @@ def _with_metadata(shot: Shot, known: KnownMetadata | None) -> Shot:
 def _sources(
     job: Job, paths: Sequence[Path], audio_alone: bool, unseen: list[Unseen]
 ) -> tuple[list[Source], list[Notice]]:
-    """The sources under the job's paths. A path named by itself must be one; what a folder holds may not be."""
+    """The sources under the job's paths. A path that is named must be one; in a folder other files may lie."""
     found = find_sources(paths, job.images)
     named = {path for path in paths if not path.is_dir()}
     notices = []

@@ -46,7 +46,7 @@ class IndexedSource:
     sound: ProductionSound | None = None
     """Where its audio comes from; None for its own."""
     composition: Composition | None = None
-    """What an edit is rendered from."""
+    """The layers an edit is rendered from."""
 
     @property
     def audio_source(self) -> Source:
@@ -60,7 +60,7 @@ class IndexedSource:
             return (self.source, self.sound.source) if self.sound else (self.source,)
         layers = [layer.footage for track in self.composition.tracks for layer in track if layer.footage]
         footages = {
-            id(footage): footage for footage in (*layers, *(one.footage for one in self.composition.sounds))
+            id(footage): footage for footage in (*layers, *(one.footage for one in self.composition.audio))
         }
         return tuple({id(one): one for footage in footages.values() for one in footage.sources}.values())
 
@@ -115,7 +115,7 @@ class Composition:
     """The picture and audio of an edit: tracks of layers from the bottom up, each in order of time; audio."""
 
     tracks: tuple[tuple[Layer, ...], ...]
-    sounds: tuple[AudioLayer, ...]
+    audio: tuple[AudioLayer, ...]
 
 
 @dataclass(frozen=True)
@@ -228,7 +228,7 @@ class LeftOut:
 
 @dataclass(frozen=True)
 class Cut:
-    """The shots in the order of their sources and times, what else is to be said, and what no shot covers."""
+    """The shots in the order of their sources and times, notices, and the frames that no shot covers."""
 
     shots: tuple[Shot, ...]
     notices: tuple[Notice, ...] = ()

@@ -44,7 +44,7 @@ class Token:
 
     name: str
     help: str
-    """What it stands for, in one line."""
+    """Its meaning, in one line."""
     of_shot: Callable[[Shot, NamingContext], Value] | None = None
     """Its value for a shot; None where only the place in the plan or the output tells."""
     of_output: Callable[[OutputFacts], Value] | None = None

@@ -53,26 +53,26 @@ class ClusterExecutor:
             ) from None
         from boxkite.core.batch.executors import cluster_worker
 
-        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # what matters is told by what is heard
+        logging.getLogger("distributed").setLevel(logging.CRITICAL)  # events tell what matters
         try:
             client: Any = distributed.Client
             self._client = client(address, timeout=_PATIENCE_SECONDS, set_as_default=False)
         except (OSError, ValueError) as error:
-            said = str(error).splitlines()[0] if str(error) else type(error).__name__
+            answer = str(error).splitlines()[0] if str(error) else type(error).__name__
             raise RequestError(
-                f"{setting('cluster')} {address}: no scheduler answers there: {said}",
+                f"{setting('cluster')} {address}: no scheduler answers there: {answer}",
                 hint="dask scheduler starts one; its first lines name the address",
             ) from None
         self._worker_code = cluster_worker
         self._rules = tuple(rules)
         self._wanted = workers
         self._topic = f"boxkite-{uuid.uuid4().hex[:12]}"
-        self._heard: queue.Queue[tuple[str, Any]] = queue.Queue()
+        self._events: queue.Queue[tuple[str, Any]] = queue.Queue()
         self._given: dict[str, tuple[ShotTask, Sequence[Partial], Any]] = {}
         self._counted = 0.0
         self._size = 0
         self.cores = 1
-        self._client.subscribe_topic(self._topic, self._hear_frames)
+        self._client.subscribe_topic(self._topic, self._take_frames)
 
     def __enter__(self) -> Self:
         return self
@@ -184,14 +184,14 @@ class ClusterExecutor:
             self._worker_code.make_shot, pack_task(task), self._rules, key, self._topic, key=key, pure=False
         )
         self._given[key] = (task, partials, future)
-        future.add_done_callback(lambda done: self._heard.put((key, done)))
+        future.add_done_callback(lambda done: self._events.put((key, done)))
 
     def next_event(self, seconds: float) -> WorkerEvent | None:
         """The next event; None if there is none in that time."""
         until = time.monotonic() + seconds
         while True:
             try:
-                key, what = self._heard.get(timeout=max(0.0, until - time.monotonic()))
+                key, what = self._events.get(timeout=max(0.0, until - time.monotonic()))
             except queue.Empty:
                 return None
             if key not in self._given:
@@ -211,18 +211,18 @@ class ClusterExecutor:
             future.release()
         if answer.lost:
             lost = f"{answer.lost} on {answer.machine}"
-            return WorkerEvent(task.rows, None, lost=lost, said=answer.said, partials=given_back)
+            return WorkerEvent(task.rows, None, lost=lost, output=answer.output, partials=given_back)
         rows = {row.number: row for row in task.rows}
         results = tuple(
             _as_here(result, rows[result.row_number], answer.machine) for result in answer.results
         )
         return WorkerEvent(
-            task.rows, WorkerMessage(answer.frames, results), said=answer.said, partials=given_back
+            task.rows, WorkerMessage(answer.frames, results), output=answer.output, partials=given_back
         )
 
-    def _hear_frames(self, event: tuple[Any, dict[str, Any]]) -> None:
-        _, said = event
-        self._heard.put((said["key"], int(said["frames"])))
+    def _take_frames(self, event: tuple[Any, dict[str, Any]]) -> None:
+        _, values = event
+        self._events.put((values["key"], int(values["frames"])))
 
 
 def _as_here(result: Result, row: Row, machine: str) -> Result:

@@ -34,7 +34,7 @@ class Answer:
     frames: int
     lost: str
     """How its process ended, empty where it did not."""
-    said: str
+    output: str
     machine: str
 
 
@@ -57,21 +57,21 @@ def _made(content: bytes, rules: Sequence[PathRule], key: str, topic: str) -> An
     worker: Any = get_worker()
     executor = _executor_of_this_thread()
     executor.submit(task, ())
-    told = 0.0
+    reported_at = 0.0
     while True:
-        heard = executor.next_event(_LISTEN_SECONDS)
-        if heard is None or not heard.is_over:
+        event = executor.next_event(_LISTEN_SECONDS)
+        if event is None or not event.is_over:
             if not _is_wanted(worker, key):
                 _end_executor()
                 return Answer((), 0, "it is no longer wanted", "", platform.node())
             now = time.monotonic()
-            if heard and heard.told and now - told >= _TELL_EVERY_SECONDS:
-                told = now
-                worker.log_event(topic, {"key": key, "frames": heard.told.frames})
+            if event and event.message and now - reported_at >= _TELL_EVERY_SECONDS:
+                reported_at = now
+                worker.log_event(topic, {"key": key, "frames": event.message.frames})
             continue
-        results = heard.told.results if heard.told else ()
-        frames = heard.told.frames if heard.told else 0
-        return Answer(results, frames, heard.lost, heard.said, platform.node())
+        results = event.message.results if event.message else ()
+        frames = event.message.frames if event.message else 0
+        return Answer(results, frames, event.lost, event.output, platform.node())
 
 
 def _executor_of_this_thread() -> LocalExecutor:

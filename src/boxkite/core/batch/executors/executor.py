@@ -19,10 +19,10 @@ class WorkerEvent:
 
     rows: tuple[Row, ...]
     """The rows of the shot."""
-    told: WorkerMessage | None
+    message: WorkerMessage | None
     """The worker's message; None where it has ended, and lost says how."""
     lost: str = ""
-    said: str = ""
+    output: str = ""
     """The text that libraries printed meanwhile."""
     partials: tuple[Partial, ...] = ()
     """The partial files, given back by whoever held them; empty until it is over."""
@@ -30,7 +30,7 @@ class WorkerEvent:
     @property
     def is_over(self) -> bool:
         """Whether nothing more comes of this shot."""
-        return self.told is None or bool(self.told.results)
+        return self.message is None or bool(self.message.results)
 
 
 class Executor(Protocol):

@@ -48,7 +48,7 @@ class _Worker:
     rows: tuple[Row, ...] = ()
     partials: tuple[Partial, ...] = ()
     readers: list[threading.Thread] = field(default_factory=list)
-    said: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
+    output: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         from boxkite.core.batch.executors.messages import send
@@ -56,8 +56,8 @@ class _Worker:
 
         assert self.process.stdin
         self.rows, self.partials = task.rows, tuple(partials)
-        self.said.clear()
-        with contextlib.suppress(BrokenPipeError):  # its death is told by its closing output
+        self.output.clear()
+        with contextlib.suppress(BrokenPipeError):  # the end of its output shows that it died
             send(self.process.stdin, pack_task(task))
 
     def kill(self) -> None:
@@ -92,7 +92,7 @@ class LocalExecutor:
         self._is_chosen = workers is not None
         self.cores = usable_cores()
         self.size = workers or self.cores
-        self._heard: queue.Queue[tuple[_Worker, WorkerMessage | None]] = queue.Queue()
+        self._messages: queue.Queue[tuple[_Worker, WorkerMessage | None]] = queue.Queue()
         early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants its own core
         self._workers = [self._start() for _ in range(min(self.size, early))]
 
@@ -112,7 +112,7 @@ class LocalExecutor:
         return sum(bool(worker.rows) for worker in self._workers)
 
     def prepare(self, rows: Sequence[Row]) -> list[Notice]:
-        """Start as many as there is work for, fewer where memory is short and nobody has said how many.
+        """Start as many as there is work for, fewer where memory is short and no number was given.
 
         There is a notice of the latter.
         """
@@ -140,24 +140,24 @@ class LocalExecutor:
         until = time.monotonic() + seconds
         while True:
             try:
-                worker, told = self._heard.get(timeout=max(0.0, until - time.monotonic()))
+                worker, message = self._messages.get(timeout=max(0.0, until - time.monotonic()))
             except queue.Empty:
                 return None
-            if told is None:
+            if message is None:
                 worker.kill()
                 self._workers.remove(worker)
             if worker.rows:
-                return self._understood(worker, told)
+                return self._event_of(worker, message)
 
-    def _understood(self, worker: _Worker, told: WorkerMessage | None) -> WorkerEvent:
-        rows, partials, said = worker.rows, worker.partials, ""
-        if told is None or any(result.failure for result in told.results):
+    def _event_of(self, worker: _Worker, message: WorkerMessage | None) -> WorkerEvent:
+        rows, partials, output = worker.rows, worker.partials, ""
+        if message is None or any(result.failure for result in message.results):
             time.sleep(_LAST_WORDS_SECONDS)  # what it printed comes by another way
-            said = "\n".join(worker.said)
-        if told is not None and not told.results:
-            return WorkerEvent(rows, told)
+            output = "\n".join(worker.output)
+        if message is not None and not message.results:
+            return WorkerEvent(rows, message)
         worker.rows = worker.partials = ()
-        return WorkerEvent(rows, told, "" if told else worker.how_it_ended, said, partials)
+        return WorkerEvent(rows, message, "" if message else worker.how_it_ended, output, partials)
 
     def _start(self) -> _Worker:
         process = subprocess.Popen(
@@ -180,15 +180,15 @@ class LocalExecutor:
         assert worker.process.stdout
         while True:
             try:
-                told = unpack_message(receive(worker.process.stdout))
+                message = unpack_message(receive(worker.process.stdout))
             except Exception:  # its end, or nonsense: either way it is of no more use
                 worker.process.stdout.close()
-                self._heard.put((worker, None))
+                self._messages.put((worker, None))
                 return
-            self._heard.put((worker, told))
+            self._messages.put((worker, message))
 
     def _read_prints(self, worker: _Worker) -> None:
         assert worker.process.stderr
         with contextlib.suppress(ValueError, OSError), worker.process.stderr:
             for line in worker.process.stderr:
-                worker.said.append(line.decode("utf-8", "replace").rstrip())
+                worker.output.append(line.decode("utf-8", "replace").rstrip())

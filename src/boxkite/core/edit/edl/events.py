@@ -13,11 +13,11 @@ from pathlib import Path
 
 from boxkite.core.edit.edl.model import TIME, TIMECODE_HINT, Building, EventList, Reading
 from boxkite.core.edit.edl.notes import (
+    read_audio_channels,
     read_bar_fields,
     read_effect,
     read_long_reel,
     read_note,
-    read_sound,
     read_speed,
 )
 from boxkite.core.edit.edl.syntax import counts_drop, has_bar_fields
@@ -175,7 +175,7 @@ _STARTS: dict[str, Callable[[Reading, str, int], None]] = {
     "TITLE :": _read_title,
     "FCM": _read_mode,
     "M2": read_speed,
-    "AUD ": read_sound,
-    "AUD\t": read_sound,
+    "AUD ": read_audio_channels,
+    "AUD\t": read_audio_channels,
     ">>>": read_long_reel,
 }

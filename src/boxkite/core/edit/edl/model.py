@@ -146,7 +146,7 @@ class Reading:
         self.warn(line, notice)
 
     def time(self, text: str, line: int) -> WrittenTime:
-        """A timecode with ":" between its fields, its counting told by the last character or the frame code mode.
+        """A timecode with ":" between its fields, its counting given by the last separator or the frame code mode.
 
         Raises ValueError for what is no timecode.
         """

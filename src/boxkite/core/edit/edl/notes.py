@@ -45,8 +45,8 @@ def read_speed(reading: Reading, text: str, line: int) -> None:
     event.words["speed_fps"] = match[2]
 
 
-def read_sound(reading: Reading, text: str, line: int) -> None:
-    """A line of further sound channels (AUD)."""
+def read_audio_channels(reading: Reading, text: str, line: int) -> None:
+    """A line of further audio channels (AUD)."""
     numbers = re.findall(r"\d{1,2}", text)
     if not reading.group or not numbers:
         reading.warn(line, CHANNELS_WITHOUT_EVENT())

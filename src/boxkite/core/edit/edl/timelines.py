@@ -46,7 +46,7 @@ def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
     drop-frame. Raises MarksError where the rate is needed, and for a list without one usable event.
     """
     lists, read = read_events(path)
-    rate = rate or told_rate(lists)
+    rate = rate or stated_rate(lists)
     if rate is None:
         raise MarksError(
             "an edit decision list does not say its rate",
@@ -77,7 +77,7 @@ def guessed_rate(lists: Sequence[EventList]) -> FrameRate:
     )
 
 
-def told_rate(lists: Sequence[EventList]) -> FrameRate | None:
+def stated_rate(lists: Sequence[EventList]) -> FrameRate | None:
     """The rate a list gives away: only 29.97 counts drop-frame in events of up to 30 frames a second."""
     times = [
         time for found in lists for event in found.events for time in (event.record_in, event.record_out)
@@ -257,7 +257,7 @@ def _tracks(by_track: dict[str, list[Clip]], notices: list[Notice]) -> list[Trac
                 overlap = EVENTS_OVERLAP(event=clip.event, frames=over, other=clips[-1].event, track=name)
                 notices.append(overlap.of(clip.origin))
             clips.append(clip)
-        kind = TrackKind.PICTURE if name[0] == "V" else TrackKind.SOUND
+        kind = TrackKind.PICTURE if name[0] == "V" else TrackKind.AUDIO
         tracks.append(Track(kind, name, tuple(_with_outgoing(clips))))
     return tracks
 

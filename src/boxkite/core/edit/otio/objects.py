@@ -95,18 +95,18 @@ class TimelineReader:
         return replace(timeline, start_known=start_time is not None)
 
     def _stack(self, stack: Any, name: str, rate: FrameRate, start: Timecode, depth: int) -> Timeline:
-        """A stack of tracks as a timeline; a clip that lies in a stack by itself gets a separate track."""
+        """A stack of tracks as a timeline; a clip directly in a stack gets a separate track."""
         children = [stack] if isinstance(stack, self.schema.Track) else list(stack or ())
-        tracks: dict[TrackKind, list[Track]] = {TrackKind.PICTURE: [], TrackKind.SOUND: []}
+        tracks: dict[TrackKind, list[Track]] = {TrackKind.PICTURE: [], TrackKind.AUDIO: []}
         for child in children:
-            kind = TrackKind.SOUND if getattr(child, "kind", "") == "Audio" else TrackKind.PICTURE
+            kind = TrackKind.AUDIO if getattr(child, "kind", "") == "Audio" else TrackKind.PICTURE
             number = len(tracks[kind]) + 1
             track_name = f"{'V' if kind is TrackKind.PICTURE else 'A'}{number}"
             inner = child if isinstance(child, self.schema.Track) else [child]
             tracks[kind].append(self._track(inner, kind, track_name, rate, depth))
         markers = [self._marker(one, rate, Fraction(0), Fraction(1)) for one in getattr(stack, "markers", ())]
         effects = tuple(_effect_name(effect) for effect in getattr(stack, "effects", ()))
-        both = tuple(tracks[TrackKind.PICTURE] + tracks[TrackKind.SOUND])
+        both = tuple(tracks[TrackKind.PICTURE] + tracks[TrackKind.AUDIO])
         markers += [
             self._marker(one, rate, Fraction(0), Fraction(1))
             for child in children
@@ -232,7 +232,7 @@ class TimelineReader:
     def _marker(
         self, marker: Any, rate: FrameRate, zero: Fraction, speed: Fraction, record_start: int = 0
     ) -> EditMarker | None:
-        """A marker in frames of the timeline; zero: time of its own counting that record_start shows."""
+        """A marker in frames of the timeline; zero: the time in its clip's counting that record_start shows."""
         words = _words(marker)
         try:
             time = marker.marked_range

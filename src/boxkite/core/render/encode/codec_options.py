@@ -28,7 +28,7 @@ ENCODERS = {
     "dpx": "dpx",
     "exr": "exr",
 }
-SOUND_ENCODERS = {
+AUDIO_ENCODERS = {
     "aac": "aac",
     "pcm16": "pcm_s16le",
     "pcm24": "pcm_s24le",
@@ -43,7 +43,7 @@ _PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3", "4444": "4"}
 def encoder_options(
     video: Video, rate: Fraction, width_px: int, threads: int = 0, stats: tuple[int, str] | None = None
 ) -> dict[str, str]:
-    """The options for a preset's picture. threads: where an encoder is told by option, 0 for its own choice.
+    """The options for a preset's picture. threads: where an encoder takes it as an option, 0 for its own choice.
 
     width_px: of the picture as it is written. stats: of an encoder in two passes, which of them it is, and the file
     that the first leaves for the second.
@@ -116,8 +116,8 @@ def encoders_of(row: Row) -> list[str]:
     """The library's names of the encoders that a row needs."""
     video, audio = row.preset.video, row.preset.audio
     found = [encoder_name(video)] if video and not row.preset.is_sequence else []
-    if audio and audio.codec in SOUND_ENCODERS and row.audio_tracks:
-        found.append(SOUND_ENCODERS[audio.codec])
+    if audio and audio.codec in AUDIO_ENCODERS and row.audio_tracks:
+        found.append(AUDIO_ENCODERS[audio.codec])
     return found
 
 
@@ -157,7 +157,7 @@ def muxer_options(container: str) -> dict[str, str]:
     }.get(container, {})
 
 
-def sound_rate(preset: Preset, source_rate_hz: int) -> int:
+def audio_rate(preset: Preset, source_rate_hz: int) -> int:
     """The sample rate a track is written with: the source's where codec and container take it, else 48 kHz."""
     import av
 
@@ -165,5 +165,5 @@ def sound_rate(preset: Preset, source_rate_hz: int) -> int:
     audio = preset.audio
     if preset.container == "mxf":
         return 48_000  # the library writes no other
-    taken = av.codec.Codec(SOUND_ENCODERS[audio.codec], "w").audio_rates
+    taken = av.codec.Codec(AUDIO_ENCODERS[audio.codec], "w").audio_rates
     return source_rate_hz if not taken or source_rate_hz in taken else 48_000

@@ -28,20 +28,20 @@ from boxkite.core.presets.coding import Audio, Video
 from boxkite.core.render.audio_reader import samples_of
 from boxkite.core.render.encode.background import Background
 from boxkite.core.render.encode.codec_options import (
+    AUDIO_ENCODERS,
     MUXERS,
-    SOUND_ENCODERS,
+    audio_rate,
     encoder_name,
     encoder_options,
     fixed_quality,
     hardware_encoders,
     muxer_options,
-    sound_rate,
 )
 from boxkite.core.render.mixing import AudioChain
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 MOV_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
-"""What players look for in a MOV (its file format's metadata keys)."""
+"""Keys under which players look for metadata in a MOV (QuickTime file format, metadata atoms)."""
 _INTERLACED_DCT = 1 << 18
 _FIXED_QUALITY = 1 << 1
 _LAMBDA = 118
@@ -79,10 +79,10 @@ class FileWriter:
             f"file:{path}", "w", format=MUXERS[container], options=muxer_options(container)
         )
         self._video: VideoStream | None = None
-        self._sounds: list[AudioStream] = []
+        self._audio_streams: list[AudioStream] = []
         self._samples_in: list[int] = []
         self._stats = prepared.stats
-        self._sound_chain = AudioChain(row, prepared.gains) if row.preset.audio else None
+        self._audio_chain = AudioChain(row, prepared.gains) if row.preset.audio else None
         self.warnings: list[Notice] = list(prepared.warnings)
 
     def put_frame(self, picture: VideoFrame) -> None:
@@ -94,13 +94,13 @@ class FileWriter:
                 self._background.start()  # one that came in as it is goes to other files too: it is encoded first
             self._background.put(partial(self._encode, ready))
 
-    def put_audio(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, block: AudioFrame) -> None:
         """Take the next audio of one of the row's tracks, by its place among them."""
         if not self._background.is_started:
             self._add_streams()
-        assert self._sound_chain
-        for track, made in self._sound_chain.put(place, sound):
-            self._background.put(partial(self._encode_sound, track, made))
+        assert self._audio_chain
+        for track, made in self._audio_chain.put(place, block):
+            self._background.put(partial(self._encode_audio, track, made))
 
     def end(self) -> None:
         """Write what the encoders still hold, and the container's end."""
@@ -122,7 +122,7 @@ class FileWriter:
     def _streams(self) -> Iterator[VideoStream | AudioStream]:
         if self._video is not None:
             yield self._video
-        yield from self._sounds
+        yield from self._audio_streams
 
     def _encode(self, picture: VideoFrame) -> None:
         self._add_streams()
@@ -137,17 +137,17 @@ class FileWriter:
                 f"the {self.row.preset.video.codec} encoder does not take these frames"
             ) from error
 
-    def _encode_sound(self, place: int, sound: AudioFrame) -> None:
-        stream = self._sounds[place]
-        sound.pts = self._samples_in[place]
-        sound.time_base = Fraction(1, sound.sample_rate)
-        self._samples_in[place] += sound.samples
-        self._container.mux(stream.encode(sound))
+    def _encode_audio(self, place: int, block: AudioFrame) -> None:
+        stream = self._audio_streams[place]
+        block.pts = self._samples_in[place]
+        block.time_base = Fraction(1, block.sample_rate)
+        self._samples_in[place] += block.samples
+        self._container.mux(stream.encode(block))
 
     def _add_streams(self) -> None:
         """Lay out all streams; the picture's comes first, with the source's colour tags."""
         row = self.row
-        if self._video is not None or self._sounds:
+        if self._video is not None or self._audio_streams:
             return
         if row.preset.video:
             if self._source_picture is None:
@@ -160,9 +160,9 @@ class FileWriter:
             self._container.metadata["time_reference"] = str(sample_at(start.frame, start.rate, rate_hz))
         if row.preset.audio:
             for positions in file_tracks(row.preset.audio, row.audio_tracks):
-                self._add_sound(row.preset.audio, positions)
+                self._add_audio(row.preset.audio, positions)
             if row.is_silent_track:
-                self._add_stream_of_sound(row.preset.audio, 48_000, "stereo")
+                self._add_audio_stream(row.preset.audio, 48_000, "stereo")
 
     def _add_picture(self, video: Video, source_picture: VideoFrame) -> None:
         row = self.row
@@ -195,28 +195,28 @@ class FileWriter:
     def _tag_fields(self, context: Any, video: Video) -> None:
         source = self.row.shot.footage.source.video
         assert self.row.geometry
-        turned = self.row.geometry.rotation_degrees  # which makes it progressive
-        if video.scan == "keep" and source and source.is_interlaced and not turned:
+        rotated = self.row.geometry.rotation_degrees  # which makes it progressive
+        if video.scan == "keep" and source and source.is_interlaced and not rotated:
             context.flags |= _INTERLACED_DCT
             context.field_order = 2 if source.field_order == "top first" else 3
 
-    def _add_sound(self, audio: Audio, positions: tuple[int, ...]) -> None:
+    def _add_audio(self, audio: Audio, positions: tuple[int, ...]) -> None:
         """A stream for one track of the source, or for several put side by side or mixed."""
         tracks = [self.row.audio_source.audio[position] for position in positions]
-        self._add_stream_of_sound(audio, tracks[0].sample_rate_hz, layout_of(audio, tracks))
+        self._add_audio_stream(audio, tracks[0].sample_rate_hz, layout_of(audio, tracks))
 
-    def _add_stream_of_sound(self, audio: Audio, rate_hz: int, layout: str) -> None:
-        name = SOUND_ENCODERS[audio.codec]
-        added = self._container.add_stream(name, rate=sound_rate(self.row.preset, rate_hz), layout=layout)
+    def _add_audio_stream(self, audio: Audio, rate_hz: int, layout: str) -> None:
+        name = AUDIO_ENCODERS[audio.codec]
+        added = self._container.add_stream(name, rate=audio_rate(self.row.preset, rate_hz), layout=layout)
         stream = cast(AudioStream, added)
         if audio.bitrate_kbps:
             stream.bit_rate = audio.bitrate_kbps * 1000
-        self._sounds.append(stream)
+        self._audio_streams.append(stream)
         self._samples_in.append(0)
 
 
 def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoFrame, threads: int) -> None:
-    """All that an encoder is told beside its options. source_picture: as decoded, for its colour tags."""
+    """An encoder's parameters other than its options. source_picture: as decoded, for its colour tags."""
     set_picture_options(context, row, video)
     context.thread_count = threads
     context.thread_type = "AUTO"
@@ -231,7 +231,7 @@ def prepare_context(context: Any, row: Row, video: Video, source_picture: VideoF
 
 
 def encoder_works_here(encoder: str, row: Row, video: Video) -> bool:
-    """Whether an encoder is there and takes such frames: told by opening it."""
+    """Whether an encoder exists and takes such frames, found by opening it."""
     try:
         trial: Any = av.CodecContext.create(encoder, "w")
         set_picture_options(trial, row, video)
@@ -245,7 +245,7 @@ def _metadata_of(row: Row) -> dict[str, str]:
     """The metadata written into a file: title, keywords, note, scene and take."""
     shot = row.shot
     metadata = {key.casefold(): value for key, value in shot.metadata.items()} if shot.metadata else {}
-    said = {
+    texts = {
         "title": row.name.rpartition("/")[2],
         "keywords": ", ".join(shot.keywords) or metadata.get("keywords", ""),
         "comment": shot.note or metadata.get("note", ""),
@@ -254,7 +254,7 @@ def _metadata_of(row: Row) -> dict[str, str]:
         "take": metadata.get("take", ""),
     }
     named = MOV_KEYS if row.preset.container == "mov" else {}
-    return {named.get(key, key): _as_utf8(value) for key, value in said.items() if value}
+    return {named.get(key, key): _as_utf8(value) for key, value in texts.items() if value}
 
 
 def _as_utf8(text: str) -> str:
@@ -280,5 +280,5 @@ def expected_samples(row: Row, span: Span, position: int) -> int:
     assert row.preset.audio
     info = row.audio_source.audio[position]
     start, end = samples_of(row.shot.footage, span, info)
-    written = sound_rate(row.preset, info.sample_rate_hz)
+    written = audio_rate(row.preset, info.sample_rate_hz)
     return round_fraction(Fraction((end - start) * written, info.sample_rate_hz))

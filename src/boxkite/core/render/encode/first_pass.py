@@ -43,7 +43,7 @@ class FirstPass:
         for ready in self.chain.put(picture):
             self._encode(ready)
 
-    def put_audio(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, block: AudioFrame) -> None:
         """Audio is of no use here."""
 
     def end(self) -> None:

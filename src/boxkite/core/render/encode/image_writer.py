@@ -53,7 +53,7 @@ class ImageWriter:
                 self._background.start()
             self._background.put(partial(self._write, ready))
 
-    def put_audio(self, place: int, sound: AudioFrame) -> None:
+    def put_audio(self, place: int, block: AudioFrame) -> None:
         """Images hold no audio."""
 
     def end(self) -> None:
