@@ -100,18 +100,18 @@ class Job:
         outputs: Output | Iterable[Output] = (),
         *,
         presets: Mapping[str, Any] | None = None,
-        **words: Any,
+        **options: Any,
     ) -> None:
-        """paths: files, folders, timelines, or one job file (.toml), over which the other words go.
+        """paths: files, folders, timelines, or one job file (.toml), which the other options override.
 
-        presets: changes to presets, as {"review.video.quality": 20}. words: any key of a job file, with _ for -, as
+        presets: changes to presets, as {"review.video.quality": 20}. options: any key of a job file, with _ for -, as
         marks, names, by, handles, only, existing, except_, in_, out. A path may be a text. Raises RequestError for
         what does not hold, with what is allowed.
         """
         listed = [paths] if isinstance(paths, str | os.PathLike) else list(paths)
         texts = [os.fspath(path) for path in listed]
         sent = [outputs] if isinstance(outputs, Output) else list(outputs)
-        tables = {name.rstrip("_").replace("_", "-"): _plain(value) for name, value in words.items()}
+        tables = {name.rstrip("_").replace("_", "-"): _plain(value) for name, value in options.items()}
         tables["to"] = [f"{one.preset}:{os.fspath(one.folder)}" for one in sent]
         file = path_from(texts[0]) if len(texts) == 1 and texts[0].lower().endswith(".toml") else None
         if file is None:
@@ -122,7 +122,7 @@ class Job:
 
     @property
     def options(self) -> dict[str, Any]:
-        """The options that are written, by their keys in a job file."""
+        """The options that were given, by their keys in a job file."""
         return dict(self._options.written)
 
     @property

@@ -186,7 +186,7 @@ def test_sound_is_mixed_made_as_loud_as_asked_and_silent_where_a_track_is_needed
     (tmp_path / "loud.toml").write_text(
         'based_on = "broadcast"\n[audio]\nloudness_lufs = -35\ntracks = "mixed"\nif_none = "silence"\n'
     )
-    made = run(tmp_path, card, "--to", "loud.toml:out", "--to", "sound:waves")
+    made = run(tmp_path, card, "--to", "loud.toml:out", "--to", "audio-wav:waves")
     graph = av.filter.Graph()
     nodes = [graph.add_abuffer(sample_rate=48_000, format="s32", layout="stereo", time_base=Fraction(1, 48_000)),
              graph.add("ebur128", "peak=true:metadata=1"), graph.add("abuffersink")]  # fmt: skip
@@ -345,7 +345,7 @@ def test_two_passes_hardware_that_is_not_there_and_chosen_image_numbers(card: Pa
 
 
 def test_sound_beside_images_and_the_words_of_a_shot_in_its_file(card: Path, tmp_path: Path) -> None:
-    (tmp_path / "both.toml").write_text('based_on = "frames-jpeg"\nwith_presets = ["audio"]\n')
+    (tmp_path / "both.toml").write_text('based_on = "frames-jpeg"\nwith_presets = ["audio-wav"]\n')
     (tmp_path / "m.csv").write_text(
         "source,name,in,out,keywords,note\nA-vat2.mov,dip,25,50,vat; hands,slow\n"
     )

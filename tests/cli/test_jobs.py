@@ -148,32 +148,13 @@ def test_patterns_and_presets_are_saved_and_found_by_name(world: Path, tmp_path:
         "BOXKITE_PRESETS": str(tmp_path / "own"),
     }
     assert boxkite("patterns", "save", "delivery", "@clip-@marker", env=env).status == 0
-    assert (
-        boxkite(
-            "presets",
-            "new",
-            "mill-web",
-            "--based-on",
-            "web",
-            "--set",
-            "video.quality=33",
-            "--set",
-            "fit=80x46",
-            env=env,
-        ).status
-        == 0
-    )
-    words = (
-        "plan",
-        world / "footage",
-        "--by",
-        "ranges",
-        "--marks",
-        world / "picks.csv",
-        "--to",
-        "mill-web:out",
-        "--names",
-    )
+    new = ("presets", "new")
+    settings = ("--set", "video.quality=33", "--set", "fit=80x46")
+    assert boxkite(*new, "mill-web", "--based-on", "web", *settings, env=env).status == 0
+    named_like_a_setting = boxkite(*new, "audio", "--based-on", "web", env=env)
+    assert (named_like_a_setting.status, "another name" in named_like_a_setting.err) == (2, True)
+    words = ("plan", world / "footage", "--by", "ranges", "--marks", world / "picks.csv", "--to", "mill-web:out",
+             "--names")  # fmt: skip
     rows = boxkite(*words, "saved:delivery", "--json", env=env, cwd=tmp_path).json["rows"]
     assert (rows[0]["name"], rows[0]["size"]) == ("loft-hang", "80x44")
     assert "did you mean delivery?" in boxkite(*words, "saved:delivry", env=env, cwd=tmp_path).err
@@ -190,7 +171,7 @@ def test_patterns_and_presets_are_saved_and_found_by_name(world: Path, tmp_path:
 
 def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_path: Path) -> None:
     outputs = [
-        word for preset in ("stock", "web", "audio") for word in ("--to", f"{preset}:{tmp_path}/{preset}")
+        word for preset in ("stock", "web", "audio-wav") for word in ("--to", f"{preset}:{tmp_path}/{preset}")
     ]
     words = [
         world / "footage",
@@ -208,7 +189,7 @@ def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_pat
         assert image.size == (1280, 800)
     assert sorted(path.name for path in tmp_path.iterdir()) == ["use.png"]
     made = boxkite("run", *words, "--json").json["files"]
-    for preset, slack in (("stock", 0.1), ("web", 0.35), ("audio", 0.05)):
+    for preset, slack in (("stock", 0.1), ("web", 0.35), ("audio-wav", 0.05)):
         expected = sum(row["expected_bytes"] for row in planned.json["rows"] if row["preset"] == preset)
         real = sum(file["size_bytes"] for file in made if file["preset"] == preset)
         assert abs(expected / real - 1) < slack, (preset, expected, real)

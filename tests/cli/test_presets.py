@@ -140,14 +140,14 @@ def test_every_built_in_preset_makes_what_it_can_of_any_footage_and_says_where_i
         for preset in presets:
             made = list((tmp_path / preset).glob(f"{clip}*"))
             assert bool(made) is ((clip, preset) not in unfit), (name, preset)
-    assert {clip for clip, preset in unfit if preset == "audio"} == {"odd", "silent"}
-    assert {preset for clip, preset in unfit if clip == "alone"} == set(presets) - {"audio"}
+    assert {clip for clip, preset in unfit if preset == "audio-wav"} == {"odd", "silent"}
+    assert {preset for clip, preset in unfit if clip == "alone"} == set(presets) - {"audio-wav"}
     for preset in presets:
-        if preset not in ("audio", "copy") and not Shelf().load(preset).is_sequence:
+        if preset not in ("audio-wav", "copy") and not Shelf().load(preset).is_sequence:
             assert len(frames_of(next((tmp_path / preset).glob("odd*")))) == 12, preset
-    with av.open(str(tmp_path / "audio/alone.wav")) as container:
+    with av.open(str(tmp_path / "audio-wav/alone.wav")) as container:
         assert sum(frame.samples for frame in container.decode(audio=0)) == 20_001
-    with av.open(str(tmp_path / "audio/ten.wav")) as container:
+    with av.open(str(tmp_path / "audio-wav/ten.wav")) as container:
         assert container.streams.audio[0].channels == 6
 
 

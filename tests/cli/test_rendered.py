@@ -119,7 +119,7 @@ def test_sounds_of_all_tracks_are_added_up_to_the_sample(cut: Path, tmp_path: Pa
     for tracks in ("V1,A1", "V1,A2", "V1,A1,A2"):
         folder = tmp_path / tracks
         done = boxkite("run", cut / "cut.otio", "--picture", "edit", "--by", "timelines", "--media", cut,
-                       "--tracks", tracks, "--to", f"sound:{folder}")  # fmt: skip
+                       "--tracks", tracks, "--to", f"audio-wav:{folder}")  # fmt: skip
         assert done.status == 0, done.err
     alone, other, both = (
         audio_of(tmp_path / tracks / "cut.wav")[0] for tracks in ("V1,A1", "V1,A2", "V1,A1,A2")

@@ -45,7 +45,7 @@ def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
         return _plan_of_table(job, progress)
     outputs = Outputs(job)
     return plan_of_shots(
-        job, gather_shots(job, progress, audio_alone=outputs.any_audio_alone), outputs, progress
+        job, gather_shots(job, progress, audio_only=outputs.any_audio_alone), outputs, progress
     )
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, fields
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -97,6 +97,13 @@ class Shelf:
         """Read and check a preset, what it is based on and what was set from outside put together."""
         from boxkite.core.presets.reading import checked, trusted
 
+        if file.name in _settings():
+            raise PresetError(
+                f"“{file.name}” is a setting of presets, so no preset can have that name",
+                path=file.path,
+                key=file.key,
+                hint="give it another name",
+            )
         changes = self.changes_of(file.name)
         if file.built_in and not changes:
             return trusted(file.name, self._tables(file, ()))
@@ -110,10 +117,14 @@ class Shelf:
 
     def changes_of(self, name: str) -> dict[str, Any]:
         """The changes to one preset from outside, by its own keys."""
-        found = {}
+        if not self.changes:
+            return {}
+        found, settings = {}, _settings()
         for key, value in self.changes.items():
             first, _, rest = key.partition(".")
-            if first == name:
+            if first in settings:
+                found[key] = value
+            elif first == name:
                 found[rest] = value
             elif first not in {preset.name for preset in [*self.own, *list_presets()]}:
                 found[key] = value
@@ -163,6 +174,12 @@ class Shelf:
             raise PresetError(
                 error.message, path=file.path, key=_below(file, BASED_ON), hint=error.hint
             ) from None
+
+
+def _settings() -> frozenset[str]:
+    from boxkite.core.presets.model import Preset
+
+    return frozenset(one.name for one in fields(Preset))
 
 
 def _below(file: PresetFile, key: str) -> str:

@@ -51,7 +51,7 @@ class Gathered:
     """Folders that could not be entered."""
 
 
-def gather_shots(job: Job, progress: Progress, *, audio_alone: bool = False) -> Gathered:
+def gather_shots(job: Job, progress: Progress, *, audio_only: bool = False) -> Gathered:
     """Find the sources of a job, cut them as it says, give each shot its metadata, keep those that were chosen.
 
     progress gets what is being read. audio_only: sources without a picture are wanted too.
@@ -60,7 +60,7 @@ def gather_shots(job: Job, progress: Progress, *, audio_alone: bool = False) -> 
     edits = [path for path in job.paths if is_edit(path)]
     footage = [path for path in job.paths if not is_edit(path)]
     unseen: list[Unseen] = []
-    sources, notices = _sources(job, footage, audio_alone, unseen) if footage else ([], [])
+    sources, notices = _sources(job, footage, audio_only, unseen) if footage else ([], [])
     marks = read_marks(job.marks) if job.marks else None
     ways = job.by or (_way_to_cut(marks, bool(edits)),)
     cutter = _Cutter(job, edits, sources, marks, progress)
@@ -119,7 +119,7 @@ def _with_metadata(shot: Shot, known: KnownMetadata | None) -> Shot:
 
 
 def _sources(
-    job: Job, paths: Sequence[Path], audio_alone: bool, unseen: list[Unseen]
+    job: Job, paths: Sequence[Path], audio_only: bool, unseen: list[Unseen]
 ) -> tuple[list[Source], list[Notice]]:
     """The sources under the job's paths. A path that is named must be one; in a folder other files may lie."""
     found = find_sources(paths, job.images)
@@ -137,7 +137,7 @@ def _sources(
     for source in found.sources:
         if source.kind is SourceKind.STILL and source.path not in named:
             notices.append(IMAGE_SKIPPED().of(source.label))
-        elif source.video or (audio_alone and source.audio):
+        elif source.video or (audio_only and source.audio):
             with_picture.append(source)
             notices += [warning.of(source.label) for warning in source.warnings]
         else:
@@ -150,7 +150,7 @@ def _sources(
         if unseen:
             raise FootageError(unseen[0].reason, path=unseen[0].path)
         raise FootageError(
-            "there is no source with a frame here" if not audio_alone else "there is no source here",
+            "there is no source with a frame here" if not audio_only else "there is no source here",
             path=paths[0] if paths else None,
         )
     return with_picture, notices
