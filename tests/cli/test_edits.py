@@ -7,16 +7,17 @@ import shutil
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.timebase import FrameRate, Timecode
-from boxkite.demo.day import START, CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LEADER
 from boxkite.demo.world import CLIPS
+from tests.builders import day_edit, write_day
 from tests.verification import PROGRAM, boxkite, frames_of, kinds
 
 RATE = FrameRate.parse("25")
@@ -27,42 +28,7 @@ CARD = {name: number for name, number, *_ in CLIPS}
 @pytest.fixture(scope="module")
 def mill(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The card, the edit in both formats, and its finished program."""
-    folder = tmp_path_factory.mktemp("mill")
-    (folder / "card").mkdir()
-    day = DayEdit(
-        [CardClip(name, number, place, at, reel) for name, number, place, _, at, reel, _ in CLIPS],
-        RATE,
-        "card",
-    )
-    day.write(folder)
-    small = {"width": SIZE[0], "height": SIZE[1]}
-    for name, number, place, frames, timecode, reel, tracks in CLIPS:
-        path = folder / "card" / f"{name}.mov"
-        write_movie(
-            Movie(
-                path,
-                frames,
-                RATE,
-                ((0, place),),
-                number,
-                timecode=timecode,
-                reel=reel,
-                audio_tracks=tracks,
-                **small,
-            )
-        )
-    length = day.timeline(nested=True).length
-    program = Movie(
-        folder / "day.mov",
-        length,
-        RATE,
-        ((0, LEADER),),
-        timecode=START,
-        picture_at=day.picture(*SIZE),
-        **small,
-    )
-    write_movie(program)
-    return folder
+    return write_day(tmp_path_factory.mktemp("mill"), SIZE, with_program=True)
 
 
 def plan(mill: Path, *words: str) -> dict:
@@ -211,14 +177,7 @@ def test_renamed_originals_are_found_by_reel_and_timecode(mill: Path, tmp_path: 
 
 def test_a_program_that_starts_elsewhere_is_said_how_to_place(mill: Path, tmp_path: Path) -> None:
     start = Timecode.parse("01:00:00:00", RATE)
-    day = DayEdit(
-        [CardClip(name, number, place, at, reel) for name, number, place, _, at, reel, _ in CLIPS],
-        RATE,
-        "card",
-    )
-    from dataclasses import replace
-
-    write_otio_edit(tmp_path / "day.otio", replace(day.timeline(nested=False), start=start))
+    write_otio_edit(tmp_path / "day.otio", replace(day_edit().timeline(nested=False), start=start))
     shutil.copy(mill / "day.mov", tmp_path)
     refused = boxkite("plan", "day.otio", "day.mov", "--to", "web:out", cwd=tmp_path)
     assert refused.status == 2 and "before the first frame of day.mov" in refused.err
@@ -313,27 +272,27 @@ def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: 
 def test_what_will_not_be_as_in_the_edit_is_said_on_rows_and_in_one_line(mill: Path, tmp_path: Path) -> None:
     words = ("day.otio", "--by", "cuts", "--picture", "originals", "--to", f"web:{tmp_path}/out")
     planned = boxkite("plan", *words, "--json", cwd=mill).json
-    differences = planned["totals"]["unlike"]
+    differences = planned["totals"]["differences"]
     assert {
-        "transitions": 1,
-        "speed": 1,
-        "titles above": 1,
+        "with transitions": 1,
+        "with another speed": 1,
+        "with titles above": 1,
         "hidden by a clip above": 1,
     }.items() <= differences.items()
     for row in planned["rows"]:
         said = kinds(row["warnings"])
         for difference, kind in (
-            ("transitions", "transition-not-made"),
-            ("speed", "own-speed"),
-            ("titles above", "titles-not-made"),
+            ("with transitions", "transition-not-made"),
+            ("with another speed", "own-speed"),
+            ("with titles above", "titles-not-made"),
             ("hidden by a clip above", "hidden-in-edit"),
             ("shorter than a second", "short"),
         ):
-            assert (difference in row["unlike"]) is (kind in said), (row["name"], difference, said)
+            assert (difference in row["differences"]) is (kind in said), (row["name"], difference, said)
     said = boxkite("plan", *words, cwd=mill).out
-    assert "not as in the edit: 1 titles above, 1 transitions, 1 speed" in said
+    assert "differs from the edit: 1 with titles above, 1 with transitions, 1 with another speed" in said
     program = boxkite("plan", "day.otio", "day.mov", "--to", f"web:{tmp_path}/out", "--json", cwd=mill).json
-    assert set(program["totals"]["unlike"]) <= {"shorter than a second"}
+    assert set(program["totals"]["differences"]) <= {"shorter than a second"}
 
 
 def test_media_at_another_rate_keep_it_and_the_row_says_so(mill: Path, tmp_path: Path) -> None:
@@ -347,5 +306,5 @@ def test_media_at_another_rate_keep_it_and_the_row_says_so(mill: Path, tmp_path:
     )
     row = boxkite("plan", "slow.edl", "--media", "slow.mov", "--marks-rate", "25", "--to", "web:out", "--json",
                   cwd=tmp_path).json["rows"][0]  # fmt: skip
-    assert (row["rate"], row["unlike"]) == ("24", ["another rate"])
+    assert (row["rate"], row["differences"]) == ("24", ["with another rate"])
     assert "own-rate" in kinds(row["warnings"])

@@ -194,7 +194,7 @@ def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_pat
         real = sum(file["size_bytes"] for file in made if file["preset"] == preset)
         assert abs(expected / real - 1) < slack, (preset, expected, real)
     totals = planned.json["totals"]
-    assert (totals["files"], totals["shots"], totals["unlike"]) == (9, 3, {"shorter than a second": 3})
+    assert (totals["files"], totals["shots"], totals["differences"]) == (9, 3, {"shorter than a second": 3})
 
 
 def test_the_examples_of_the_guide_hold(tmp_path: Path) -> None:

@@ -12,10 +12,9 @@ from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.keyframes import stored_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import FrameRate, Span
-from boxkite.demo.day import CardClip, DayEdit
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
-from boxkite.demo.world import CLIPS
+from tests.builders import write_day
 from tests.verification import audio_of, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
@@ -23,18 +22,7 @@ RATE = FrameRate.parse("25")
 
 @pytest.fixture(scope="module")
 def mill(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    folder = tmp_path_factory.mktemp("mill")
-    (folder / "card").mkdir()
-    day = DayEdit(
-        [CardClip(name, number, place, at, reel) for name, number, place, _, at, reel, _ in CLIPS],
-        RATE,
-        "card",
-    )
-    day.write(folder)
-    for name, number, place, frames, timecode, reel, tracks in CLIPS:
-        write_movie(Movie(folder / f"card/{name}.mov", frames, RATE, ((0, place),), number, width=160, height=90,
-                          timecode=timecode, reel=reel, audio_tracks=tracks))  # fmt: skip
-    return folder
+    return write_day(tmp_path_factory.mktemp("mill"), (160, 90))
 
 
 def shown(edit: Path, out: Path, *words: str) -> list[list[tuple[int, int]]]:

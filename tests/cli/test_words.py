@@ -154,11 +154,11 @@ def test_a_plan_says_what_it_adds_up_to_and_each_warning_once_a_shot(card: Path,
     words = ("plan", "A-clip1.mov", "--by", "ranges", "--marks", "picks.csv", "--to", f"web:{tmp_path}/w", "--to",
              f"stock:{tmp_path}/s", "--to", f"proxy:{tmp_path}/p")  # fmt: skip
     said = boxkite(*words, cwd=card).out
-    assert "in all 3 files of 1 shot, under a second of footage, about" in said
+    assert "total: 3 files of 1 shot, under a second of footage, about" in said
     assert f"free at {tmp_path}/w: " in said
     assert said.count("20 frames: shorter than a second") == 1
     assert "! 1-3 A-clip1_dip: " in said
-    assert "to look at: 1 shorter than a second" in said
+    assert "to check: 1 shorter than a second" in said
 
 
 def test_tokens_are_listed_with_how_alike_ones_differ() -> None:

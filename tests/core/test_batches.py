@@ -26,7 +26,7 @@ from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews, unfinished
 from boxkite.core.records.store import Records
 from boxkite.core.records.tables import _OF_FORM_1
-from tests.core.test_plans import footage, planned, record, shots_of
+from tests.builders import make_footage, make_shots, planned, record
 
 
 @pytest.fixture(scope="module")
@@ -35,7 +35,7 @@ def plan(tmp_path_factory: pytest.TempPathFactory):
     spans = [
         (start, start + length) for start, length in zip(range(0, 1000, 100), range(10, 110, 10), strict=True)
     ]
-    return planned(folder, shots_of(footage(folder / "a.mov"), *spans), "@marker")
+    return planned(folder, make_shots(make_footage(folder / "a.mov"), *spans), "@marker")
 
 
 @given(cores=st.integers(1, 64), workers=st.integers(1, 64))

@@ -26,8 +26,7 @@ from boxkite.core.metadata.wave import read_wave
 from boxkite.core.metadata.xmp import read_sidecar
 from boxkite.core.shots.edit_clips import wanted_clips, wanted_timelines
 from boxkite.core.timebase import FrameRate
-from boxkite.demo.day import CardClip, DayEdit
-from boxkite.demo.world import CLIPS, RATE
+from tests.builders import day_edit
 from tests.cli.test_colour import write_exr
 from tests.core.test_metadata import LOG, XMP, wave
 
@@ -74,11 +73,7 @@ def shots_of(path: Path) -> None:
 @pytest.fixture(scope="module")
 def originals(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
     folder = tmp_path_factory.mktemp("originals")
-    DayEdit(
-        [CardClip(name, number, place, at, footage) for name, number, place, _, at, footage, _ in CLIPS],
-        RATE,
-        "card",
-    ).write(folder)
+    day_edit().write(folder)
     write_exr(folder / "x.exr", {"": 0.25, "key": 0.5}, {"": 0.75}, views=("left", "right"))
     form = struct.pack("<HHIIHH", 1, 1, 48000, 96000, 2, 16)
     ixml = b"<BWFXML><SCENE>6</SCENE><TAKE>2</TAKE><CIRCLED>TRUE</CIRCLED></BWFXML>"

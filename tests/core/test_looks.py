@@ -11,8 +11,6 @@ from av.video.frame import VideoFrame
 
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
-from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.source import Source, SourceKind, VideoInfo
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
 from boxkite.core.picture.chain import PictureChain
@@ -23,8 +21,9 @@ from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.overlays import LookSettings
 from boxkite.core.shots.looks import LookFinder
-from boxkite.core.shots.shot import IndexedSource, Shot
-from boxkite.core.timebase import FrameRate, Span, Timecode
+from boxkite.core.shots.shot import Shot
+from boxkite.core.timebase import FrameRate
+from tests.builders import make_footage, make_shots
 
 RATE = FrameRate(Fraction(25))
 WARM = ColourDecision((1.12, 1.0, 0.88), (0.02, 0.0, -0.02), (1.0, 1.08, 1.0), 0.85)
@@ -48,15 +47,9 @@ def write_cube(path: Path, size: int = 17) -> Path:
 
 
 def a_shot(folder: Path, name: str = "A-vat2.mov", pixel_format: str = "yuv420p", **metadata: str) -> Shot:
-    video = VideoInfo(0, "h264", 256, 144, RATE, 10, True, pixel_format, 10 if "10" in pixel_format else 8)
-    source = Source(folder / name, SourceKind.VIDEO, "mov", 1, Fraction(1), video)
-    table = FrameIndex(RATE, 10, 10, 0, Fraction(1, 25), constant=True)
-    return Shot(
-        IndexedSource(source, table, Timecode(0, RATE), False),
-        Span(0, 10),
-        metadata=metadata,
-        origin="table:2",
-    )
+    footage = make_footage(folder / name, frames=10, size=(256, 144), pixel_format=pixel_format)
+    (shot,) = make_shots(footage, (0, 10), metadata=metadata, origin="table:2")
+    return shot
 
 
 def through_chain(look: Look, pixel_format: str, written: str, codes: list[np.ndarray]) -> list[np.ndarray]:

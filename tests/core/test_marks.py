@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from fractions import Fraction
 from pathlib import Path
 
 import pytest
@@ -13,22 +12,18 @@ from hypothesis import strategies as st
 from boxkite.core.edit.edl.markers import read_edl_markers, write_edl_markers
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.errors import BoxkiteError, MarksError
-from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.marks.ranges import read_ranges
 from boxkite.core.shots.cutting import cut_at_markers, cut_at_ranges
-from boxkite.core.shots.placing import counting_notice, half_rate_notice, index_source, place_marks
+from boxkite.core.shots.placing import counting_notice, half_rate_notice, place_marks
 from boxkite.core.shots.shot import Cut, IndexedSource
 from boxkite.core.timebase import FrameRate, Timecode
+from tests.builders import indexed, make_footage
 
 EVENT = "001  AX       V     C        01:00:00:00 01:00:10:00 01:00:00:00 01:00:10:00\n"
 
 
 def footage(rate: str = "25", frames: int = 250, start: str | None = "01:00:00:00") -> IndexedSource:
-    parsed = FrameRate.parse(rate)
-    table = FrameIndex(parsed, frames, frames, 0, 1 / parsed.fraction, constant=True)
-    source = Source(Path("mill.mov"), SourceKind.VIDEO, "mov", 1, Fraction(frames), None)
-    return index_source(source, table, start)
+    return make_footage(rate=FrameRate.parse(rate), frames=frames, start_timecode=start)
 
 
 def cut(path: Path, on: IndexedSource, *, by: str = "markers", marks_rate: str | None = None) -> Cut:
@@ -142,7 +137,7 @@ def test_a_start_timecode_given_with_colons_counts_as_the_source_does() -> None:
     source = replace(
         footage("29.97").source, start_timecode=Timecode.parse("00:00:00;00", FrameRate.parse("29.97"))
     )
-    given = index_source(source, footage("29.97").frame_index, "01:00:00:00")
+    given = indexed(source, "01:00:00:00")
     assert str(given.start) == "01:00:00;00"
 
 

@@ -11,20 +11,16 @@ from pathlib import Path
 from typing import ClassVar
 
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
 from boxkite.core.files.identity import FileIdentity
 from boxkite.core.files.names import MOST_BYTES, byte_length, clash_key
-from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.source import Source, SourceKind, VideoInfo
-from boxkite.core.job.job import Job, Output
+from boxkite.core.job.job import Output
 from boxkite.core.metadata.value import KnownMetadata
 from boxkite.core.naming.pattern import read_pattern
 from boxkite.core.naming.versions import MARK, next_version
-from boxkite.core.plan.planning import Outputs, plan_of_shots
-from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.totals import add_up, expected_time
 from boxkite.core.presets.codecs import ENCODER_SPEEDS, SPEEDS
@@ -33,13 +29,13 @@ from boxkite.core.presets.inheriting import merged
 from boxkite.core.preview.chart import _lanes, _shared
 from boxkite.core.projects.new_names import new_names
 from boxkite.core.records.journal import Journal
-from boxkite.core.records.record import BatchRecord, FileRecord
+from boxkite.core.records.record import BatchRecord
 from boxkite.core.records.store import Records
 from boxkite.core.render.encode.codec_options import encoder_options
-from boxkite.core.shots.gathering import Gathered
 from boxkite.core.shots.limits import remarked
-from boxkite.core.shots.shot import EditDifference, IndexedSource, Shot
-from boxkite.core.timebase import FrameRate, Span, Timecode
+from boxkite.core.shots.shot import EditDifference, Shot
+from boxkite.core.timebase import FrameRate, Span
+from tests.builders import make_footage, make_shots, planned, record
 
 RATE = FrameRate.parse("25")
 RESERVED = {
@@ -49,23 +45,6 @@ RESERVED = {
     "nul",
     *(f"{port}{digit}" for port in ("com", "lpt") for digit in "0123456789"),
 }
-
-
-def footage(path: Path, frames: int = 1000) -> IndexedSource:
-    video = VideoInfo(0, "h264", 640, 360, RATE, frames, True, "yuv420p", 8)
-    source = Source(path, SourceKind.VIDEO, "mov", 1_000_000, RATE.seconds(frames), video)
-    table = FrameIndex(RATE, frames, frames, 0, Fraction(1, 25), constant=True)
-    return IndexedSource(source, table, Timecode(0, RATE), False)
-
-
-def planned(folder: Path, shots: list[Shot], names: str | None = None, **words) -> Plan:
-    outputs = words.pop("outputs", (Output("web", folder / "out"),))
-    job = Job((folder,), outputs, names=names, **words)
-    return plan_of_shots(job, Gathered(tuple(shots), (), (), (), {}), Outputs(job), lambda _: None)
-
-
-def shots_of(one: IndexedSource, *spans: tuple[int, int], **metadata) -> list[Shot]:
-    return [Shot(one, Span(start, end), marker=f"m{start}", way="ranges", **metadata) for start, end in spans]
 
 
 characters = st.one_of(st.characters(codec="utf-8"), st.sampled_from("aAäÄ./\\: \t"))
@@ -89,20 +68,22 @@ patterns = st.sampled_from(
     patterns,
     st.sampled_from(["stop", "number"]),
 )
+@example([("dip", "6", "cold"), ("lift", "6", "warm")], "@scene/@(marker|in)", "stop")
+@example([("dip", "6", "cold"), ("Dip", "6", "warm")], "@(marker:slug)", "number")
 def test_names_stay_inside_fit_every_file_system_and_are_never_shared(
     tmp_path: Path, values: list[tuple[str, str, str]], pattern: str, existing
 ) -> None:
-    one = footage(tmp_path / "vat.mov")
+    one = make_footage(tmp_path / "vat.mov")
     shots = [
         Shot(one, Span(9 * n, 9 * n + 9), marker=marker, note=note, metadata={"scene": scene}, way="ranges")
         for n, (marker, scene, note) in enumerate(values)
     ]
     try:
         plan = planned(tmp_path, shots, pattern, existing=existing)
-    except PatternError:
-        return  # a name that comes out empty or too long is refused
-    except PlanError as error:
-        assert existing == "stop" or "needs a folder" in error.message
+    except (PatternError, PlanError) as error:  # a name that is empty, too long or taken is refused
+        plain = all(text.isascii() and text.isalnum() for texts in values for text in texts)
+        distinct = len({marker.casefold() for marker, _, _ in values}) == len(values)
+        assert not plain or (existing == "stop" and not distinct), error
         return
     keys = [clash_key(row.place) for row in plan.rows]
     assert len(set(keys)) == len(shots)
@@ -142,8 +123,8 @@ def test_the_next_version_is_read_where_the_pattern_has_it(
 
 
 def test_overlaps_and_short_shots_are_remarked_and_added_up(tmp_path: Path) -> None:
-    one, other = footage(tmp_path / "a.mov"), footage(tmp_path / "b.mov")
-    shots = [*shots_of(one, (0, 100), (90, 200), (200, 210)), *shots_of(other, (50, 120))]
+    one, other = make_footage(tmp_path / "a.mov"), make_footage(tmp_path / "b.mov")
+    shots = [*make_shots(one, (0, 100), (90, 200), (200, 210)), *make_shots(other, (50, 120))]
     found = remarked(shots)
     assert [shot.differences for shot in found] == [
         (),
@@ -171,13 +152,6 @@ def test_a_chart_hides_no_shot_behind_another(values: list[tuple[int, int]]) -> 
     counted = [sum(span.start <= frame < span.end for span in spans) for frame in range(100)]
     shared = {frame for span in _shared(spans) for frame in range(span.start, span.end)}
     assert shared == {frame for frame, count in enumerate(counted) if count > 1}
-
-
-def record(number: int, **changes) -> FileRecord:
-    plain = FileRecord(
-        number, Path(f"/out/m{number}.mp4"), f"m{number}", Path("/a.mov"), "1-1", 0, 10, "web", "r"
-    )
-    return replace(plain, **changes)
 
 
 def test_records_keep_batches_files_and_speeds(tmp_path: Path) -> None:
@@ -239,7 +213,7 @@ def test_a_plan_takes_as_long_as_this_machine_took_before(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("BOXKITE_STATE", str(tmp_path / "state"))
-    plan = planned(tmp_path, shots_of(footage(tmp_path / "a.mov"), (0, 100), (100, 200)), "@marker")
+    plan = planned(tmp_path, make_shots(make_footage(tmp_path / "a.mov"), (0, 100), (100, 200)), "@marker")
     assert expected_time(plan, 2) is None
     with Records() as records:
         name = records.begin("", None, [record(1, pixels=640 * 360 * 50)])
@@ -247,7 +221,9 @@ def test_a_plan_takes_as_long_as_this_machine_took_before(
     time = expected_time(plan, 2)
     assert time and (time.seconds, time.workers, time.files) == (pytest.approx(6.0), 2, 1)
     other = planned(
-        tmp_path, shots_of(footage(tmp_path / "a.mov"), (0, 9)), outputs=(Output("stock", tmp_path / "s"),)
+        tmp_path,
+        make_shots(make_footage(tmp_path / "a.mov"), (0, 9)),
+        outputs=(Output("stock", tmp_path / "s"),),
     )
     assert expected_time(other, 2) is None
 
@@ -257,22 +233,22 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
 ) -> None:
     path = tmp_path / "a.mov"
     path.touch()
-    one = footage(path)
-    before = planned(tmp_path, shots_of(one, (0, 50), (50, 90), (90, 120)), "@marker")
+    one = make_footage(path)
+    before = planned(tmp_path, make_shots(one, (0, 50), (50, 90), (90, 120)), "@marker")
     from boxkite.core.batch.recording import file_record
     from boxkite.core.plan.recipes import Recipes
 
     files = tuple(replace(file_record(row, Recipes(), 1), state="verified") for row in before.rows)
     batch = BatchRecord("b", None, "", "", None, files)  # type: ignore[arg-type]
     moved = Shot(one, Span(52, 95), marker="m50", way="ranges")
-    after = planned(tmp_path, [*shots_of(one, (0, 50)), moved, *shots_of(one, (200, 230))], "@marker")
+    after = planned(tmp_path, [*make_shots(one, (0, 50)), moved, *make_shots(one, (200, 230))], "@marker")
     changed, same, gone = compare_with(after.rows, batch)
     assert [row.name for row in same] == ["m0"]
     assert [(row.name, row.change) for row in changed] == [
         ("m50", "changed: was 00:00:02:00 to 00:00:03:15"), ("m200", "new")]  # fmt: skip
     assert [one.name for one in gone] == ["m90"]
     other = replace(one, source=replace(one.source, identity=FileIdentity("", 0, 0, 9, 9, 0, "another take")))
-    after = planned(tmp_path, shots_of(other, (0, 50)), "@marker")
+    after = planned(tmp_path, make_shots(other, (0, 50)), "@marker")
     changed, same, _ = compare_with(after.rows, batch)
     assert same == [] and changed[0].change == "changed: its source has changed"
 
@@ -336,7 +312,7 @@ def test_a_preset_says_only_what_differs_from_the_one_it_is_based_on(own, comes_
 def test_sources_are_renamed_with_what_lies_beside_them(tmp_path: Path) -> None:
     for name in ("a.mov", "a.mov.xmp", "a.srt", "a.b.mov", "ab.xmp", "b.mov"):
         (tmp_path / name).touch()
-    sources = [footage(tmp_path / name).source for name in ("a.mov", "b.mov")]
+    sources = [make_footage(tmp_path / name).source for name in ("a.mov", "b.mov")]
     known = {source.path: KnownMetadata({}, {}) for source in sources}
     [first, second] = new_names(sources, "mill_@(count:01)", known)
     assert {old.name: new.name for old, new in first.moves} == {

@@ -16,8 +16,7 @@ from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.edl.writing import write_edl_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind
 from boxkite.core.errors import PlanError
-from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.source import Source, SourceKind, VideoInfo
+from boxkite.core.footage.source import Source
 from boxkite.core.job.choice import Choice
 from boxkite.core.job.handles import Handles
 from boxkite.core.shots.choosing import Candidate, choose, why
@@ -25,25 +24,11 @@ from boxkite.core.shots.conforming import on_originals, program_span
 from boxkite.core.shots.edit_clips import wanted_clips
 from boxkite.core.shots.limits import joined, limited_in_source, with_handles
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.placing import index_source
-from boxkite.core.shots.shot import IndexedSource, Shot
+from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode
+from tests.builders import indexed, make_source
 
 RATE = FrameRate.parse("25")
-
-
-def source(
-    path: str, start: str = "", footage: str = "", rate: FrameRate = RATE, frames: int = 1000
-) -> Source:
-    video = VideoInfo(0, "h264", 64, 36, rate, frames, True, "yuv420p", 8)
-    timecode = Timecode.parse(start, rate) if start else None
-    return Source(Path(path), SourceKind.VIDEO, "mov", 1, rate.seconds(frames), video, (), timecode, footage)
-
-
-def footage_of(found: Source) -> IndexedSource:
-    assert found.video
-    rate, count = found.video.rate, found.video.frame_count
-    return index_source(found, FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True), None)
 
 
 def clip(media: MediaName, start: int, length: int = 50, **more) -> Clip:
@@ -56,7 +41,7 @@ def film(one: Clip, rate: FrameRate = RATE, start: str = "01:00:00:00") -> Timel
 
 def shot_of(one: Clip, *sources: Source, rate: FrameRate = RATE) -> Shot:
     finder = MediaFinder(Path("/edit/film.otio"), sources, None)
-    (shot,) = on_originals(wanted_clips(film(one, rate), "film.otio")[0], finder, footage_of, "cuts")
+    (shot,) = on_originals(wanted_clips(film(one, rate), "film.otio")[0], finder, indexed, "cuts")
     return shot
 
 
@@ -76,13 +61,13 @@ def shot_of(one: Clip, *sources: Source, rate: FrameRate = RATE) -> Shot:
     ],
 )
 def test_a_clip_is_found_in_its_media_by_timecode_or_by_frames(one: Clip, span: tuple, warns: int) -> None:
-    shot = shot_of(one, source("/card/a.mov", "01:00:00:00"))
+    shot = shot_of(one, make_source("/card/a.mov", start="01:00:00:00"))
     assert ((shot.span.start, shot.span.end), len(shot.warnings), shot.problem) == (span, warns, "")
 
 
 def test_media_at_another_rate_are_cut_by_real_time() -> None:
     shot = shot_of(
-        clip(MediaName("a.mov"), 25, source_from_zero=True), source("/a.mov", rate=FrameRate.parse("50"))
+        clip(MediaName("a.mov"), 25, source_from_zero=True), make_source("/a.mov", rate=FrameRate.parse("50"))
     )
     assert shot.span == Span(50, 150)
 
@@ -101,8 +86,8 @@ def test_media_at_another_rate_are_cut_by_real_time() -> None:
 )
 def test_media_are_found_by_folder_name_reel_and_timecode(media: MediaName, found: str) -> None:
     both = [
-        source("/new/monday/a.mov", "01:00:00:00", "B001", frames=100_000),
-        source("/new/tuesday/a.mov", "01:00:00:00", "B002", frames=100_000),
+        make_source("/new/monday/a.mov", start="01:00:00:00", reel="B001", frames=100_000),
+        make_source("/new/tuesday/a.mov", start="01:00:00:00", reel="B002", frames=100_000),
     ]
     shot = shot_of(clip(media, 180_010, source_from_zero=False), *both)
     assert str(shot.footage.source.path) == found if not shot.problem else found in shot.problem
@@ -122,7 +107,7 @@ def test_media_are_found_by_folder_name_reel_and_timecode(media: MediaName, foun
 def test_a_timeline_is_laid_on_its_program_by_timecode(
     edit: str, edit_start: str, program: str, program_start: str, span: tuple
 ) -> None:
-    footage = footage_of(source("/film.mov", program_start, rate=FrameRate.parse(program)))
+    footage = indexed(make_source("/film.mov", start=program_start, rate=FrameRate.parse(program)))
     timeline = film(clip(MediaName("a"), 0), FrameRate.parse(edit), edit_start)
     found = program_span(timeline, Span(10, 60), footage)
     assert (found.start, found.end) == span
@@ -137,7 +122,7 @@ spans = st.tuples(st.integers(0, 990), st.integers(1, 60)).map(
 def test_handles_ranges_and_joining_never_leave_the_media_or_lose_a_frame(
     found: list, frames: int, limit: Span
 ) -> None:
-    footage = footage_of(source("/a.mov"))
+    footage = indexed(make_source("/a.mov"))
     shots = [Shot(footage, span, way="ranges") for span in found]
     for before, after in zip(shots, with_handles(shots, Handles(frames=frames)), strict=True):
         assert 0 <= after.span.start <= before.span.start and before.span.end <= after.span.end <= 1000
@@ -152,7 +137,7 @@ def test_handles_ranges_and_joining_never_leave_the_media_or_lose_a_frame(
 
 
 def test_choices_combine_and_say_what_they_left_out() -> None:
-    footage = footage_of(source("/a.mov"))
+    footage = indexed(make_source("/a.mov"))
     shots = [
         Shot(footage, Span(0, 25), "slow dip", ("vat", "hands"), circled=True),
         Shot(footage, Span(30, 90), "dip two", ("vat",)),

@@ -21,7 +21,7 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
         "--workers",
         type=int,
         metavar="N",
-        help="shots made at the same time (default: one a core, fewer where memory is short)",
+        help="shots made at the same time (default: one per core, fewer where memory is short)",
     )
     how.add_argument(
         "--cluster",
@@ -36,7 +36,7 @@ def add_batch_arguments(parser: argparse.ArgumentParser) -> None:
     how.add_argument(
         "--when-ended",
         metavar="COMMAND",
-        help="a command to run when the batch has ended; the metadata stand in BOXKITE_… and on its input as JSON",
+        help="a command to run when the batch has ended; it gets the result in BOXKITE_… and as JSON on its input",
     )
     how.add_argument(
         "--web-hook", metavar="ADDRESS", help="a web address that gets a POST when the batch has ended"

@@ -24,9 +24,9 @@ PRESETS = ("stock", "review", "web")
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Where to."""
     parser.add_argument(
-        "folder", nargs="?", default="demo", metavar="FOLDER", help="where to (default: demo)"
+        "folder", nargs="?", default="demo", metavar="FOLDER", help="folder to write (default: demo)"
     )
-    parser.add_argument("--draw-only", action="store_true", help="draw the footage and stop there")
+    parser.add_argument("--draw-only", action="store_true", help="only draw the footage")
 
 
 def run(arguments: argparse.Namespace) -> int:

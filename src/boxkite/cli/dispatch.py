@@ -57,7 +57,7 @@ def build_parser(command: str) -> Parser:
     module = import_module(f"boxkite.cli.{command}_command")
     parser = Parser(prog=f"boxkite {command}", description=module.__doc__, epilog=module.EXAMPLES)
     module.add_arguments(parser)
-    parser.add_argument("--debug", action="store_true", help="show where in the program an error came from")
+    parser.add_argument("--debug", action="store_true", help="show where in Box Kite an error came from")
     return parser
 
 

@@ -15,8 +15,10 @@ examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which batches."""
-    parser.add_argument("batches", nargs="*", metavar="BATCH", help="their names")
-    parser.add_argument("--older-than", type=int, metavar="DAYS", help="all that began so many days ago")
+    parser.add_argument("batches", nargs="*", metavar="BATCH", help="batches by name")
+    parser.add_argument(
+        "--older-than", type=int, metavar="DAYS", help="all that began at least this many days ago"
+    )
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -44,7 +46,7 @@ def run(arguments: argparse.Namespace) -> int:
         names = list(dict.fromkeys(names))
         for name in names:
             if is_held(records.folder, name):
-                raise RequestError(f"batch {name} runs just now", hint=f"boxkite stop {name} stops it")
+                raise RequestError(f"batch {name} is running", hint=f"boxkite stop {name} stops it")
         for name in names:
             Journal(records, name).forget()
             remove_lock(records.folder, name)

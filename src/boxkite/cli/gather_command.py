@@ -35,12 +35,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME=VALUE",
         action="append",
         default=[],
-        help="metadata of all that is on the cards; its names become tokens (repeatable)",
+        help="metadata for everything on the cards; names become tokens (repeatable)",
     )
     parser.add_argument(
         "--ask", metavar="NAMES", help="values to ask for, once for all cards, as Unit,Location"
     )
-    parser.add_argument("--job", metavar="FILE", help="the job file (.toml) that is run on what was copied")
+    parser.add_argument("--job", metavar="FILE", help="a job file (.toml) to run on the copies")
     add_settings(
         parser,
         "with --job: any word of it, or a setting of a preset",
@@ -154,7 +154,7 @@ def _metadata_given(arguments: argparse.Namespace) -> dict[str, str]:
             answer = sys.stdin.readline()
             if not answer:
                 raise RequestError(
-                    f"there is no answer for {name.strip()}", hint=f'--value "{name.strip()}=…" gives it'
+                    f"{name.strip()} has no answer", hint=f'--value "{name.strip()}=…" gives it'
                 )
             metadata[name.strip()] = answer.strip()
     return metadata

@@ -31,18 +31,18 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The paths, and how they are shown."""
     parser.add_argument(
-        "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
+        "paths", nargs="*", metavar="PATH", help="media files or folders, subfolders included"
     )
     add_job_options(parser, "inspect")
     parser.add_argument(
         "--deep",
         action="store_true",
-        help="read every packet too: how steady the rate is, where keyframes lie",
+        help="read every packet too: whether the frame rate is constant, where keyframes are",
     )
     parser.add_argument(
         "--tokens",
         action="store_true",
-        help="list the tokens of name patterns; with a PATH each with its value, its origin and what lost to it",
+        help="list the tokens of name patterns; with a PATH also its value, origin and what it overrides",
     )
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
@@ -143,7 +143,7 @@ def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> N
         for item in unreadable:
             hint = f" ({item.hint})" if item.hint else ""
             print_line(console, f"  {item.path}: {item.reason}{hint}")
-    from boxkite.cli.plan_command import show_unseen
+    from boxkite.cli.warnings import show_unseen
 
     show_unseen(console, found.unseen)
 

@@ -27,8 +27,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "files", nargs="*", metavar="FILE", help="only these files, by name or number in the plan"
     )
     parser.add_argument("--errors", action="store_true", help="only failures, with their detail")
-    parser.add_argument("--follow", action="store_true", help="go on until the batch ends")
-    parser.add_argument("--json", action="store_true", help="print a line of JSON for each entry")
+    parser.add_argument("--follow", action="store_true", help="keep printing until the batch ends")
+    parser.add_argument("--json", action="store_true", help="print one line of JSON per entry")
 
 
 def run(arguments: argparse.Namespace) -> int:

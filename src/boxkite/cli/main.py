@@ -1,4 +1,4 @@
-"""The way in: which command is meant. Imports next to nothing, so that help comes in a blink."""
+"""The entry point: finds the command. Imports almost nothing, so that help is instant."""
 
 import sys
 
@@ -6,23 +6,23 @@ from boxkite import __version__
 from boxkite.cli.messages import print_error
 
 COMMANDS = {
-    "demo": "made-up footage, marks and an edit, then the whole round on them",
+    "demo": "draw sample footage, marks and an edit, then run a first day's round on them",
     "gather": "copy cards to where the originals are kept, verify them, run a job",
-    "inspect": "what is there: a row per source, what timelines hold; tokens with --tokens",
+    "inspect": "what is there: one row per source, clips of timelines; tokens with --tokens",
     "mark": "marks and keywords on footage and timelines: add, list, change, import …",
-    "plan": "the table of files to come, with sizes and warnings; writes no media",
+    "plan": "every file that would be made, with sizes and warnings; writes no media",
     "preview": "a still as it will be encoded: before and after, a sheet, guides",
     "run": "make the files of a plan, and verify each of them",
-    "status": "how far batches are: all, or one with its files; --follow",
+    "status": "progress of batches: all, or one with its files; --follow",
     "log": "what happened in a batch, file by file; --errors",
     "resume": "resume a batch that was stopped or killed: only what is missing",
     "stop": "stop a batch after its current files, or at once",
     "forget": "remove the record of a batch; the files stay",
-    "watch": "a folder: every whole file that lands becomes part of a batch",
-    "presets": "the recipes, built-in and own: list, show, new, check",
-    "patterns": "name patterns saved under a name",
-    "rename": "give sources names by rule, sidecars and marks with them; undo",
-    "trim": "only the used part of each source, and an edit that points at it",
+    "watch": "watch a folder: make every file that arrives, once it is complete",
+    "presets": "presets, built-in and own: list, show, new, check",
+    "patterns": "save name patterns and list them",
+    "rename": "rename sources by rule, with their sidecars and marks; undo",
+    "trim": "copy only the used part of each source, with an edit that points at it",
 }
 HELP = """\
 usage: boxkite COMMAND …
@@ -38,8 +38,8 @@ a first round:
   boxkite plan mill.mov --marks mill.edl --to review:out/review
   boxkite run mill.mov --marks mill.edl --to review:out/review --to stock:out/stock
 
-"boxkite COMMAND --help" says more of each, with examples; --version says which this is.
-exit status: 0 all well; 1 some files failed, the rest are done; 2 the request is wrong,
+"boxkite COMMAND --help" has details and examples; --version prints the version.
+exit status: 0 all is done; 1 some files failed, the rest are done; 2 the request is wrong,
 nothing was written; 130 stopped.
 """
 

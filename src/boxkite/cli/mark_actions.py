@@ -46,7 +46,7 @@ def _chosen(arguments: argparse.Namespace) -> dict[MarksTable, Meant]:
 
     if not (arguments.search or arguments.number or arguments.all):
         raise MarksError(
-            "say which marks", hint="--search WORDS, --number 3, or --all; boxkite mark list shows them"
+            "say which marks", hint="--search TEXT, --number 3, or --all; boxkite mark list shows them"
         )
     numbers = Choice.parse(f"number:{arguments.number}", "--number") if arguments.number else None
     return choose_marks(_tables(arguments), arguments.search or "", numbers)

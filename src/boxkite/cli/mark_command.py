@@ -25,43 +25,48 @@ _EXAMPLES = {line.split()[2]: f"example:\n{line}" for line in EXAMPLES.splitline
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The action and its options."""
     actions = parser.add_subparsers(dest="action", required=True, metavar="ACTION")
-    add = _action(actions, "add", "one mark on a source or timeline")
+    add = _action(actions, "add", "add one mark to a source or timeline")
     add.add_argument("path", metavar="PATH", help="a media file or timeline")
     _add_times(add)
-    add.add_argument("--name", default="", help="what it is called")
+    add.add_argument("--name", default="", help="its name")
     _add_words(add)
-    listing = _action(actions, "list", "the marks of sources and folders")
+    listing = _action(actions, "list", "list the marks of sources and folders")
     _add_paths(listing)
     listing.add_argument(
-        "--search", metavar="WORDS", help="only those with these words in name or note; * and ? too"
+        "--search", metavar="TEXT", help="only marks with this text in name or note; * and ? are wildcards"
     )
-    change = _action(actions, "change", "names, keywords, notes, times of some marks at once")
+    change = _action(actions, "change", "change names, keywords, notes or times of several marks at once")
     _add_paths(change)
     _add_choice(change)
     _add_times(change)
     change.add_argument("--name", metavar="PATTERN", help='new name, as "@marker_@(count:01)"')
     _add_words(change)
-    change.add_argument("--not-circled", action="store_true", help="no good take after all")
+    change.add_argument("--not-circled", action="store_true", help="remove the circle")
     change.add_argument(
-        "--drop-keyword", metavar="WORD", action="append", default=[], help="take it away (repeatable)"
+        "--drop-keyword", metavar="WORD", action="append", default=[], help="remove it (repeatable)"
     )
-    remove = _action(actions, "remove", "some marks")
+    remove = _action(actions, "remove", "remove marks")
     _add_paths(remove)
     _add_choice(remove)
-    taking = _action(actions, "import", "the marks of a list, an edit, or the chapters of the file itself")
+    taking = _action(actions, "import", "import the marks of a list or an edit, or the file's chapters")
     taking.add_argument("path", metavar="PATH", help="a media file or timeline")
     taking.add_argument(
-        "list", nargs="?", metavar="LIST", help=".csv, .tsv, .edl, .otio …; none: chapters, or its own"
+        "list",
+        nargs="?",
+        metavar="LIST",
+        help=".csv, .tsv, .edl, .otio …; without one: the file's chapters, or the edit's own markers",
     )
-    giving = _action(actions, "export", "the marks of one source as a list of another format")
+    giving = _action(actions, "export", "export the marks of one source as a list in another format")
     giving.add_argument("path", metavar="PATH", help="a media file or timeline")
-    giving.add_argument("file", metavar="FILE", help="where to: .csv, .tsv, .edl or .otio")
-    detect = _action(actions, "detect", "the cuts in a finished file that has no list, as marks to look over")
+    giving.add_argument("file", metavar="FILE", help="file to write: .csv, .tsv, .edl or .otio")
+    detect = _action(
+        actions, "detect", "find the cuts in a finished file that has no list, as marks to check"
+    )
     detect.add_argument("path", metavar="PATH", help="a media file")
     detect.add_argument("--strip", metavar="PNG", help="draw the frames on both sides of each cut")
     for one in actions.choices.values():
         one.add_argument(
-            "--marks-rate", metavar="RATE", help="frame rate of lists that do not give theirs, in fps"
+            "--marks-rate", metavar="RATE", help="frame rate of lists that do not state one, in fps"
         )
     for one in actions.choices.values():
         one.add_argument(
@@ -89,24 +94,24 @@ def _add_times(parser: argparse.ArgumentParser) -> None:
         "--in", dest="start", default="", metavar="TIME", help="timecode, frames, or seconds as 4.5s"
     )
     parser.add_argument(
-        "--out", dest="end", default="", metavar="TIME", help="the first frame after it; none: a point"
+        "--out", dest="end", default="", metavar="TIME", help="the first frame after it; without one: a point"
     )
-    parser.add_argument("--length", default="", metavar="TIME", help="instead of --out")
+    parser.add_argument("--length", default="", metavar="TIME", help="length, instead of --out")
 
 
 def _add_words(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--keyword", metavar="WORD", action="append", default=[], help="repeatable")
     parser.add_argument("--note", default=None, help="a note on it")
-    parser.add_argument("--colour", default=None, help="of the marker, where lists have one")
+    parser.add_argument("--colour", default=None, help="colour of the marker")
     parser.add_argument("--circled", action="store_true", help="a good take")
 
 
 def _add_choice(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--search", metavar="WORDS", help="those with these words in name or note; * and ? too"
+        "--search", metavar="TEXT", help="marks with this text in name or note; * and ? are wildcards"
     )
-    parser.add_argument("--number", metavar="N", help="those with these numbers in the list: 3, 2-5, 1,4")
-    parser.add_argument("--all", action="store_true", help="every one")
+    parser.add_argument("--number", metavar="N", help="marks with these numbers in the list: 3, 2-5, 1,4")
+    parser.add_argument("--all", action="store_true", help="all marks")
 
 
 def run(arguments: argparse.Namespace) -> int:

@@ -47,7 +47,10 @@ def add_job_arguments(parser: argparse.ArgumentParser, command: str) -> None:
         "any option of a job file, or a setting of a preset: review.video.quality=20, or fit=1280x720 for"
         " all of them",
     )
-    parser.add_argument("--left-out", action="store_true", help="list what is left out, and why")
+    parser.add_argument("--left-out", action="store_true", help="list what is left out, with the reason")
+    parser.add_argument(
+        "--warnings", action="store_true", help="list every warning, not one line for each kind"
+    )
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 

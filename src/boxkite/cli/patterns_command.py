@@ -20,9 +20,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         nargs="?",
         choices=["list", "save", "forget"],
         default="list",
-        help="list the saved patterns, save one, forget one",
+        help="list the saved patterns, save or forget one",
     )
-    parser.add_argument("name", nargs="?", metavar="NAME", help="what the pattern is saved as")
+    parser.add_argument("name", nargs="?", metavar="NAME", help="name to save the pattern under")
     parser.add_argument("pattern", nargs="?", metavar="PATTERN", help="the pattern, in double quotes")
     parser.add_argument("--json", action="store_true", help="print JSON instead of a table")
 
@@ -42,7 +42,7 @@ def run(arguments: argparse.Namespace) -> int:
             "forget": "boxkite patterns forget delivery",
         }
         raise RequestError(
-            f"boxkite patterns {arguments.action} takes {wanted} words", hint=hint[arguments.action]
+            f"boxkite patterns {arguments.action} takes {wanted} arguments", hint=hint[arguments.action]
         )
     console = make_console()
     if arguments.action == "save":

@@ -10,17 +10,12 @@ from boxkite.cli.options import add_job_arguments, job_from, request_from
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
-
     from rich.console import Console
 
-    from boxkite.core.files.walking import Unseen
     from boxkite.core.job.job import Job
-    from boxkite.core.notices.notice import Notice
     from boxkite.core.plan.rows import Plan
     from boxkite.core.plan.totals import Totals
 
-_MOST_WARNINGS = 60
 EXAMPLES = """\
 examples:
   boxkite plan mill.mov --marks mill.edl --to review:out/review
@@ -38,12 +33,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """A job, and what to write of its plan."""
     add_job_arguments(parser, "plan")
     plan = parser.add_argument_group("the plan")
-    plan.add_argument("--sample", action="store_true", help="encode short probes to tell the sizes better")
+    plan.add_argument(
+        "--sample", action="store_true", help="encode short probes to estimate sizes more closely"
+    )
     plan.add_argument(
         "--save-plan", metavar="FILE", help="write the plan as a table (.csv) that can be edited and run"
     )
-    plan.add_argument("--save-job", metavar="FILE", help="write these words as a job file (.toml)")
-    plan.add_argument("--chart", metavar="FILE", help="draw which parts of each source the shots take (.png)")
+    plan.add_argument("--save-job", metavar="FILE", help="write these options as a job file (.toml)")
+    plan.add_argument("--chart", metavar="FILE", help="draw which parts of each source the shots use (.png)")
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -62,7 +59,7 @@ def run(arguments: argparse.Namespace) -> int:
         time = expected_time(plan, usable_cores())
         print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)})
     else:
-        show_plan(make_console(), plan, left_out=arguments.left_out)
+        show_plan(make_console(), plan, left_out=arguments.left_out, warnings=arguments.warnings)
     for line in written:
         sys.stderr.write(f"{line}\n")
     return int(bool(plan.unseen))
@@ -128,45 +125,37 @@ def _sampled(plan: Plan) -> Plan:
             )
 
 
-def show_plan(console: Console, plan: Plan, *, left_out: bool = False) -> None:
-    """The table, what each output adds up to, and every warning; left_out: a second table of what is left out."""
+def show_plan(console: Console, plan: Plan, *, left_out: bool = False, warnings: bool = False) -> None:
+    """Warnings, the table, and what each output adds up to: what matters most comes last.
+
+    left_out: also list what is left out. warnings: list every warning, not one line per kind.
+    """
     from boxkite.cli.tables import Column, print_line, print_table
+    from boxkite.cli.warnings import show_unseen, show_warnings
     from boxkite.core.shots.choosing import why
 
-    _show_rows(console, plan)
-    console.print()
-    _show_totals(console, plan)
-    _show_uncovered(console, plan)
-    if plan.left_out:
-        print_line(console, why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
     if left_out and plan.left_out:
         print_table(
             console,
             [Column("left out", gives_way=True), Column("where", gives_way=True), Column("why")],
             [[one.name, one.origin, one.reason.marked] for one in plan.left_out],
         )
+        console.print()
+    show_warnings(console, plan.rows, plan.notices, in_full=warnings)
     for gone in plan.gone:
         print_line(console, f"gone: {gone.path} is made no more", "yellow")
-    _show_warnings(console, plan)
-    for notice in plan.notices:
-        print_line(console, f"! {notice.marked}", "yellow")
     for row in plan.rows:
         if row.replaces:
             other = "" if row.replaces.is_ours else ", which no batch on record made"
-            print_line(
-                console, f"replaces {row.place}{other}", "yellow" if row.replaces.is_ours else "bold yellow"
-            )
+            style = "yellow" if row.replaces.is_ours else "bold yellow"
+            print_line(console, f"replaces {row.place}{other}", style)
+    _show_rows(console, plan)
+    console.print()
+    if plan.left_out:
+        print_line(console, why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
+    _show_uncovered(console, plan)
+    _show_totals(console, plan)
     show_unseen(console, plan.unseen)
-
-
-def show_unseen(console: Console, unseen: Sequence[Unseen]) -> None:
-    """Print the folders that could not be entered, last on the screen: footage may be missing there."""
-    from boxkite.cli.tables import print_line
-
-    for one in unseen[:_MOST_WARNINGS]:
-        print_line(console, f"! {one.path}: {one.reason}", "bold red")
-    if len(unseen) > _MOST_WARNINGS:
-        print_line(console, f"and {len(unseen) - _MOST_WARNINGS} more: --json has them all", "bold red")
 
 
 def _show_rows(console: Console, plan: Plan) -> None:
@@ -223,18 +212,25 @@ def _show_totals(console: Console, plan: Plan) -> None:
 
     outputs = by_output(plan.to_make)
     totals = add_up(plan.to_make)
+    differences = totals.different_from_edit
+    if differences:
+        kinds = ", ".join(f"{count} {kind.value}" for kind, count in differences.items())
+        print_line(console, f"! differs from the edit: {kinds}", "yellow")
+    if others := {kind: count for kind, count in totals.differences.items() if kind not in differences}:
+        kinds = ", ".join(f"{count} {kind.value}" for kind, count in others.items())
+        print_line(console, f"! to check: {kinds}", "yellow")
     for (preset, folder), members in outputs.items():
         part = add_up(members) if len(outputs) > 1 else totals
         print_line(console, f"{preset} → {folder}  {counted(part.files, 'file')}, {_sizes(part)}")
     if len(plan.rows) > totals.files:
         print_line(
-            console, f"{counted(len(plan.rows) - totals.files, 'file')} kept: the same is there already"
+            console, f"{counted(len(plan.rows) - totals.files, 'file')} kept: identical files exist already"
         )
     if not totals.files:
         return
     print_line(
         console,
-        f"in all {counted(totals.files, 'file')} of {counted(totals.shots, 'shot')},"
+        f"total: {counted(totals.files, 'file')} of {counted(totals.shots, 'shot')},"
         f" {length_of_time(float(totals.seconds))} of footage, {_sizes(totals)};"
         f" {counted(totals.sources, 'source')} of {file_size(totals.source_bytes)}",
     )
@@ -244,14 +240,7 @@ def _show_totals(console: Console, plan: Plan) -> None:
         about = "about " if time.seconds >= 1 else ""
         workers, files = counted(time.workers, "worker"), counted(time.files, "file")
         took = f"{about}{length_of_time(time.seconds)} on {workers}"
-        print_line(console, f"{took}, by {files} that this machine made before")
-    differences = totals.different_from_edit
-    if differences:
-        kinds = ", ".join(f"{count} {kind.value}" for kind, count in differences.items())
-        print_line(console, f"! not as in the edit: {kinds}", "yellow")
-    if others := {kind: count for kind, count in totals.differences.items() if kind not in differences}:
-        kinds = ", ".join(f"{count} {kind.value}" for kind, count in others.items())
-        print_line(console, f"! to look at: {kinds}", "yellow")
+        print_line(console, f"{took}, judging by {files} made on this machine before")
 
 
 def _sizes(totals: Totals) -> str:
@@ -263,27 +252,6 @@ def _sizes(totals: Totals) -> str:
     if most <= totals.expected_bytes * 1.05:
         return about
     return f"{about} ({file_size(least)} to {file_size(most)})"
-
-
-def _show_warnings(console: Console, plan: Plan) -> None:
-    """A line for each warning: one for several files of one shot, and only the first of very many."""
-    from boxkite.cli.tables import print_line
-    from boxkite.core.plan.rows import rows_by_shot
-
-    lines = []
-    for rows in rows_by_shot(plan.rows):
-        numbers_of: dict[Notice, list[int]] = {}
-        for row in rows:
-            for warning in row.warnings:
-                numbers_of.setdefault(warning, []).append(row.number)
-        for warning, numbers in numbers_of.items():
-            which = f"{numbers[0]}" if len(numbers) == 1 else f"{numbers[0]}, {numbers[-1]}"
-            which = f"{numbers[0]}-{numbers[-1]}" if len(numbers) > 2 else which
-            lines.append(f"! {which} {rows[0].name}: {warning.marked}")
-    for line in lines[:_MOST_WARNINGS]:
-        print_line(console, line, "yellow")
-    if len(lines) > _MOST_WARNINGS:
-        print_line(console, f"! and {len(lines) - _MOST_WARNINGS} more: --json has them all", "yellow")
 
 
 def _show_uncovered(console: Console, plan: Plan) -> None:

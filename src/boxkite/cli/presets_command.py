@@ -28,17 +28,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         nargs="?",
         choices=ACTIONS,
         default="list",
-        help="list them, show one, make a new one, check own ones, or print the JSON Schema of their files",
+        help="list presets, show one, make a new one, check your own, or print the JSON Schema of their files",
     )
     parser.add_argument("names", nargs="*", metavar="NAME", help="a preset's name, or the path of its file")
     parser.add_argument("--full", action="store_true", help="show every setting, defaults too")
-    parser.add_argument("--based-on", metavar="NAME", help="preset that a new one begins with")
+    parser.add_argument("--based-on", metavar="NAME", help="preset that the new one starts from")
     add_settings(
         parser,
         "a setting of the new one, as video.quality=18",
     )
-    parser.add_argument("--job", action="store_true", help="with schema: that of job files")
-    parser.add_argument("--file", metavar="PATH", help="write the new one here, not into your own presets")
+    parser.add_argument("--job", action="store_true", help="with schema: the schema of job files")
+    parser.add_argument(
+        "--file", metavar="PATH", help="write the new preset here, not into your presets folder"
+    )
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
 
@@ -100,7 +102,7 @@ def _list(*, as_json: bool) -> int:
     console = make_console()
     columns = [
         Column("preset"),
-        Column("about", right=True),
+        Column("about", right=True, optional=True),
         Column("makes", gives_way=True),
         Column("for", gives_way=True, optional=True),
     ]
@@ -112,8 +114,8 @@ def _list(*, as_json: bool) -> int:
     print_table(console, columns, rows)
     console.print()
     print_line(console, "“about” is for 1920x1080 at 25 fps with one stereo track")
-    print_line(console, "boxkite presets show NAME says where it plays, and all that it does")
-    print_line(console, f"your own go in {own_folder()}, one file each, NAME.toml")
+    print_line(console, "boxkite presets show NAME shows where it plays, and all its settings")
+    print_line(console, f"your own presets are kept in {own_folder()}, as NAME.toml")
     for problem in broken:
         print_line(console, f"! {problem}", "yellow")
     return 1 if broken else 0

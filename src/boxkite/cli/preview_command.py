@@ -34,24 +34,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_job_arguments(parser, "preview")
     stills = parser.add_argument_group("the still")
     stills.add_argument(
-        "--file", type=int, metavar="NUMBER", help="of which planned file (default: the first)"
+        "--file", type=int, metavar="NUMBER", help="number of the planned file (default: the first)"
     )
     stills.add_argument(
         "--at",
         default="",
         metavar="WHERE",
-        help="a timecode, a frame of the source, or a share as 25%% (default: 50%%)",
+        help="a timecode, a frame of the source, or a percentage such as 25%% (default: 50%%)",
     )
     stills.add_argument("--before-after", action="store_true", help="the source's frame beside it")
     stills.add_argument("--sheet", action="store_true", help=f"all planned files, up to {_MOST_ON_A_SHEET}")
     stills.add_argument("--guides", action="store_true", help="draw the safe areas for action and graphics")
     stills.add_argument(
-        "--still", default="preview.png", metavar="FILE", help="where to (default: preview.png)"
+        "--still", default="preview.png", metavar="FILE", help="file to write (default: preview.png)"
     )
     stills.add_argument(
         "--save-preset",
         metavar="NAME",
-        help="keep what --set says as a preset of your own, based on the one shown",
+        help="save the --set changes as your own preset, based on the one shown",
     )
 
 
@@ -86,7 +86,7 @@ def _chosen(plan: Plan, arguments: argparse.Namespace) -> list[Row]:
     if not chosen:
         numbers = f"{rows[0].number} to {rows[-1].number}"
         raise PlanError(
-            f"--file {arguments.file}: no encoded file has this number", hint=f"they go from {numbers}"
+            f"--file {arguments.file}: no encoded file has this number", hint=f"files have numbers {numbers}"
         )
     return chosen
 

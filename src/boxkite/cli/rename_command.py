@@ -20,7 +20,7 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The sources and their pattern, or the renaming to undo."""
     parser.add_argument(
-        "paths", nargs="*", metavar="PATH", help="media files, or folders with all below them"
+        "paths", nargs="*", metavar="PATH", help="media files or folders, subfolders included"
     )
     add_job_options(parser, "rename")
     parser.add_argument(
@@ -28,15 +28,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         action="append",
         default=[],
-        help="table of marks to keep in step (repeatable)",
+        help="table of marks to update (repeatable)",
     )
-    parser.add_argument("--show-only", action="store_true", help="show old and new names, and rename nothing")
+    parser.add_argument("--show-only", action="store_true", help="show old and new names without renaming")
     parser.add_argument(
         "--undo",
         nargs="?",
         const="",
         metavar="RENAMING",
-        help="give old names back: of the last renaming, or of one",
+        help="restore the old names of the last renaming, or of the one named",
     )
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 

@@ -31,15 +31,15 @@ examples:
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which batch."""
     parser.add_argument(
-        "batch", nargs="?", metavar="BATCH", help="its name, or last (default: the last that is unfinished)"
+        "batch", nargs="?", metavar="BATCH", help="its name, or last (default: the last unfinished one)"
     )
     parser.add_argument(
-        "--accept-changes", action="store_true", help="also make files of sources that have changed since"
+        "--accept-changes", action="store_true", help="also make files whose sources have changed since"
     )
     parser.add_argument(
         "--missing",
         action="store_true",
-        help="make files again that were verified and are gone",
+        help="make verified files again that are now missing",
     )
     parser.add_argument(
         "--background",
@@ -99,7 +99,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
     if arguments.json:
         print_json({**outcome_as_json(outcome), "verified_before": rest.done})
     elif rows:
-        show_summary(console, outcome, warnings=False)
+        show_summary(console, outcome, plan_shown=True)
     return exit_status(outcome)
 
 

@@ -59,7 +59,13 @@ def run(arguments: argparse.Namespace) -> int:
     with executor_from(cluster_from(arguments), workers_from(arguments)) as executor:
         batch = _batch_from(arguments)
         assert batch.job
-        return run_and_tell(plan_with_progress(batch.job), executor, batch, as_json=arguments.json)
+        return run_and_tell(
+            plan_with_progress(batch.job),
+            executor,
+            batch,
+            as_json=arguments.json,
+            warnings=arguments.warnings,
+        )
 
 
 def _batch_from(arguments: argparse.Namespace) -> Batch:
@@ -75,7 +81,9 @@ def _batch_from(arguments: argparse.Namespace) -> Batch:
     )
 
 
-def run_and_tell(plan: Plan, executor: Executor, batch: Batch, *, as_json: bool) -> int:
+def run_and_tell(
+    plan: Plan, executor: Executor, batch: Batch, *, as_json: bool, warnings: bool = False
+) -> int:
     """Run a plan, show how it goes and what came of it; the exit status."""
     from boxkite.cli.tables import make_console, print_json
     from boxkite.core.batch.outcome import outcome_as_json
@@ -85,7 +93,7 @@ def run_and_tell(plan: Plan, executor: Executor, batch: Batch, *, as_json: bool)
     if as_json:
         print_json(outcome_as_json(outcome))
     else:
-        show_summary(console, outcome)
+        show_summary(console, outcome, warnings=warnings)
     return exit_status(outcome)
 
 
@@ -148,52 +156,67 @@ def follow_batch(
 
     ended: list[FileEnded] = []
     drawing = WindowProgress(console, rows) if console.is_terminal else LinesProgress(console, rows)
-    with drawing, contextlib.closing(events) as heard:
-        for event in heard:
+    with drawing, contextlib.closing(events) as happening:
+        for event in happening:
             drawing.show(event)
             if isinstance(event, FileEnded):
                 ended.append(event)
     return sorted(ended, key=lambda event: event.row.number)
 
 
-def show_summary(console: Console, outcome: Outcome, *, warnings: bool = True) -> None:
-    """Print the files that were made and those that failed, and the plan's warnings if they were not just shown."""
-    from boxkite.cli.tables import counted, file_size, print_line
+def show_summary(
+    console: Console, outcome: Outcome, *, plan_shown: bool = False, warnings: bool = False
+) -> None:
+    """Print warnings, failures, and last what was made and where.
+
+    plan_shown: the plan's warnings were printed just before. warnings: list every one, not one line per kind.
+    """
+    from boxkite.cli.tables import counted, print_line
+    from boxkite.cli.warnings import warning_lines
     from boxkite.core.shots.choosing import why
 
-    batch, verified, failed = outcome.batch, outcome.verified, outcome.failed
-    size = sum(event.result.verification.size_bytes for event in verified if event.result.verification)
-    frames = sum(event.row.frames for event in verified)
-    speed = f"{frames / outcome.seconds:.0f} fps" if outcome.seconds > 0 else ""
-    if not outcome.to_make:
-        print_line(console, "nothing to do", "bold green")
-    else:
-        print_line(
-            console,
-            f"{counted(len(verified), 'file')} verified, {len(failed)} failed:"
-            f" {file_size(size)}, {frames} frames in {outcome.seconds:.1f} s, {speed}",
-            "bold green" if not failed else "bold red",
-        )
-    for folder in dict.fromkeys(str(row.folder) for row in outcome.rows):
-        print_line(console, f"in {folder}")
-    if kept := len(outcome.rows) - len(outcome.to_make):
-        print_line(console, f"{counted(kept, 'file')} kept: identical files exist already")
-    if warnings and outcome.left_out:
+    batch = outcome.batch
+    found = [("", "", notice) for notice in (() if plan_shown else outcome.plan_notices)]
+    for event in outcome.ended:
+        name = f"{event.row.name} ({event.row.preset.name})"
+        of_file = (*(() if plan_shown else event.row.warnings), *event.result.warnings)
+        found += [(str(event.row.number), name, warning) for warning in of_file]
+    for line in warning_lines(found, in_full=warnings):
+        print_line(console, f"! {line}", "yellow")
+    if outcome.left_out and not plan_shown:
         print_line(console, f"{why(outcome.left_out)} (plan --left-out lists them)", "yellow")
-    if batch.name:
-        print_line(console, f"batch {batch.name}; plan --since {batch.name} shows what changes later")
     for notice in outcome.notices:
         print_line(console, f"! {notice.marked}", "yellow")
-    _show_what_is_left(console, outcome)
-    for event in failed:
+    for event in outcome.failed:
         print_line(console, f"failed: {event.row.path.name}: {event.result.failure}", "red")
-    if failed and batch.name:
+    if outcome.failed and batch.name:
         print_line(console, f"boxkite log {batch.name} --errors has the detail")
-    for event in outcome.ended:
-        for warning in (*(event.row.warnings if warnings else ()), *event.result.warnings):
-            print_line(console, f"! {event.row.name} ({event.row.preset.name}): {warning.marked}", "yellow")
-    for notice in outcome.plan_notices if warnings else ():
-        print_line(console, f"! {notice.marked}", "yellow")
+    if kept := len(outcome.rows) - len(outcome.to_make):
+        print_line(console, f"{counted(kept, 'file')} kept: identical files exist already")
+    _show_what_was_made(console, outcome)
+    for folder in dict.fromkeys(str(row.folder) for row in outcome.rows):
+        print_line(console, f"in {folder}")
+    if batch.name:
+        print_line(console, f"batch {batch.name}; plan --since {batch.name} shows what changes later")
+    _show_what_is_left(console, outcome)
+
+
+def _show_what_was_made(console: Console, outcome: Outcome) -> None:
+    from boxkite.cli.tables import counted, file_size, print_line
+
+    if not outcome.to_make:
+        print_line(console, "nothing to do", "bold green")
+        return
+    verified, failed = outcome.verified, outcome.failed
+    size = sum(event.result.verification.size_bytes for event in verified if event.result.verification)
+    frames = sum(event.row.frames for event in verified)
+    speed = f", {frames / outcome.seconds:.0f} fps" if outcome.seconds > 0 else ""
+    print_line(
+        console,
+        f"{counted(len(verified), 'file')} verified, {len(failed)} failed:"
+        f" {file_size(size)}, {counted(frames, 'frame')} in {outcome.seconds:.1f} s{speed}",
+        "bold green" if not failed else "bold red",
+    )
 
 
 def _show_what_is_left(console: Console, outcome: Outcome) -> None:

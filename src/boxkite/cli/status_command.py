@@ -33,10 +33,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--files", action="store_true", help="every file of the batch, not only those at work or failed"
     )
-    parser.add_argument("--follow", action="store_true", help="go on showing it until nothing runs")
+    parser.add_argument("--follow", action="store_true", help="keep showing it until nothing runs")
     parser.add_argument("--open", action="store_true", help="open the folder its files go to")
     parser.add_argument(
-        "--json", action="store_true", help="print JSON; with --follow a line each time it changes"
+        "--json", action="store_true", help="print JSON; with --follow one line each time it changes"
     )
 
 

@@ -15,9 +15,9 @@ _EVERY_SECONDS = 0.2
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which batch, and when."""
-    parser.add_argument("batch", nargs="?", metavar="BATCH", help="its name (default: the one that runs)")
+    parser.add_argument("batch", nargs="?", metavar="BATCH", help="its name (default: the running one)")
     parser.add_argument(
-        "--now", action="store_true", help="do not finish the current files; what was made of them is removed"
+        "--now", action="store_true", help="do not finish the current files; they are removed"
     )
     parser.add_argument("--no-wait", action="store_true", help="return without waiting for it to stop")
 
@@ -40,11 +40,9 @@ def run(arguments: argparse.Namespace) -> int:
             name = running[0]
         else:
             reason = f"several batches run: {', '.join(running)}" if running else "no batch runs"
-            raise RequestError(
-                reason, hint="name the one that is meant" if running else "boxkite status lists all"
-            )
+            raise RequestError(reason, hint="name one of them" if running else "boxkite status lists all")
         if name not in running:
-            raise RequestError(f"batch {name} does not run", hint="boxkite status lists all")
+            raise RequestError(f"batch {name} is not running", hint="boxkite status lists all")
         Journal(records, name).ask_to_stop("now" if arguments.now else "after")
         if arguments.no_wait:
             print_line(console, f"batch {name} is asked to stop")

@@ -26,10 +26,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_job_options(parser, "trim")
     parser.add_argument("--separate", action="store_true", help="one file per use, also where uses overlap")
     parser.add_argument(
-        "--show-only", action="store_true", help="show the plan and the sizes, and write nothing"
+        "--show-only", action="store_true", help="show the plan and the sizes without writing"
     )
     parser.add_argument(
-        "--workers", type=int, metavar="N", help="files made at the same time (default: one a core)"
+        "--workers", type=int, metavar="N", help="files made at the same time (default: one per core)"
     )
     parser.add_argument("--json", action="store_true", help="print JSON instead of tables")
 
@@ -63,7 +63,7 @@ def run(arguments: argparse.Namespace) -> int:
         made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
         print_json({**outcome_as_json(outcome), **made})
         return exit_status(outcome)
-    show_summary(console, outcome, warnings=False)
+    show_summary(console, outcome, plan_shown=True)
     for path in edits:
         print_line(console, f"no edit was written: {path}" if failed else f"edit: {path}")
     return exit_status(outcome)

@@ -36,8 +36,8 @@ examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which folder, by which job."""
-    parser.add_argument("folder", metavar="FOLDER", help="where files land; all folders below it count too")
-    parser.add_argument("--job", metavar="FILE", help="the job file (.toml) by which they are made")
+    parser.add_argument("folder", metavar="FOLDER", help="folder in which files arrive, subfolders included")
+    parser.add_argument("--job", metavar="FILE", help="job file (.toml) that makes them")
     add_settings(
         parser,
         "any word of a job file, or a setting of a preset",
@@ -47,21 +47,21 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=float,
         default=10.0,
         metavar="SECONDS",
-        help="without a change before a file is looked into (default: 10)",
+        help="without change before a file is opened (default: 10)",
     )
     parser.add_argument(
         "--patience",
         type=float,
         default=600.0,
         metavar="SECONDS",
-        help="without growth after which a file that is not complete is set aside (default: 600)",
+        help="without change before an incomplete file is set aside (default: 600)",
     )
     parser.add_argument(
-        "--every", type=float, default=2.0, metavar="SECONDS", help="between two looks (default: 2)"
+        "--every", type=float, default=2.0, metavar="SECONDS", help="between two scans (default: 2)"
     )
     parser.add_argument("--once", action="store_true", help="end when nothing is left to wait for")
-    parser.add_argument("--list", action="store_true", help="list what has landed so far, and end")
-    parser.add_argument("--again", action="store_true", help="look again at what was set aside")
+    parser.add_argument("--list", action="store_true", help="list what has arrived so far, and end")
+    parser.add_argument("--again", action="store_true", help="check again what was set aside")
     add_batch_arguments(parser)
     parser.add_argument("--json", action="store_true", help="with --list: print JSON")
 
@@ -151,8 +151,8 @@ def _tell(console: Console, event: WatchEvent) -> int:
 
 def _list(folder: Path, *, as_json: bool) -> int:
     """List the sources that arrived, their state, and those that wait; status 1 where a folder could not be entered."""
-    from boxkite.cli.plan_command import show_unseen
     from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.warnings import show_unseen
     from boxkite.core.arrival.listing import list_folder
     from boxkite.core.errors import RequestError
     from boxkite.core.records.store import Records

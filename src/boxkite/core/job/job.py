@@ -150,7 +150,7 @@ class Job:
     )  # fmt: skip
     images_rate: FrameRate | None = option(
         "images-rate", "text", "frame rate of numbered images, which carry none, in fps",
-        group="", metavar="RATE", default="24", read=_read_rate, with_saved_plan=True,
+        group=_SOURCES, metavar="RATE", default="24", read=_read_rate, with_saved_plan=True,
         commands=(*PLANNING, "inspect", "rename", "trim"),
     )  # fmt: skip
     by: tuple[By, ...] = option(
@@ -184,7 +184,8 @@ class Job:
         is_path=True, commands=(*PLANNING, "trim"),
     )  # fmt: skip
     tracks: tuple[str, ...] = option(
-        "tracks", "texts", "only these tracks of an edit that is rendered, as V1,A1", group=_TIMELINES, metavar="NAMES",
+        "tracks", "texts", "only these tracks of an edit that is rendered, such as V1,A1",
+        group=_TIMELINES, metavar="NAMES",
         value=(), read=read_listed,
     )  # fmt: skip
     retime: bool = option(
@@ -204,7 +205,7 @@ class Job:
         read=lambda texts: tuple(Choice.parse(text, setting("only")) for text in texts),
     )  # fmt: skip
     without: tuple[Choice, ...] = option(
-        "except", "texts", f"as {setting('only')}, for shots that are not wanted", group=_CHOICE, metavar="CHOICE",
+        "except", "texts", f"like {setting('only')}, for shots to leave out", group=_CHOICE, metavar="CHOICE",
         value=(), read=lambda texts: tuple(Choice.parse(text, setting("except")) for text in texts),
     )  # fmt: skip
     range_in: str = option(
@@ -284,19 +285,20 @@ class Job:
         metavar="KIND", allowed=DECODERS, value="", with_saved_plan=True,
     )  # fmt: skip
     layer: str = option(
-        "layer", "text", "of EXR images that hold several layers, as diffuse; plain is the one without a name",
+        "layer", "text", "the layer of EXR images that have several, such as diffuse; plain is the one without a name",
         group=_SOURCES, metavar="NAME", value="", with_saved_plan=True,
     )  # fmt: skip
     view: str = option(
-        "view", "text", "of EXR images that hold several views, as left", group=_SOURCES, metavar="NAME", value="",
+        "view", "text", "the view of EXR images that have several, such as left",
+        group=_SOURCES, metavar="NAME", value="",
         with_saved_plan=True,
     )  # fmt: skip
     accept_gaps: bool = option(
-        "accept-gaps", "yes or no", "also make sources in which one frame stands for more than an hour",
+        "accept-gaps", "yes or no", "also make sources in which one frame lasts more than an hour",
         group=_SOURCES, value=False, with_saved_plan=True,
     )  # fmt: skip
     accept_damaged: bool = option(
-        "accept-damaged", "yes or no", "make what can be made of damaged footage, and count what is missing",
+        "accept-damaged", "yes or no", "make what is left of damaged footage, and count what is missing",
         group=_SOURCES, value=False, with_saved_plan=True,
     )  # fmt: skip
     user: str = ""

@@ -29,16 +29,16 @@ SPEED_ASSUMED = Kind(
     "speed-assumed",
     "event {event} uses {source_frames} frames of its source for {frames}: taken as a change of speed",
 )
-EVENTS_OVERLAP = Kind("events-overlap", "event {event} lies {frames:frame} over event {other} on {track}")
+EVENTS_OVERLAP = Kind("events-overlap", "event {event} overlaps event {other} on {track} by {frames:frame}")
 RATE_GUESSED = Kind(
     "rate-guessed",
-    f"it does not say its frame rate: shown at {{rate}} fps, the slowest usual one that has all its frame numbers;"
-    f" {setting('marks-rate')} says it",
+    f"it does not state its frame rate: shown at {{rate}} fps, the slowest usual one that has all its frame numbers;"
+    f" {setting('marks-rate')} sets it",
 )
-NOT_A_TIMELINE = Kind("not-a-timeline", "“{name}” ({type}) is no timeline: skipped")
+NOT_A_TIMELINE = Kind("not-a-timeline", "“{name}” ({type}) is not a timeline: skipped")
 TIMELINE_WITHOUT_RATE = Kind("timeline-without-rate", "timeline “{name}” has no clip with a rate: skipped")
 TIMELINE_START_UNUSABLE = Kind(
-    "timeline-start-unusable", "timeline “{name}”: its start is no time: zero is assumed"
+    "timeline-start-unusable", "timeline “{name}”: its start is not a time: zero is assumed"
 )
 TIMELINE_RANGE_UNUSED = Kind(
     "timeline-range-unused",
@@ -55,14 +55,14 @@ BEGIN_TOGETHER = Kind(
 )
 TRANSITION_SHOWN = Kind("transition-shown", "its {end} {frames:frame} show a {transition}")
 TRANSITION_NOT_MADE = Kind(
-    "transition-not-made", "its {end} {frames:frame} are, in the edit, part of a {transition}"
+    "transition-not-made", "in the edit its {end} {frames:frame} are part of a {transition}"
 )
 HIDDEN = Kind("hidden", "{frames} of its {of} frames are hidden by {clip}")
-HIDDEN_IN_EDIT = Kind("hidden-in-edit", "in the edit, {frames} of its {of} frames are hidden by {clip}")
-EFFECTS_NOT_MADE = Kind("effects-not-made", "effects of the edit that are not in it: {names:list}")
-TITLES_NOT_MADE = Kind("titles-not-made", "titles above it that are not in it: {names:list}")
+HIDDEN_IN_EDIT = Kind("hidden-in-edit", "in the edit {frames} of its {of} frames are hidden by {clip}")
+EFFECTS_NOT_MADE = Kind("effects-not-made", "effects of the edit that it does not have: {names:list}")
+TITLES_NOT_MADE = Kind("titles-not-made", "titles above it that it does not have: {names:list}")
 OWN_RATE = Kind("own-rate", "it keeps its own rate of {rate} fps, the edit runs at {edit_rate}")
-OWN_SPEED = Kind("own-speed", "it runs at {percent:.4g} % in the edit, here at its own speed")
+OWN_SPEED = Kind("own-speed", "in the edit it runs at {percent:.4g} %, here at its own speed")
 FREEZE = Kind("freeze", "the edit freezes this frame; here it is one frame")
 RETIMED = Kind("retimed", "at the edit's speed, {percent:.4g} %, without audio")
 TITLES_NOT_RENDERED = Kind("titles-not-rendered", "titles and generators that are not rendered: {names:list}")

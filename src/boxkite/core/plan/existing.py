@@ -152,7 +152,7 @@ def _kept(rows: Sequence[Row], there: dict[str, Path], progress: Progress) -> li
                 continue
             progress(found.name)
             made = records.made_at(found) if records else None
-            if reason := _unlike(row, found, recipes, made):
+            if reason := _difference(row, found, recipes, made):
                 others.append(f"{row.name}{row.extension}: {reason}")
             result.append(replace(row, action=Action.KEEP))
     if others:
@@ -165,7 +165,7 @@ def _kept(rows: Sequence[Row], there: dict[str, Path], progress: Progress) -> li
     return result
 
 
-def _unlike(row: Row, found: Path, recipes: Recipes, made: FileRecord | None) -> str:
+def _difference(row: Row, found: Path, recipes: Recipes, made: FileRecord | None) -> str:
     """Why a file is not what the row would make; empty where it is."""
     if made is None:
         return "no earlier batch on this machine made it"

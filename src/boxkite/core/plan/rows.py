@@ -327,7 +327,7 @@ def shot_as_json(row: Row) -> dict[str, Any]:
         "handle_in": shot.handle_in,
         "handle_out": shot.handle_out,
         "rate": str(shot.footage.frame_index.rate),
-        "unlike": [kind.value for kind in shot.differences],
+        "differences": [kind.value for kind in shot.differences],
     }
 
 

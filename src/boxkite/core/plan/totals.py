@@ -110,7 +110,7 @@ def totals_as_json(plan: Plan, time: ExpectedTime | None) -> dict[str, Any]:
         "expected_between": list(totals.bytes_between),
         "sources": totals.sources,
         "source_bytes": totals.source_bytes,
-        "unlike": {kind.value: count for kind, count in totals.differences.items()},
+        "differences": {kind.value: count for kind, count in totals.differences.items()},
         "expected_seconds": round(time.seconds, 1) if time else None,
     }
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import asdict, dataclass, field, fields
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,6 +19,7 @@ if TYPE_CHECKING:  # the help of a command needs a shelf, and none of its preset
 FOLDER_VARIABLE = "BOXKITE_PRESETS"
 _MOST_BASES = 20
 _FILES_IN = ("watermark", "burn_in", "look")
+_TABLES = ("video", "audio", *_FILES_IN)
 _FILE_KEYS = ("image", "font", "file", "config")
 
 
@@ -58,7 +59,7 @@ def list_presets() -> list[PresetFile]:
     """Every preset that can be named, own ones first; an own one hides a built-in one of its name."""
     found: dict[str, PresetFile] = {}
     for folder, built_in in ((own_folder(), False), (built_in_folder(), True)):
-        for path in sorted(folder.glob("*.toml")) if folder.is_dir() else []:
+        for path in sorted(folder.glob("*.toml"), key=lambda path: path.stem):
             found.setdefault(path.stem, PresetFile(path.stem, path, built_in))
     return list(found.values())
 
@@ -97,9 +98,9 @@ class Shelf:
         """Read and check a preset, what it is based on and what was set from outside put together."""
         from boxkite.core.presets.reading import checked, trusted
 
-        if file.name in _settings():
+        if file.name in _TABLES:
             raise PresetError(
-                f"“{file.name}” is a setting of presets, so no preset can have that name",
+                f"“{file.name}” is a table of presets, so no preset can have that name",
                 path=file.path,
                 key=file.key,
                 hint="give it another name",
@@ -117,12 +118,10 @@ class Shelf:
 
     def changes_of(self, name: str) -> dict[str, Any]:
         """The changes to one preset from outside, by its own keys."""
-        if not self.changes:
-            return {}
-        found, settings = {}, _settings()
+        found = {}
         for key, value in self.changes.items():
             first, _, rest = key.partition(".")
-            if first in settings:
+            if first in _TABLES:
                 found[key] = value
             elif first == name:
                 found[rest] = value
@@ -174,12 +173,6 @@ class Shelf:
             raise PresetError(
                 error.message, path=file.path, key=_below(file, BASED_ON), hint=error.hint
             ) from None
-
-
-def _settings() -> frozenset[str]:
-    from boxkite.core.presets.model import Preset
-
-    return frozenset(one.name for one in fields(Preset))
 
 
 def _below(file: PresetFile, key: str) -> str:

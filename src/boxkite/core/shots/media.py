@@ -56,7 +56,7 @@ class MediaFinder:
                 return Found(source)
             tried.append(f"path {clip.media.path}")
         names = _names(clip)
-        named = _unlike(source for name in names for source in self._by_name.get(name, ()))
+        named = _distinct(source for name in names for source in self._by_name.get(name, ()))
         if names:
             tried.append(f"name {min(names, key=len)}")
         if len(named) > 1:
@@ -66,7 +66,7 @@ class MediaFinder:
         if not named and clip.media.tape:
             reel = clip.media.tape.casefold()
             candidates = [*self._by_reel.get(reel, ()), *self._by_name.get(reel, ())]
-            named = _unlike(source for source in candidates if _holds(source, clip) is not False)
+            named = _distinct(source for source in candidates if _holds(source, clip) is not False)
             tried.append(f"reel {clip.media.tape} at {_source_timecode(clip)}")
             if len(named) > 1:
                 named = [source for source in named if _holds(source, clip)] or named
@@ -102,7 +102,7 @@ class MediaFinder:
         return with_layer(read_source(path), self._images)
 
 
-def _unlike(sources: Iterable[Source]) -> list[Source]:
+def _distinct(sources: Iterable[Source]) -> list[Source]:
     return list({source.path: source for source in sources}.values())
 
 

@@ -137,12 +137,12 @@ class EditPlace:
 class EditDifference(StrEnum):
     """A difference between a shot and its edit, or from what is usual; counted in a plan's summary."""
 
-    EFFECTS = "effects"
-    TITLES = "titles above"
-    TRANSITION = "transitions"
-    SPEED = "speed"
+    EFFECTS = "with effects"
+    TITLES = "with titles above"
+    TRANSITION = "with transitions"
+    SPEED = "with another speed"
     HIDDEN = "hidden by a clip above"
-    RATE = "another rate"
+    RATE = "with another rate"
     OVERLAP = "overlapping"
     SHORT = "shorter than a second"
 

@@ -36,7 +36,7 @@ _SETTINGS = {
 """For libraries of workers, where the user has none: frames and packets take memory that was theirs before instead
 of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
 _LINES_KEPT = 60
-_LAST_WORDS_SECONDS = 0.05
+_LAST_OUTPUT_SECONDS = 0.05
 _READERS_END_SECONDS = 1.0
 
 
@@ -152,7 +152,7 @@ class LocalExecutor:
     def _event_of(self, worker: _Worker, message: WorkerMessage | None) -> WorkerEvent:
         rows, partials, output = worker.rows, worker.partials, ""
         if message is None or any(result.failure for result in message.results):
-            time.sleep(_LAST_WORDS_SECONDS)  # what it printed comes by another way
+            time.sleep(_LAST_OUTPUT_SECONDS)  # what it printed comes by another way
             output = "\n".join(worker.output)
         if message is not None and not message.results:
             return WorkerEvent(rows, message)
