@@ -246,7 +246,7 @@ def test_what_has_changed_since_is_said_and_not_mixed_in(
     assert stopped_batch(own, out, state).json["state"] == "interrupted"
     (own / "film.mov").rename(own / "away.mov")
     gone = boxkite("resume", env=state)
-    assert gone.status == 1 and "its source is not there" in gone.out
+    assert gone.status == 1 and "its source is missing" in gone.out
     (own / "away.mov").rename(own / "film.mov")
     os.utime(own / "film.mov", (1, 1))
     changed = boxkite("resume", env=state)

@@ -83,4 +83,4 @@ def test_cards_that_cannot_be_are_refused(cards: list[Path], tmp_path: Path) -> 
         done = boxkite("gather", *words, "--into", tmp_path / "originals")
         assert (done.status, said in done.err) == (2, True), done.err
     inside = boxkite("gather", cards[0], "--into", cards[0] / "copy")
-    assert (inside.status, "lies on the card itself" in inside.err) == (2, True)
+    assert (inside.status, "is on the card itself" in inside.err) == (2, True)

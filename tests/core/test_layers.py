@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import re
 from pathlib import Path
 
 import boxkite
@@ -65,3 +66,21 @@ def test_the_core_prints_nothing() -> None:
         and node.func.id in ("print", "input")
     ]
     assert calls == []
+
+
+def test_every_file_that_the_docs_name_is_there() -> None:
+    """CONTRIBUTING.md and the decisions name modules by their path below src/boxkite or core."""
+    root = ROOT.parent.parent
+    pages = [root / "CONTRIBUTING.md", *(root / "docs").rglob("*.md")]
+    named = [
+        (page, name)
+        for page in pages
+        for name in re.findall(r"`([a-z_/]+/[a-z_]+\.(?:py|c))`", page.read_text())
+    ]
+    lost = [(page.name, name) for page, name in named
+            if not any((below / name).is_file() for below in (root, ROOT, ROOT / "core"))]  # fmt: skip
+    assert named and not lost
+    folders = re.search(r"a test holds this: (.*?)\.", (root / "CONTRIBUTING.md").read_text(), re.DOTALL)
+    assert folders and re.findall(r"\w+", folders[1]) == [
+        one for one in ORDER if (ROOT / "core" / one).is_dir()
+    ]

@@ -30,7 +30,7 @@ _COLUMNS = [
     Column("frames", right=True),
     Column("source in", optional=True),
     Column("reel", optional=True, gives_way=True),
-    Column("what else", gives_way=True),
+    Column("notes", gives_way=True),
 ]
 
 
@@ -76,9 +76,7 @@ def _read(path: Path, rate: FrameRate | None) -> Edit:
 
 def _show(console: Console, timeline: Timeline) -> None:
     clips = sum(len(track.clips) for track in timeline.picture_tracks)
-    tracks = (
-        f"{counted(len(timeline.picture_tracks), 'picture track')}, {len(timeline.audio_tracks)} of audio"
-    )
+    tracks = f"{counted(len(timeline.picture_tracks), 'picture track')}, {counted(len(timeline.audio_tracks), 'audio track')}"
     length = Timecode(timeline.length, timeline.rate, timeline.start.drop)
     title = f"{timeline.name}: {timeline.rate} fps from {timeline.start}, {length}; {tracks}"
     print_line(console, f"{title}, {counted(clips, 'clip')}", "bold")

@@ -276,7 +276,7 @@ def _show_all_tokens(*, as_json: bool) -> int:
         return 0
     console = make_console()
     rows = [(f"@{name}", token.help) for name, token in TOKENS.items()]
-    print_table(console, [Column("token"), Column("stands for", gives_way=True)], rows)
+    print_table(console, [Column("token"), Column("meaning", gives_way=True)], rows)
     console.print()
     print_line(console, "Every column of a table of ranges or metadata is a token too: @(Paper weight)")
     for by, pattern in DEFAULT_PATTERNS.items():

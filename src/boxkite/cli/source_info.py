@@ -35,7 +35,7 @@ def lines_about_source(source: Source, deep: DeepInfo | None, columns: int) -> I
     yield "container", f"{source.container}, {source.kind.value}"
     if video:
         yield "picture", _picture(source)
-        scan = video.field_order or "the file does not say"
+        scan = video.field_order or "not stated"
         yield "fields", scan if not video.is_interlaced else f"interlaced, {scan}"
         if source.layers:
             yield "layers", ", ".join(layer.label for layer in source.layers)
@@ -58,7 +58,7 @@ def lines_about_source(source: Source, deep: DeepInfo | None, columns: int) -> I
         yield "odd images", f"{len(deep.odd_images)} of another size or broken: {named}"
     yield "starts at", str(source.start_timecode or "no timecode")
     yield "reel", source.reel or "none"
-    yield "created", source.created.isoformat(" ") if source.created else "the file does not say"
+    yield "created", source.created.isoformat(" ") if source.created else "not stated"
     for number, audio in enumerate(source.audio, start=1):
         yield f"audio {number}", f"{audio.codec}, {audio.shown_layout}, {audio.sample_rate_hz} Hz"
     if source.chapters:

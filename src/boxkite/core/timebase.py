@@ -138,7 +138,7 @@ class Span:
 
     def __post_init__(self) -> None:
         if self.end < self.start:
-            raise TimecodeError(f"out (frame {self.end}) lies before in (frame {self.start})")
+            raise TimecodeError(f"out (frame {self.end}) is before in (frame {self.start})")
 
     @property
     def length(self) -> int:

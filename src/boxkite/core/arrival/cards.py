@@ -117,7 +117,7 @@ def plan_cards(folders: Sequence[Path], into: Path) -> list[Card]:
         if into.absolute().is_relative_to(folder.absolute()) or into.resolve().is_relative_to(
             folder.resolve()
         ):
-            raise RequestError("this folder lies on the card itself", path=into)
+            raise RequestError("this folder is on the card itself", path=into)
         card = _look_through(folder, name, into)
         if not card.files and not card.unseen:
             raise RequestError("there is nothing on this card", path=folder)

@@ -106,7 +106,7 @@ def watch(folder: Path, job_of: JobOf, settings: WatchSettings) -> Iterator[Watc
     for output in job_of([]).outputs:
         if output.folder.resolve().is_relative_to(folder):
             raise RequestError(
-                "this output folder lies in the folder that is watched",
+                "this output folder is inside the watched folder",
                 path=output.folder,
                 hint="what is made would arrive there again: let the job write somewhere else",
             )

@@ -172,7 +172,7 @@ class _Sources:
             try:
                 self._now[id(source)] = current_identity(source)
             except FileNotFoundError:
-                self._now[id(source)] = f"its source is not there: {source.path}; bring it back, then resume"
+                self._now[id(source)] = f"its source is missing: {source.path}; restore it, then resume"
             except OSError as error:
                 self._now[id(source)] = f"its source cannot be read: {source.path}: {error.strerror or error}"
         return self._now[id(source)]

@@ -61,7 +61,7 @@ def _check_times(timeline: Timeline, path: Path) -> None:
     """Make sure that no time lies further away than frames can be counted. Raises MarksError."""
     for clip in (clip for track in timeline.tracks for clip in track.clips):
         if max(clip.record.end, abs(clip.source_start), clip.media.frames or 0) > _MOST_FRAMES:
-            raise MarksError(f"“{clip.name}” ({clip.origin}) lies at a time that makes no sense", path=path)
+            raise MarksError(f"“{clip.name}” ({clip.origin}) has an impossible time", path=path)
         if clip.nested:
             _check_times(clip.nested, path)
 

@@ -325,7 +325,7 @@ def _plain(value: Any, depth: int = 0) -> Any:
         return [_plain(inner, depth + 1) for inner in value]
     if value is None or isinstance(value, str | int | float | bool):
         return value
-    raise DocumentError(f"there is {value!r:.60}, which is not plain")
+    raise DocumentError(f"there is {value!r:.60}, which is not a plain value")
 
 
 def _exactly(kind: type[Any]) -> _Coder:

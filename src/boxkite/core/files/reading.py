@@ -46,7 +46,7 @@ def path_from(text: str) -> Path:
         name = Path(text).parts[0]
         raise RequestError(
             f"{text}: there is no home folder for “{name}”",
-            hint="write the whole path, or ./~name for a file",
+            hint="write the full path, or ./~name for a file",
         ) from None
 
 

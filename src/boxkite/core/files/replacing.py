@@ -82,7 +82,7 @@ def _put_in_place(final: Path, stem: str, note: _Note) -> None:
     except FileExistsError:
         kept = _finished(final.parent, stem, note)
         raise RenderError(
-            "another file took its name meanwhile; the version before lies beside it", path=final,
+            "another file took its name meanwhile; the old version was kept beside it", path=final,
             hint=f"it is called {', '.join(path.name for path in kept) or 'as before'}",
         ) from None  # fmt: skip
     _retire(aside)

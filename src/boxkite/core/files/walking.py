@@ -50,7 +50,7 @@ class Walk:
                 self.unseen.append(Unseen(path, "a link to a folder, which is not followed"))
                 return False
             if self.stay and path.stat().st_dev != device:
-                self.unseen.append(Unseen(path, "it lies on another volume"))
+                self.unseen.append(Unseen(path, "it is on another volume"))
                 return False
         except OSError as error:
             self._failed(error, path)

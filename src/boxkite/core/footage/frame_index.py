@@ -111,7 +111,7 @@ def _measured(source: Source) -> FrameIndex:
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
     if table.frame_count < 1:
-        raise FootageError("there is not one whole frame in it", path=source.path)
+        raise FootageError("it contains no complete frame", path=source.path)
     return table
 
 
@@ -132,7 +132,7 @@ def _sequence_table(source: Source) -> FrameIndex:
         raise FootageError(
             f"frame {source.sequence.missing[0]} of the sequence is missing",
             path=source.sequence.folder / source.sequence.label,
-            hint=f"{len(source.sequence.missing)} of its images are not there; bring them back first",
+            hint=f"{len(source.sequence.missing)} of its images are missing; restore them first",
         )
     rate, count = source.video.rate, source.video.frame_count
     return FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True)

@@ -28,7 +28,7 @@ def version_choices(pattern: Pattern) -> int:
     named = [choice for choice in pattern.choices if choice.name.casefold() == VERSION]
     if len(named) > 1:
         raise PatternError(
-            "the version stands twice in one name",
+            "the version appears twice in one name",
             pattern=pattern.text,
             column=named[1].column,
             hint="keep one of them",

@@ -18,7 +18,7 @@ VERIFIED_BUT_GONE = Kind(
 )
 OTHER_VERSION = Kind(
     "other-version",
-    "it was planned by Box Kite {planned}, this is {now}: what is made now may differ from what is there",
+    "it was planned by Box Kite {planned}, this is {now}: new files may differ from existing ones",
 )
 OTHER_CODECS = Kind(
     "other-codecs",

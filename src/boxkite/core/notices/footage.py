@@ -21,7 +21,7 @@ BEFORE_KEYFRAME = Kind(
 VARIABLE_RATE = Kind(
     "variable-rate", "variable frame rate: {stored} stored frames laid on {frames:frame} at {rate} fps"
 )
-LONG_HOLD = Kind("long-hold", "one frame stands for {hours:.1f} hours: its times may be damaged")
+LONG_HOLD = Kind("long-hold", "one frame lasts {hours:.1f} hours: its times may be damaged")
 FRAMES_MISSING = Kind(
     "frames-missing", "{frames:frame} missing, from frame {first} on: they show the frame before them"
 )

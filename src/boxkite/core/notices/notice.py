@@ -84,8 +84,6 @@ class Kind:
 
 
 def _formatted(value: Any, spec: str) -> str:
-    if not spec:
-        return str(value)
     if spec == "list":
         return listed(value)
     is_noun = spec.replace(" ", "").isalpha() and spec not in ("d", "f", "g")

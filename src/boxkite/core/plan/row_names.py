@@ -156,7 +156,7 @@ def _check_no_second_version(pattern: Pattern, values: Values) -> None:
             continue  # treatment the name says so
         if ends_in_version(text):
             raise PatternError(
-                f"“{text}” ends in a version already, so the name would bear two",
+                f"“{text}” already ends in a version, so the name would have two",
                 pattern=pattern.text,
                 column=choice.column,
                 hint=f"@({choice.name}:unversioned) leaves it out",

@@ -167,7 +167,7 @@ class TableReader:
             first, last = footage.start, footage.timecode(footage.frame_index.frame_count)
             column = "in" if start < 0 else "out"
             raise self._wrong(
-                line, column, f"it lies outside {footage.source.label}, which runs from {first} to {last}"
+                line, column, f"it is outside {footage.source.label}, which runs from {first} to {last}"
             )
         named = {column.casefold(): column for column in self.table.columns}
         metadata = {

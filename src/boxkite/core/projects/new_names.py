@@ -122,12 +122,12 @@ def _check_clashes(renamed: Sequence[Renamed]) -> None:
         other = seen.setdefault(key, old)
         if other is not old:
             if other == old:
-                raise PlanError(f"“{old.name}” lies beside two sources that get other names", path=old.parent,
+                raise PlanError(f"“{old.name}” belongs to two sources that get different names", path=old.parent,
                                 hint="rename these two separately")  # fmt: skip
             raise PlanError(
                 f"“{other.name}” and “{old.name}” would both be called “{new.name}”",
                 path=old.parent,
-                hint='a counter makes them unlike: "…_@(count:01)"',
+                hint='a counter makes them different: "…_@(count:01)"',
             )
         if key not in leaving and (new.exists() or new.is_symlink()):
             raise PlanError(f"“{old.name}” cannot be called “{new.name}”: there is one already", path=old.parent,

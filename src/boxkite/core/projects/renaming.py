@@ -143,7 +143,7 @@ def undo(name: str | None = None) -> tuple[RenameRecord, list[Notice]]:
         record = next((one for one in reversed(standing) if name in (None, one.name)), None)
         if record is None:
             known = ", ".join(one.name for one in standing[-5:])
-            what = f"no renaming “{name}” stands" if name else "there is nothing to undo"
+            what = f"there is no renaming “{name}”" if name else "there is nothing to undo"
             raise RecordsError(what, hint=f"there are: {known}" if known else "none was done on this machine")
         if record.state == "done":
             _check_undo(record)
@@ -288,7 +288,7 @@ def _check_undo(record: RenameRecord) -> None:
             problems.append(f"{one.old} is there again")
     if problems:
         raise PlanError(
-            f"{record.name} cannot be undone as a whole; nothing was renamed", details=problems[:40]
+            f"{record.name} cannot be undone completely; nothing was renamed", details=problems[:40]
         )
 
 

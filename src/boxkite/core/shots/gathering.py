@@ -222,7 +222,7 @@ class _Cutter:
             table = measure_frames(source)
             if not self.job.accept_gaps and not is_plausible(table.longest_hold, table.rate):
                 raise FootageError(
-                    f"one of its {table.stored_count} frames stands for"
+                    f"one of its {table.stored_count} frames lasts"
                     f" {float(table.rate.seconds(table.longest_hold)) / 3600:.1f} hours",
                     path=source.path,
                     hint=f"its times are probably damaged; {setting('accept-gaps')} makes it all the same",

@@ -99,7 +99,7 @@ def _range(
     inside = asked.clipped_to(whole)
     if not inside.length:
         raise PlanError(
-            f"{range_words(job)}: nothing lies there; it runs from {start + whole.start} to {start + whole.end}"
+            f"{range_words(job)}: there is nothing; it runs from {start + whole.start} to {start + whole.end}"
         )
     return inside
 

@@ -93,7 +93,7 @@ def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words
     last = placed.end if placed.end is not None else placed.start + 1
     if placed.start < 0 or last > whole.end:
         raise MarksError(
-            f"that lies outside: {on.name} runs from {on.text(0)} to {on.text(whole.end)}", path=on.path
+            f"that is outside: {on.name} runs from {on.text(0)} to {on.text(whole.end)}", path=on.path
         )
     row = MarkRow(on.name, in_text=on.text(placed.start))
     row = replace(row, out_text=on.text(placed.end) if placed.end is not None else "")

@@ -151,7 +151,7 @@ def read_bar_fields(reading: Reading, text: str, line: int) -> None:
     if not reading.group or not fields:
         reading.refuse(
             line,
-            "this marker stands before the first event, so it has no time",
+            "this marker comes before the first event, so it has no time",
             MARKER_WITHOUT_EVENT(text=text[:50]),
         )
         return
