@@ -19,7 +19,7 @@ BOXKITE = Path(sys.executable).with_name("boxkite")
 DISPLAY = ":94"
 MILL = "demo/mill.mov --marks demo/mill.edl"
 TERMINALS: dict[str, tuple[str, float, int]] = {
-    # name: (words after "boxkite", seconds to wait before the picture, columns)
+    # name: (arguments after "boxkite", seconds to wait before the picture, columns)
     "help": ("--help", 2, 126),
     "inspect": ("inspect demo", 3, 126),
     "plan": (f"plan {MILL} --to review:out/review --to stock:out/stock", 3, 126),
@@ -32,11 +32,7 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "tokens": ("inspect demo/card/B-loft7.mov --tokens --metadata demo/slates.csv", 3, 126),
     "inspect-deep": ("inspect demo/mill.mov --deep", 3, 126),
     "edit": ("inspect demo/day.otio", 3, 126),
-    "plan-edit": (
-        "plan demo/day.otio --by cuts --picture originals --handles 12 --only name:*vat* --left-out --to review:cuts",
-        3,
-        126,
-    ),
+    "plan-edit": ("plan demo/day.otio --by cuts --picture originals --handles 12 --to review:cuts", 3, 126),
     "mark": (
         "mark change demo/card --search dip --keyword hands --name @marker_@(count:01)",
         3,

@@ -58,7 +58,7 @@ def test_a_trim_shows_its_sizes_first_and_writes_no_edit_when_a_file_fails(
 ) -> None:
     words = ("trim", mill / "day-cut.edl", "--media", mill / "card", "--to", f"copy:{tmp_path}/out")
     said = boxkite(*words, "--show-only")
-    assert "the sources it uses take" in said.out
+    assert "sources used: " in said.out
     assert "A-vat2" in said.out
     assert list(tmp_path.iterdir()) == []
     (tmp_path / "out").mkdir()

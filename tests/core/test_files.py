@@ -10,6 +10,7 @@ import time
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -329,11 +330,12 @@ class Tree:
     others: tuple[Leaf, ...] = ()
     either: Leaf | str | None = None
     metadata: dict[str, int] = field(default_factory=dict)
+    plain: Any = None
 
 
 def test_documents_give_back_what_was_written_and_share_what_was_shared() -> None:
     leaf = Leaf(Fraction(30000, 1001), Path(os.fsdecode(b"/caf\xe9")))
-    tree = Tree(leaf, (leaf, Leaf(Fraction(1), Path("b"))), leaf, {"a": 1})
+    tree = Tree(leaf, (leaf, Leaf(Fraction(1), Path("b"))), leaf, {"a": 1}, {"b": [1.5, {"c": None}]})
     content = write_document(tree, Tree, 3, (Leaf,))
     back = read_document(content, Tree, 3, (Leaf,))
     assert back == tree and back.leaf is back.others[0] is back.either

@@ -61,7 +61,8 @@ def test_inspect_shows_every_token_with_its_origin_and_what_lost(card: Path) -> 
     done = boxkite("inspect", "B-loft7.mov", "--tokens", "--metadata", "slates.csv", "--json", cwd=card)
     lines = {line["token"]: line for line in done.json["sources"][0]["tokens"]}
     assert lines["scene"] == {
-        "token": "scene", "value": "7", "origin": "slates.csv:2", "lost": [{"value": "6", "origin": "B-loft7.mov.xmp"}],
+        "token": "scene", "value": "7", "origin": "slates.csv:2",
+        "overrides": [{"value": "6", "origin": "B-loft7.mov.xmp"}],
     }  # fmt: skip
     assert (lines["keyword"]["value"], lines["keyword"]["origin"]) == ("loft", "B-loft7.mov.xmp")
     assert (lines["clip"]["value"], lines["clip"]["origin"]) == ("B-loft7", "file name")

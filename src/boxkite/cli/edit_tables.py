@@ -76,7 +76,8 @@ def _read(path: Path, rate: FrameRate | None) -> Edit:
 
 def _show(console: Console, timeline: Timeline) -> None:
     clips = sum(len(track.clips) for track in timeline.picture_tracks)
-    tracks = f"{counted(len(timeline.picture_tracks), 'picture track')}, {counted(len(timeline.audio_tracks), 'audio track')}"
+    pictures, audio = len(timeline.picture_tracks), len(timeline.audio_tracks)
+    tracks = f"{counted(pictures, 'picture track')}, {counted(audio, 'audio track')}"
     length = Timecode(timeline.length, timeline.rate, timeline.start.drop)
     title = f"{timeline.name}: {timeline.rate} fps from {timeline.start}, {length}; {tracks}"
     print_line(console, f"{title}, {counted(clips, 'clip')}", "bold")

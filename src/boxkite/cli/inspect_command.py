@@ -219,7 +219,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
                                 "token": line.token,
                                 "value": line.value,
                                 "origin": line.origin,
-                                "lost": [
+                                "overrides": [
                                     {"value": entry.value, "origin": entry.origin} for entry in line.lost
                                 ],
                             }
@@ -250,7 +250,7 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
             Column("token"),
             Column("value", gives_way=True),
             Column("from"),
-            Column("lost", gives_way=True),
+            Column("overrides", gives_way=True),
         ]
         print_table(console, columns if any(row[3] for row in rows) else columns[:3], rows)
         empty = ", ".join(line.token for line in lines if not line.value)

@@ -59,7 +59,8 @@ def run(arguments: argparse.Namespace) -> int:
         time = expected_time(plan, usable_cores())
         print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)})
     else:
-        show_plan(make_console(), plan, left_out=arguments.left_out, warnings=arguments.warnings)
+        show_plan(make_console(), plan, left_out=arguments.left_out, warnings=arguments.warnings,
+                  next_step="boxkite run with the same options makes them")  # fmt: skip
     for line in written:
         sys.stderr.write(f"{line}\n")
     return int(bool(plan.unseen))
@@ -125,10 +126,12 @@ def _sampled(plan: Plan) -> Plan:
             )
 
 
-def show_plan(console: Console, plan: Plan, *, left_out: bool = False, warnings: bool = False) -> None:
+def show_plan(
+    console: Console, plan: Plan, *, left_out: bool = False, warnings: bool = False, next_step: str = ""
+) -> None:
     """Warnings, the table, and what each output adds up to: what matters most comes last.
 
-    left_out: also list what is left out. warnings: list every warning, not one line per kind.
+    left_out: also list what is left out. warnings: list every warning, not one line per kind. next_step: how to go on.
     """
     from boxkite.cli.tables import Column, print_line, print_table
     from boxkite.cli.warnings import show_unseen, show_warnings
@@ -155,6 +158,8 @@ def show_plan(console: Console, plan: Plan, *, left_out: bool = False, warnings:
         print_line(console, why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
     _show_uncovered(console, plan)
     _show_totals(console, plan)
+    if plan.to_make and next_step:
+        print_line(console, next_step, "bold")
     show_unseen(console, plan.unseen)
 
 

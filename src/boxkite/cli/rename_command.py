@@ -128,10 +128,10 @@ def _rename(arguments: argparse.Namespace) -> int:
     if record:
         print_line(
             console,
-            f"{counted(len(record.moves), 'file')} renamed; boxkite rename --undo gives old names back",
+            f"{counted(len(record.moves), 'file')} renamed; boxkite rename --undo restores the old names",
         )
         for changed in record.tables:
-            print_line(console, f"{changed.path}: {counted(changed.cells, 'row')} kept in step")
+            print_line(console, f"{changed.path}: {counted(changed.cells, 'row')} updated")
     else:
         print_line(
             console, "nothing was renamed" + ("" if plan.changing else ": every name is as it would be")

@@ -78,6 +78,6 @@ def _show(console: Console, trim: Trim) -> None:
     share = f" ({after * 100 // trim.source_bytes} %)" if trim.source_bytes else ""
     print_line(
         console,
-        f"the sources it uses take {file_size(trim.source_bytes)} now, trimmed about {file_size(after)}{share}",
+        f"sources used: {file_size(trim.source_bytes)}; trimmed: about {file_size(after)}{share}",
         "bold",
     )

@@ -1,4 +1,4 @@
-"""Tables that name sources, kept in step with new names: what each holds before and after is worked out first."""
+"""Tables that name sources, updated to new names: old and new contents are worked out first."""
 
 from __future__ import annotations
 

@@ -82,7 +82,7 @@ class RenameRecord:
     names: Mapping[str, str]
     """By each name in tables, the new one."""
     tables: tuple[TableChange, ...] = ()
-    """Those that are kept in step."""
+    """Tables that were updated."""
 
     @property
     def was_cut_short(self) -> bool:
