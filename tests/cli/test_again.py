@@ -148,7 +148,7 @@ def test_two_shots_of_one_name_are_numbered_only_when_that_was_asked_for(folder:
     assert names(ask("plan", folder, "--existing", "number")) == ["dip.mp4", "DIP_2.mp4"]
 
 
-def test_since_a_batch_only_what_is_new_or_changed_is_made_and_what_is_gone_is_said(folder: Path) -> None:
+def test_since_a_batch_only_what_is_new_or_changed_is_made_and_what_is_gone_is_reported(folder: Path) -> None:
     batch = ask("run", folder, names="@marker_v@version").json["batch"]
     (folder / "picks.csv").write_text("name,in,out,scene\ndip,2,10,1\nlift,12,22,1\nhang,30,36,3\n")
     asked = ask("plan", folder, "--since", batch, names="@marker_v@version").json
@@ -177,7 +177,7 @@ def test_a_batch_is_made_even_where_its_record_cannot_be_kept(folder: Path) -> N
     assert json.loads(done.out)["files"][0]["checksum"]
 
 
-def test_folders_of_images_are_kept_and_replaced_as_a_whole(folder: Path) -> None:
+def test_folders_of_images_are_kept_and_replaced_as_one(folder: Path) -> None:
     words = ("--only", "number:1", "--existing")
     assert ask("run", folder, *words, "stop", to="frames-jpeg:out").status == 0
     images = folder / "out/dip"

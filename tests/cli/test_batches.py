@@ -69,7 +69,7 @@ def undisturbed(film: Path, tmp_path_factory: pytest.TempPathFactory) -> dict[st
     return made
 
 
-def test_pictures_do_not_depend_on_what_lies_in_memory(
+def test_frames_do_not_depend_on_memory_contents(
     film: Path, undisturbed: dict[str, str], tmp_path: Path
 ) -> None:
     """Of 320 pixels, which are 20 macroblocks: an encoder's code for blocks of 8 or 16 must not read on."""
@@ -85,7 +85,7 @@ def status(state: dict[str, str], *more: str) -> dict:
     return boxkite("status", *(more or ("last", "--files")), "--json", env=state).json
 
 
-def test_killed_at_random_instants_every_resume_ends_with_the_same_pictures(
+def test_killed_at_random_instants_every_resume_ends_with_the_same_frames(
     film: Path, undisturbed: dict[str, str], tmp_path: Path, state: dict[str, str]
 ) -> None:
     """The kills are spread over several batches, so that they meet every part of one."""
@@ -104,14 +104,14 @@ def test_killed_at_random_instants_every_resume_ends_with_the_same_pictures(
             except subprocess.TimeoutExpired:
                 process.send_signal(signal.SIGKILL)
                 kills += 1
-            _, said = process.communicate()
-            assert b"Traceback" not in said, said
+            _, message = process.communicate()
+            assert b"Traceback" not in message, message
             named = {path: path.stat().st_ino for path in out.rglob("s*.m*")}
             assert verified_before.items() <= named.items(), "a verified file was made again"
             verified_before = named
             if process.returncode == 0:
                 break
-            assert process.returncode == -signal.SIGKILL, said
+            assert process.returncode == -signal.SIGKILL, message
             with Records(tmp_path / "state") as records:
                 newest = overviews(records, latest=1)
             if newest and out / "web" in newest[0].folders:
@@ -143,9 +143,9 @@ def test_stopped_after_the_current_files_and_gone_on_with_in_the_background(
     process = start(state, *words(film, out))
     wait_for(lambda: any(out.rglob("s*.m*")))
     stopped = boxkite("stop", env=state)
-    said = process.communicate(timeout=30)
-    assert (stopped.status, process.returncode) == (0, 130), (stopped.err, said)
-    assert "boxkite resume" in said[0]
+    message = process.communicate(timeout=30)
+    assert (stopped.status, process.returncode) == (0, 130), (stopped.err, message)
+    assert "boxkite resume" in message[0]
     first = status(state)
     assert first["state"] == "stopped" and 2 <= first["verified"] < 2 * SHOTS and first["failed"] == 0
     assert {file["state"] for file in first["files"]} == {"verified", "planned"}
@@ -224,8 +224,8 @@ def test_a_full_volume_holds_the_rest_and_room_lets_it_go_on(
         subprocess.run(["umount", volume], check=True)
 
 
-def _verified(said: dict) -> set[int]:
-    return {file["number"] for file in said["files"] if file["state"] == "verified"}
+def _verified(message: dict) -> set[int]:
+    return {file["number"] for file in message["files"] if file["state"] == "verified"}
 
 
 def stopped_batch(film: Path, out: Path, state: dict[str, str]) -> Run:
@@ -237,7 +237,7 @@ def stopped_batch(film: Path, out: Path, state: dict[str, str]) -> Run:
     return boxkite("status", "last", "--json", env=state)
 
 
-def test_what_has_changed_since_is_said_and_not_mixed_in(
+def test_what_has_changed_since_is_reported_and_not_mixed_in(
     film: Path, tmp_path: Path, state: dict[str, str]
 ) -> None:
     own = tmp_path / "own"
@@ -322,7 +322,7 @@ def test_the_end_of_a_batch_is_told_to_a_command_and_to_a_web_hook(
         "--when-ended", f'{sys.executable} -c "{script}"', env=state,
     )  # fmt: skip
     assert done.status == 0, done.err
-    assert [said["verified"] for said in heard] == [2, 2]
+    assert [message["verified"] for message in heard] == [2, 2]
     assert note.read_text().startswith("all verified{")
     broken = boxkite(*words(film, tmp_path / "o2"), "--only", "number:5", "--when-ended", "false", env=state)
     assert broken.status == 0 and "the notice ended with status 1" in broken.out

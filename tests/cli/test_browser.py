@@ -65,11 +65,11 @@ async function look(name) {
 class Server(SimpleHTTPRequestHandler):
     """Serves files with ranges, as browsers ask for, and takes what the page says."""
 
-    said: ClassVar[list[dict]] = []
+    message: ClassVar[list[dict]] = []
     arrived = threading.Event()
 
     def do_POST(self) -> None:
-        Server.said = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
+        Server.message = json.loads(self.rfile.read(int(self.headers["Content-Length"])))
         self.send_response(204)
         self.end_headers()
         Server.arrived.set()
@@ -95,7 +95,7 @@ class Server(SimpleHTTPRequestHandler):
 
 
 @pytest.mark.skipif(CHROMIUM is None, reason="there is no Chromium here")
-def test_web_files_play_in_a_browser_with_their_frames_and_sound(tmp_path: Path) -> None:
+def test_web_files_play_in_a_browser_with_their_frames_and_audio(tmp_path: Path) -> None:
     write_movie(Movie(tmp_path / "dip.mov", 75, RATE, ((0, VAT), (40, LOFT)), width=320, height=180))
     presets = {"web": "mp4", "web-vp9": "webm", "web-av1": "mp4", "review": "mp4"}
     words = [word for preset in presets for word in ("--to", f"{preset}:{preset}")]
@@ -119,7 +119,7 @@ def test_web_files_play_in_a_browser_with_their_frames_and_sound(tmp_path: Path)
         browser.wait()
         server.shutdown()
         server.server_close()
-    for found, preset in zip(Server.said, presets, strict=True):
+    for found, preset in zip(Server.message, presets, strict=True):
         assert "error" not in found, found
         size = [160, 90] if preset == "review" else [320, 180]
         assert found["size"] == size

@@ -138,8 +138,8 @@ def test_transparency_is_kept_where_the_preset_keeps_it(tmp_path: Path) -> None:
         cwd=tmp_path,
     )
     assert done.status == 0, done.err + done.out
-    said = {file["preset"]: file["warnings"] for file in done.json["files"]}
-    assert ["alpha-left-out" in kinds(warnings) for warnings in said.values()] == [False, True]
+    message = {file["preset"]: file["warnings"] for file in done.json["files"]}
+    assert ["alpha-left-out" in kinds(warnings) for warnings in message.values()] == [False, True]
     with av.open(done.json["files"][0]["path"]) as container:
         picture = next(container.decode(video=0))
     assert picture.format.name.startswith("yuva444p")

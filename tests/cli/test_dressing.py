@@ -132,7 +132,7 @@ def test_burn_ins_are_placed_nudged_and_coloured_and_say_what_they_cannot_show(
     assert np.abs(moved - (90, 160)).max() <= 3
 
 
-def test_pictures_come_at_another_rate_and_size_with_their_sound_in_place(card: Path, tmp_path: Path) -> None:
+def test_frames_come_at_another_rate_and_size_with_their_audio_in_sync(card: Path, tmp_path: Path) -> None:
     made = run(tmp_path, card / "A-vat2.mov", "--to", "stock:out", "--set", "rate=50",
                "--set", "fit=800x800", "--set", "bars=true")  # fmt: skip
     file = made["files"][0]
@@ -156,7 +156,7 @@ def write_wave(path: Path, samples: np.ndarray, reference: int) -> None:
         container.mux(stream.encode(None))
 
 
-def test_a_recorders_wave_takes_the_place_of_the_cameras_sound_to_the_sample(
+def test_a_recorders_wav_takes_the_place_of_the_cameras_audio_to_the_sample(
     card: Path, tmp_path: Path
 ) -> None:
     samples = np.zeros(48_000 * 6)
@@ -180,7 +180,7 @@ def test_a_recorders_wave_takes_the_place_of_the_cameras_sound_to_the_sample(
     assert max(abs(a - b) for a, b in zip(found, wanted, strict=True)) <= 2
 
 
-def test_sound_is_mixed_made_as_loud_as_asked_and_silent_where_a_track_is_needed(
+def test_audio_is_mixed_made_as_loud_as_asked_and_silent_where_a_track_is_needed(
     card: Path, tmp_path: Path
 ) -> None:
     (tmp_path / "loud.toml").write_text(
@@ -287,7 +287,7 @@ def test_more_channels_than_a_lossless_codec_holds_are_refused(tmp_path: Path) -
     assert refused.status == 2 and "FLAC holds 8 channels at most, not its 10" in refused.err
 
 
-def test_sound_of_any_rate_comes_out_where_only_some_are_taken(card: Path, tmp_path: Path) -> None:
+def test_audio_of_any_rate_is_resampled_where_only_some_are_taken(card: Path, tmp_path: Path) -> None:
     for hz in (44_100, 32_000, 96_000):
         write_movie(
             Movie(tmp_path / f"{hz}.mov", 47, RATE, ((0, VAT),), width=320, height=180, sample_rate=hz)
@@ -303,7 +303,7 @@ def test_sound_of_any_rate_comes_out_where_only_some_are_taken(card: Path, tmp_p
         assert hz == 48_000 and abs(len(samples) - 23 * 1920) <= (1 if file["preset"] == "broadcast" else 960)
 
 
-def test_what_one_preset_does_to_its_pictures_is_not_seen_in_those_of_another(
+def test_what_one_preset_does_to_its_frames_is_not_seen_in_those_of_another(
     card: Path, tmp_path: Path
 ) -> None:
     """All lossless, of one size and pixel format, so that one picture as decoded goes to each of them."""
@@ -344,7 +344,7 @@ def test_two_passes_hardware_that_is_not_there_and_chosen_image_numbers(card: Pa
     assert frames_of(tmp_path / "again/B-quiet.mkv") == [(1, frame) for frame in range(25)]
 
 
-def test_sound_beside_images_and_the_words_of_a_shot_in_its_file(card: Path, tmp_path: Path) -> None:
+def test_audio_beside_images_and_the_metadata_of_a_shot_in_its_file(card: Path, tmp_path: Path) -> None:
     (tmp_path / "both.toml").write_text('based_on = "frames-jpeg"\nwith_presets = ["audio-wav"]\n')
     (tmp_path / "m.csv").write_text(
         "source,name,in,out,keywords,note\nA-vat2.mov,dip,25,50,vat; hands,slow\n"
@@ -355,7 +355,7 @@ def test_sound_beside_images_and_the_words_of_a_shot_in_its_file(card: Path, tmp
     assert len(list((tmp_path / "out/dip").iterdir())) == 25
     for name, begin in (("web/dip.mp4", ""), ("mov/dip.mov", "com.apple.quicktime.")):
         with av.open(str(tmp_path / name)) as container:
-            said = [container.metadata[f"{begin}{key}"] for key in ("title", "keywords", "comment")]
-        assert said == ["dip", "vat, hands", "slow"]
+            message = [container.metadata[f"{begin}{key}"] for key in ("title", "keywords", "comment")]
+        assert message == ["dip", "vat, hands", "slow"]
     again = boxkite("inspect", "mov/dip.mov", "--tokens", cwd=tmp_path)
     assert re.search(r"@keywords +vat-hands +container", again.out), again.out

@@ -35,7 +35,7 @@ def plan(mill: Path, *words: str) -> dict:
     return boxkite("plan", *words, "--to", "review:out", "--json", cwd=mill).json
 
 
-def test_originals_and_program_give_the_same_shots_and_the_same_pictures(mill: Path) -> None:
+def test_originals_and_program_give_the_same_shots_and_the_same_frames(mill: Path) -> None:
     """Every frame that is visible, in no transition and at its own speed, is the same picture in both."""
     sides = {"program": ["day.otio", "day.mov"], "originals": ["day-cut.edl", "--media", "card"]}
     for side, words in sides.items():
@@ -175,7 +175,7 @@ def test_renamed_originals_are_found_by_reel_and_timecode(mill: Path, tmp_path: 
     assert [row["in"] for row in rows] == [row["in"] for row in plan(mill, "day.otio")["rows"]]
 
 
-def test_a_program_that_starts_elsewhere_is_said_how_to_place(mill: Path, tmp_path: Path) -> None:
+def test_a_program_that_starts_elsewhere_tells_how_to_place_it(mill: Path, tmp_path: Path) -> None:
     start = Timecode.parse("01:00:00:00", RATE)
     write_otio_edit(tmp_path / "day.otio", replace(day_edit().timeline(nested=False), start=start))
     shutil.copy(mill / "day.mov", tmp_path)
@@ -190,7 +190,7 @@ def test_a_program_that_starts_elsewhere_is_said_how_to_place(mill: Path, tmp_pa
 
 
 @pytest.mark.parametrize(
-    ("words", "said"),
+    ("words", "message"),
     [
         (["--only", "circeld"], "did you mean circled"),
         (["--only", "scen:3"], "there is no token “scen”"),
@@ -203,9 +203,9 @@ def test_a_program_that_starts_elsewhere_is_said_how_to_place(mill: Path, tmp_pa
         (["--picture", "program"], "name it too"),
     ],
 )
-def test_what_cannot_be_meant_is_refused_with_what_to_do(mill: Path, words: list[str], said: str) -> None:
+def test_what_cannot_be_meant_is_refused_with_what_to_do(mill: Path, words: list[str], message: str) -> None:
     refused = boxkite("plan", "day.otio", *words, "--to", "web:out", cwd=mill)
-    assert refused.status == 2 and said in refused.err, refused.err
+    assert refused.status == 2 and message in refused.err, refused.err
 
 
 _MEASURED = """import os, subprocess, sys
@@ -250,18 +250,18 @@ def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: 
     took: list[str] = []
     for _ in range(3):
         before = _slowness()
-        with (tmp_path / "said").open("wb") as said:
+        with (tmp_path / "message").open("wb") as message:
             done = subprocess.run(
                 command,
                 cwd=tmp_path,
                 env=compiled,
-                stdout=said,
+                stdout=message,
                 stderr=subprocess.PIPE,
                 text=True,
                 check=True,
             )
         kilobytes, seconds = map(float, done.stderr.split()[-2:])
-        assert (tmp_path / "said").read_bytes().count(b"\n") > 10_000
+        assert (tmp_path / "message").read_bytes().count(b"\n") > 10_000
         assert kilobytes * 1024 < 300_000_000
         if seconds < 3 * max(before, _slowness()):
             return
@@ -269,7 +269,7 @@ def test_ten_thousand_are_read_and_planned_soon_and_small(mill: Path, tmp_path: 
     pytest.fail(f"more than three seconds of a usual core each time: {', '.join(took)}")
 
 
-def test_what_will_not_be_as_in_the_edit_is_said_on_rows_and_in_one_line(mill: Path, tmp_path: Path) -> None:
+def test_differences_from_the_edit_is_reported_on_rows_and_in_one_line(mill: Path, tmp_path: Path) -> None:
     words = ("day.otio", "--by", "cuts", "--picture", "originals", "--to", f"web:{tmp_path}/out")
     planned = boxkite("plan", *words, "--json", cwd=mill).json
     differences = planned["totals"]["differences"]
@@ -280,7 +280,7 @@ def test_what_will_not_be_as_in_the_edit_is_said_on_rows_and_in_one_line(mill: P
         "hidden by a clip above": 1,
     }.items() <= differences.items()
     for row in planned["rows"]:
-        said = kinds(row["warnings"])
+        message = kinds(row["warnings"])
         for difference, kind in (
             ("with transitions", "transition-not-made"),
             ("with another speed", "own-speed"),
@@ -288,9 +288,9 @@ def test_what_will_not_be_as_in_the_edit_is_said_on_rows_and_in_one_line(mill: P
             ("hidden by a clip above", "hidden-in-edit"),
             ("shorter than a second", "short"),
         ):
-            assert (difference in row["differences"]) is (kind in said), (row["name"], difference, said)
-    said = boxkite("plan", *words, cwd=mill).out
-    assert "differs from the edit: 1 with titles above, 1 with transitions, 1 with another speed" in said
+            assert (difference in row["differences"]) is (kind in message), (row["name"], difference, message)
+    message = boxkite("plan", *words, cwd=mill).out
+    assert "differs from the edit: 1 with titles above, 1 with transitions, 1 with another speed" in message
     program = boxkite("plan", "day.otio", "day.mov", "--to", f"web:{tmp_path}/out", "--json", cwd=mill).json
     assert set(program["totals"]["differences"]) <= {"shorter than a second"}
 

@@ -93,9 +93,9 @@ def test_a_farm_makes_the_same_files_and_a_lost_worker_costs_none(
     while process.poll() is None and not list(out.glob(".boxkite*")):
         time.sleep(0.05)
     workers[1].send_signal(signal.SIGKILL)
-    said, err = process.communicate(timeout=110)
-    assert process.returncode == 0, said + err
-    assert "2 workers" in said and "Traceback" not in err
+    message, err = process.communicate(timeout=110)
+    assert process.returncode == 0, message + err
+    assert "2 workers" in message and "Traceback" not in err
     assert {path.name: decoded_hash(path) for path in out.iterdir()} == wanted
     shown = boxkite("status", "last", "--files", "--json", env=env).json
     assert (shown["state"], shown["verified"]) == ("all verified", 2 * SHOTS)
@@ -106,7 +106,7 @@ def test_a_farm_makes_the_same_files_and_a_lost_worker_costs_none(
     assert not (tmp_path / "no").exists()
 
 
-def test_a_farm_that_is_not_there_is_said_in_words(film: Path, tmp_path: Path) -> None:
+def test_a_farm_that_is_not_there_is_reported_clearly(film: Path, tmp_path: Path) -> None:
     done = boxkite(*words(film, tmp_path), "--cluster", "tcp://127.0.0.1:9", timeout=60)
     assert (done.status, "no scheduler answers there" in done.err) == (2, True), done.err
 

@@ -32,7 +32,7 @@ def cards(tmp_path: Path) -> list[Path]:
     return found
 
 
-def test_cards_are_copied_verified_and_made_with_the_facts_asked_for_once(
+def test_cards_are_copied_verified_and_made_with_the_values_asked_for_once(
     cards: list[Path], tmp_path: Path
 ) -> None:
     into, out = tmp_path / "originals", tmp_path / "out"
@@ -74,13 +74,13 @@ def test_what_is_there_stays_and_what_differs_fails_alone(cards: list[Path], tmp
 def test_cards_that_cannot_be_are_refused(cards: list[Path], tmp_path: Path) -> None:
     shutil.copytree(cards[0], tmp_path / "copy" / "A001")
     (tmp_path / "empty").mkdir()
-    for words, said in (
+    for words, message in (
         ([cards[0], tmp_path / "copy" / "A001"], "two cards are called A001"),
         ([tmp_path / "none"], "there is no such card"),
         ([tmp_path / "empty"], "there is nothing on this card"),
         ([cards[0], "--value", "Unit"], "give a name and a value"),
     ):
         done = boxkite("gather", *words, "--into", tmp_path / "originals")
-        assert (done.status, said in done.err) == (2, True), done.err
+        assert (done.status, message in done.err) == (2, True), done.err
     inside = boxkite("gather", cards[0], "--into", cards[0] / "copy")
     assert (inside.status, "is on the card itself" in inside.err) == (2, True)

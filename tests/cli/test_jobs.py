@@ -67,7 +67,7 @@ def test_a_job_file_says_all_the_words_and_the_command_line_goes_before_it(
 
 
 @pytest.mark.parametrize(
-    ("said", "words"),
+    ("message", "words"),
     [
         ('nmes = "@clip"', ("job.toml", "nmes", "did you mean names?")),
         ('depth = "two"', ("job.toml", "depth", "whole number")),
@@ -80,13 +80,13 @@ def test_a_job_file_says_all_the_words_and_the_command_line_goes_before_it(
     ],
 )
 def test_a_wrong_key_is_refused_with_file_and_key(
-    world: Path, tmp_path: Path, said: str, words: tuple[str, ...]
+    world: Path, tmp_path: Path, message: str, words: tuple[str, ...]
 ) -> None:
-    table = said.startswith("[")
-    plain = 'paths = ["footage"]\n' + ("" if said.startswith("to") else 'to = ["small:out"]\n')
+    table = message.startswith("[")
+    plain = 'paths = ["footage"]\n' + ("" if message.startswith("to") else 'to = ["small:out"]\n')
     (tmp_path / "footage").symlink_to(world / "footage")
     (tmp_path / "job.toml").write_text(
-        f"{plain}{said}\n" if table else f"{said}\n{plain if 'paths' not in said else ''}"
+        f"{plain}{message}\n" if table else f"{message}\n{plain if 'paths' not in message else ''}"
     )
     refused = boxkite("plan", tmp_path / "job.toml")
     assert refused.status == 2

@@ -86,8 +86,8 @@ def test_a_source_that_changes_while_a_batch_runs_gives_no_file_of_the_wrong_fra
     with subprocess.Popen([PROGRAM, *WORDS], cwd=place, env=state, stdout=subprocess.PIPE, text=True) as run:
         wait_for(lambda: any((place / "out").glob("s*.mov")))
         change(place)
-        said, _ = run.communicate(timeout=60)
-    assert run.returncode == 1 and "it has changed since it was planned" in said, said
+        message, _ = run.communicate(timeout=60)
+    assert run.returncode == 1 and "it has changed since it was planned" in message, message
     made = sorted((place / "out").iterdir())
     assert 0 < len(made) < 4
     for path in made:
@@ -439,8 +439,8 @@ def test_a_watch_resumes_what_had_no_room_once_there_is_room_and_says_what_waits
             wait_for(lambda: any(one["state"] == "waiting for room" for one in listed().json["landed"]))
             second = boxkite("watch", landing, "--job", place / "job.toml", "--once", env=state)
             assert second.status == 2 and "being watched by another process" in second.err
-            said = listed().json
-            assert said["watched"] and said["landed"][0]["verified"] == 0
+            message = listed().json
+            assert message["watched"] and message["landed"][0]["verified"] == 0
             subprocess.run(["mount", "-o", "remount,size=200m", volume], check=True)
             wait_for(lambda: listed().json["landed"][0]["state"] == "verified")
             assert_holds(volume / "out/film.mov", Span(0, 400), RATE)

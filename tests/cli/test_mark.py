@@ -189,7 +189,7 @@ def test_chapters_and_timelines_give_marks_and_take_them(card: Path) -> None:
 
 
 @pytest.mark.parametrize(
-    ("words", "said"),
+    ("words", "message"),
     [
         (["add", "A-vat2.mov", "--in", "20:00:00:00"], "A-vat2.mov runs from 10:12:05:00 to 10:12:09:00"),
         (["add", "A-vat2.mov", "--in", "50", "--out", "40"], "does not come after in"),
@@ -202,6 +202,6 @@ def test_chapters_and_timelines_give_marks_and_take_them(card: Path) -> None:
         (["import", "A-vat2.mov", "none.csv"], "no such file"),
     ],
 )
-def test_what_cannot_be_done_is_said_in_a_line(card: Path, words: list[str], said: str) -> None:
+def test_what_cannot_be_done_is_refused_in_one_line(card: Path, words: list[str], message: str) -> None:
     refused = boxkite("mark", *words, cwd=card)
-    assert refused.status == 2 and said in refused.err, refused.err
+    assert refused.status == 2 and message in refused.err, refused.err

@@ -151,7 +151,7 @@ def test_every_built_in_preset_makes_what_it_can_of_any_footage_and_says_where_i
         assert container.streams.audio[0].channels == 6
 
 
-def test_colours_come_out_as_they_went_in_whatever_is_done_to_the_picture(tmp_path: Path) -> None:
+def test_colours_stay_as_they_were_whatever_is_done_to_the_picture(tmp_path: Path) -> None:
     write_movie(Movie(tmp_path / "hd.mov", 3, RATE, ((0, VAT),), options={"crf": "4"}, audio_tracks=0))
     presets = ("stock", "review", "web-av1", "frames-png", "frames-dpx", "frames-jpeg", "master")
     words = [word for preset in presets for word in ("--to", f"{preset}:{preset}")]

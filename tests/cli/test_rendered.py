@@ -115,7 +115,7 @@ def test_the_upper_track_hides_the_lower_and_sizes_are_conformed_with_bars(cut: 
     assert codes == [(2, 30), (2, 38), (2, 50)]
 
 
-def test_sounds_of_all_tracks_are_added_up_to_the_sample(cut: Path, tmp_path: Path) -> None:
+def test_audio_of_all_tracks_are_added_up_to_the_sample(cut: Path, tmp_path: Path) -> None:
     for tracks in ("V1,A1", "V1,A2", "V1,A1,A2"):
         folder = tmp_path / tracks
         done = boxkite("run", cut / "cut.otio", "--picture", "edit", "--by", "timelines", "--media", cut,

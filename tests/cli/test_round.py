@@ -30,8 +30,8 @@ def demo(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Run]:
 def test_every_shot_of_the_demo_holds_its_frames_and_ticks(
     demo, preset: str, extension: str, slack: int
 ) -> None:
-    folder, said = demo
-    assert said.status == 0, said.out + said.err
+    folder, message = demo
+    assert message.status == 0, message.out + message.err
     made = folder / "out" / preset
     assert sorted(path.name for path in made.iterdir()) == sorted(f"{name}.{extension}" for name, _ in SHOTS)
     for name, span in SHOTS:

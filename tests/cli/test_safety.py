@@ -41,15 +41,15 @@ def long_film(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 @pytest.mark.parametrize(("how", "status"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
-def test_ended_by_hand_or_by_the_system_only_whole_files_are_left(
+def test_ended_by_hand_or_by_the_system_only_complete_files_are_left(
     long_film: Path, how: int, status: int, tmp_path: Path
 ) -> None:
     process = start_run(long_film, tmp_path / "out", *AT_MARKS)
     while not hidden(tmp_path / "out"):
         time.sleep(0.02)
     process.send_signal(how)
-    _, said = process.communicate(timeout=20)
-    assert process.returncode == status and ("stopped" in said) == (how == signal.SIGINT), said
+    _, message = process.communicate(timeout=20)
+    assert process.returncode == status and ("stopped" in message) == (how == signal.SIGINT), message
     assert hidden(tmp_path / "out") == []
     for path in (tmp_path / "out").glob("*.mov"):
         number = int(path.stem[1:])
@@ -131,7 +131,7 @@ def test_damage_in_the_middle_fails_that_file_alone(tmp_path: Path) -> None:
 
 
 @pytest.mark.skipif(sys.platform != "linux" or os.geteuid() != 0, reason="needs the right to mount")
-def test_a_full_disk_fails_in_words_and_leaves_nothing_behind(long_film: Path, tmp_path: Path) -> None:
+def test_a_full_disk_fails_in_words_and_leaves_nothing_half_made(long_film: Path, tmp_path: Path) -> None:
     volume = tmp_path / "small"
     volume.mkdir()
     if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=5m", "tmpfs", volume], check=False).returncode:

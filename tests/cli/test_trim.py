@@ -57,9 +57,9 @@ def test_a_trim_shows_its_sizes_first_and_writes_no_edit_when_a_file_fails(
     mill: Path, tmp_path: Path
 ) -> None:
     words = ("trim", mill / "day-cut.edl", "--media", mill / "card", "--to", f"copy:{tmp_path}/out")
-    said = boxkite(*words, "--show-only")
-    assert "sources used: " in said.out
-    assert "A-vat2" in said.out
+    message = boxkite(*words, "--show-only")
+    assert "sources used: " in message.out
+    assert "A-vat2" in message.out
     assert list(tmp_path.iterdir()) == []
     (tmp_path / "out").mkdir()
     (tmp_path / "out/A-vat2.mov").touch()

@@ -31,18 +31,18 @@ def cut_in_two(folder: Path, source: Path, at: int, *to: str) -> dict:
     return done.json
 
 
-def test_variable_rate_is_laid_on_a_constant_one_without_drift(tmp_path: Path) -> None:
+def test_variable_rate_is_converted_to_a_constant_one_without_drift(tmp_path: Path) -> None:
     rng = np.random.default_rng(3)
     steps = rng.choice([33, 33, 33, 34, 50, 100, 17], 200)
     times = [0, *np.cumsum(steps[:-1]).tolist()]
     write_movie(
         Movie(tmp_path / "phone.mp4", 200, FrameRate.parse("30"), times=times, audio_tracks=0, **SMALL)
     )
-    said = cut_in_two(tmp_path, tmp_path / "phone.mp4", 100, "web:w")
-    assert kinds(said["files"][0]["warnings"])[0] == "variable-rate"
-    rate = FrameRate.parse(said["files"][0]["rate"])
+    message = cut_in_two(tmp_path, tmp_path / "phone.mp4", 100, "web:w")
+    assert kinds(message["files"][0]["warnings"])[0] == "variable-rate"
+    rate = FrameRate.parse(message["files"][0]["rate"])
     shown = frames_of(tmp_path / "w/a.mp4") + frames_of(tmp_path / "w/b.mp4")
-    assert len(shown) == sum(file["frames"] for file in said["files"])
+    assert len(shown) == sum(file["frames"] for file in message["files"])
     for number, (_, frame) in enumerate(shown):
         at = float(1000 * number / rate.fraction)
         assert times[frame] <= at + 500 / rate.fraction, number
@@ -50,7 +50,7 @@ def test_variable_rate_is_laid_on_a_constant_one_without_drift(tmp_path: Path) -
         assert later > at - 500 / rate.fraction - 1, number
 
 
-def test_a_capture_with_dropped_frames_shows_the_picture_before_in_their_place(tmp_path: Path) -> None:
+def test_a_capture_with_dropped_frames_shows_the_frame_before_in_their_place(tmp_path: Path) -> None:
     shown = [0, 1, 2, 4, 5, 6, 7, 10, 11, 12]
     with av.open(str(tmp_path / "capture.avi"), "w") as container:
         stream = container.add_stream("ffv1", rate=25)
@@ -60,9 +60,9 @@ def test_a_capture_with_dropped_frames_shows_the_picture_before_in_their_place(t
             picture.pts = number
             container.mux(stream.encode(picture))
         container.mux(stream.encode(None))
-    said = cut_in_two(tmp_path, tmp_path / "capture.avi", 4, "archive:out")
-    assert {file["rate"] for file in said["files"]} == {"25"}
-    laid = [one["values"] for one in said["files"][0]["warnings"] if one["kind"] == "variable-rate"]
+    message = cut_in_two(tmp_path, tmp_path / "capture.avi", 4, "archive:out")
+    assert {file["rate"] for file in message["files"]} == {"25"}
+    laid = [one["values"] for one in message["files"][0]["warnings"] if one["kind"] == "variable-rate"]
     assert laid == [{"stored": 10, "frames": 13, "rate": "25"}]
     frames = frames_of(tmp_path / "out/a.mkv") + frames_of(tmp_path / "out/b.mkv")
     assert [frame for _, frame in frames] == [0, 1, 2, 2, 4, 5, 6, 7, 7, 7, 10, 11, 12]
@@ -76,7 +76,7 @@ def test_a_capture_with_dropped_frames_shows_the_picture_before_in_their_place(t
         ("libvpx-vp9", {"cpu-used": "5"}),
     ],
 )
-def test_codecs_with_pictures_that_no_other_needs_are_cut_anywhere(
+def test_codecs_with_frames_that_no_other_needs_are_cut_anywhere(
     encoder: str, options: dict[str, str], tmp_path: Path
 ) -> None:
     film = Movie(tmp_path / "film.mkv", 45, RATE, encoder=encoder, options=options, audio_tracks=0, **SMALL)
@@ -85,7 +85,7 @@ def test_codecs_with_pictures_that_no_other_needs_are_cut_anywhere(
     assert frames_of(tmp_path / "out/b.mkv") == [(1, number) for number in range(19, 45)]
 
 
-def test_turning_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: Path) -> None:
+def test_rotating_leaves_colours_alone_where_chroma_is_halved_one_way(tmp_path: Path) -> None:
     upright = Movie(tmp_path / "a.mov", 3, RATE, encoder="prores_ks", options={}, pixel_format="yuv422p10le",
                     width=640, height=360, audio_tracks=0, scenes=((0, VAT),))  # fmt: skip
     write_movie(upright)
@@ -109,7 +109,7 @@ def test_a_rate_that_mxf_has_not_is_left_out_and_a_run_says_so(tmp_path: Path) -
     assert "1 left out: 1 broadcast: MXF is not made at 25/2 fps" in done.out
 
 
-def test_grey_stays_grey_and_an_untagged_matrix_is_said_where_the_size_would_tell_another(
+def test_grey_stays_grey_and_an_untagged_matrix_is_tagged_where_the_size_would_tell_another(
     tmp_path: Path,
 ) -> None:
     for name, encoder, kind, size in (
@@ -148,7 +148,7 @@ def test_grey_stays_grey_and_an_untagged_matrix_is_said_where_the_size_would_tel
 
 
 @pytest.mark.parametrize("turn", [90, 180, 270])
-def test_turned_footage_comes_out_upright(turn: int, tmp_path: Path) -> None:
+def test_rotated_footage_is_made_upright(turn: int, tmp_path: Path) -> None:
     write_movie(
         Movie(
             tmp_path / "turned.mov",
@@ -186,10 +186,10 @@ def test_odd_sizes_lose_a_line_not_their_sharpness(
             picture.pts = number
             container.mux(stream.encode(picture))
         container.mux(stream.encode(None))
-    said = cut_in_two(tmp_path, tmp_path / "odd.mkv", 11, "web:w", "stock:s", "review:r")
+    message = cut_in_two(tmp_path, tmp_path / "odd.mkv", 11, "web:w", "stock:s", "review:r")
     assert frames_of(tmp_path / "w/b.mp4") == [(1, number) for number in range(11, 30)]
     assert frames_of(tmp_path / "s/b.mov") == [(1, number) for number in range(11, 30)]
-    assert said["files"][0]["size"] == f"{size[0] // 2 * 2}x{size[1] // 2 * 2}"
+    assert message["files"][0]["size"] == f"{size[0] // 2 * 2}x{size[1] // 2 * 2}"
 
 
 def test_interlaced_footage_keeps_its_fields_in_stock_and_loses_them_in_web(tmp_path: Path) -> None:
@@ -228,8 +228,8 @@ def test_numbered_images_are_one_source_and_are_cut_like_any_other(tmp_path: Pat
     for number in range(48):
         picture = draw_picture(VAT, 1, number, 320, 180)
         picture.reformat(format="rgb24").save(tmp_path / f"frames 100%/loft.{number + 995:04d}.png")
-    said = boxkite("inspect", "frames 100%", "--json", cwd=tmp_path).json["sources"]
-    assert [(one["kind"], one["label"], one["video"]["frames"]) for one in said] == [
+    message = boxkite("inspect", "frames 100%", "--json", cwd=tmp_path).json["sources"]
+    assert [(one["kind"], one["label"], one["video"]["frames"]) for one in message] == [
         ("image sequence", "loft.[0995-1042].png", 48)
     ]
     cut_in_two(tmp_path, Path("frames 100%"), 17, "web:w")
@@ -254,7 +254,7 @@ def test_chapters_in_a_file_are_marks(extension: str, tmp_path: Path) -> None:
     assert_holds(tmp_path / "w/press.mp4", Span(37, 80), rate, sample_slack=1024)
 
 
-def test_sound_that_starts_late_and_ends_early_is_filled_with_silence_and_said(tmp_path: Path) -> None:
+def test_audio_that_starts_late_and_ends_early_is_filled_with_silence_and_reported(tmp_path: Path) -> None:
     path = tmp_path / "late.mov"
     with av.open(str(path), "w") as container:
         stream = container.add_stream("libx264", rate=25)
@@ -272,13 +272,13 @@ def test_sound_that_starts_late_and_ends_early_is_filled_with_silence_and_said(t
                 container.mux(sound.encode(wave))
         container.mux(stream.encode(None))
         container.mux(sound.encode(None))
-    said = cut_in_two(tmp_path, path, 30, "stock:s")
+    message = cut_in_two(tmp_path, path, 30, "stock:s")
     first, _ = audio_of(tmp_path / "s/a.mov")
     second, _ = audio_of(tmp_path / "s/b.mov")
     heard = np.concatenate([first, second])
     assert len(heard) == 75 * 1920
     assert np.flatnonzero(heard > 0.1)[[0, -1]].tolist() == [24_000, 71_999]
-    assert any("silence-filled" in kinds(file["warnings"]) for file in said["files"])
+    assert any("silence-filled" in kinds(file["warnings"]) for file in message["files"])
 
 
 def test_a_file_trimmed_without_encoding_begins_at_the_frame_its_edit_list_shows(tmp_path: Path) -> None:

@@ -42,7 +42,7 @@ def in_window(folder: Path, columns: int, *words: str) -> str:
     environment = {**os.environ, "COLUMNS": str(columns), "LINES": "40", "TERM": "xterm", "NO_COLOR": "1"}
     process = subprocess.Popen([PROGRAM, *words], cwd=folder, stdout=theirs, stderr=theirs, env=environment)
     os.close(theirs)
-    said = b""
+    message = b""
     while select.select([ours], [], [], 60)[0]:
         try:
             part = os.read(ours, 65536)
@@ -50,10 +50,10 @@ def in_window(folder: Path, columns: int, *words: str) -> str:
             break
         if not part:
             break
-        said += part
+        message += part
     os.close(ours)
-    assert process.wait(timeout=60) == 0, said
-    return said.decode()
+    assert process.wait(timeout=60) == 0, message
+    return message.decode()
 
 
 def test_tables_keep_whole_timecodes_in_80_columns_and_names_in_full_when_piped(card: Path) -> None:
@@ -68,7 +68,7 @@ def test_tables_keep_whole_timecodes_in_80_columns_and_names_in_full_when_piped(
     assert "\x1b" not in piped
 
 
-def test_facts_and_columns_become_tokens_and_what_found_no_source_is_said(card: Path) -> None:
+def test_metadata_and_columns_become_tokens_and_what_found_no_source_is_reported(card: Path) -> None:
     done = boxkite("plan", "A-clip1.mov", "A-clip2.mov", "--by", "ranges", "--marks", "picks.csv", "--metadata", "metadata.csv",  # noqa: E501
                    "--names", "@scene[-@(Paper weight)]_@reel_@(keyword|in)", "--to", "web:out", "--json", cwd=card)  # fmt: skip  # noqa: E501
     assert done.status == 0, done.err
@@ -126,7 +126,7 @@ def test_sizes_and_strangers_text_are_safe_to_show() -> None:
     assert printable("a\x1b[31mb\nc") == "a�[31mb�c"
 
 
-def test_json_of_inspect_holds_the_facts_of_every_source(card: Path) -> None:
+def test_json_of_inspect_holds_the_metadata_of_every_source(card: Path) -> None:
     first = boxkite("inspect", ".", "--json", cwd=card).json["sources"][0]
     assert first["video"] | {"codec": "h264"} == {
         "codec": "h264", "width": 320, "height": 180, "rate": "29.97", "rate_fraction": "30000/1001", "frames": 60,
@@ -153,12 +153,12 @@ def test_odd_bytes_in_names_break_neither_tables_nor_json(card: Path, tmp_path: 
 def test_a_plan_says_what_it_adds_up_to_and_each_warning_once_a_shot(card: Path, tmp_path: Path) -> None:
     words = ("plan", "A-clip1.mov", "--by", "ranges", "--marks", "picks.csv", "--to", f"web:{tmp_path}/w", "--to",
              f"stock:{tmp_path}/s", "--to", f"proxy:{tmp_path}/p")  # fmt: skip
-    said = boxkite(*words, cwd=card).out
-    assert "total: 3 files of 1 shot, under a second of footage, about" in said
-    assert f"free at {tmp_path}/w: " in said
-    assert said.count("20 frames: shorter than a second") == 1
-    assert "! 1-3 A-clip1_dip: " in said
-    assert "to check: 1 shorter than a second" in said
+    message = boxkite(*words, cwd=card).out
+    assert "total: 3 files of 1 shot, under a second of footage, about" in message
+    assert f"free at {tmp_path}/w: " in message
+    assert message.count("20 frames: shorter than a second") == 1
+    assert "! 1-3 A-clip1_dip: " in message
+    assert "to check: 1 shorter than a second" in message
 
 
 def test_tokens_are_listed_with_how_alike_ones_differ() -> None:
@@ -171,12 +171,12 @@ def test_tokens_are_listed_with_how_alike_ones_differ() -> None:
 
 def test_every_command_shows_examples_that_its_own_words_understand() -> None:
     for command in ("plan", "run", "presets", "patterns", "rename", "trim"):
-        said = boxkite(command, "--help").out
-        assert "examples:" in said
-        for line in said.partition("examples:")[2].splitlines():
+        message = boxkite(command, "--help").out
+        assert "examples:" in message
+        for line in message.partition("examples:")[2].splitlines():
             for word in line.split():
                 if word.startswith("--") and f"boxkite {command}" in line:
-                    assert f"  {word}" in said or f" {word}" in said.partition("examples:")[0], (
+                    assert f"  {word}" in message or f" {word}" in message.partition("examples:")[0], (
                         command,
                         word,
                     )

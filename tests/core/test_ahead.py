@@ -20,7 +20,7 @@ class Weighed:
         self.size = 900_000
 
 
-def test_packets_keep_their_order_and_what_reading_raises_comes_behind_them() -> None:
+def test_packets_keep_their_order_and_errors_of_reading_come_after_them() -> None:
     def broken() -> Iterator[Any]:
         yield from map(Weighed, range(50))
         raise OSError("the card was pulled out")

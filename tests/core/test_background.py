@@ -11,7 +11,7 @@ from boxkite.core.render.encode.background import Background
 
 
 @pytest.mark.parametrize("started", [False, True])
-def test_all_is_done_in_its_order_and_never_far_behind(started: bool) -> None:
+def test_all_is_done_in_its_order_and_never_late(started: bool) -> None:
     background, done, furthest = Background(), [], 0
     if started:
         background.start()

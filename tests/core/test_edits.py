@@ -119,7 +119,7 @@ def test_speed_lines_say_how_fast(tmp_path: Path, speed: str, wanted) -> None:
     assert only_clip(edit).speed == wanted
 
 
-def test_lengths_that_differ_are_a_change_of_speed_and_said(tmp_path: Path) -> None:
+def test_lengths_that_differ_are_a_change_of_speed_and_reported(tmp_path: Path) -> None:
     edit = edl(tmp_path, "001  A003  V  C  10:00:00:00 10:00:04:00 01:00:00:00 01:00:02:00")
     (assumed,) = edit.warnings
     assert (only_clip(edit).speed, assumed.kind, assumed.about) == (2, "speed-assumed", "line 2")

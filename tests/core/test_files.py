@@ -182,7 +182,7 @@ def test_files_that_nobody_knows_are_never_removed_by_finishing(tmp_path: Path) 
         assert "somebody's only copy" in texts and "final" in texts
 
 
-def test_small_files_are_written_whole_or_not_at_all_and_keep_rights_and_links(tmp_path: Path) -> None:
+def test_small_files_are_written_completely_or_not_at_all_and_keep_rights_and_links(tmp_path: Path) -> None:
     path, link = tmp_path / "marks.csv", tmp_path / "link.csv"
     create_file(path, b"one")
     with pytest.raises(FileExistsError):
@@ -299,8 +299,8 @@ def test_a_walk_names_what_it_could_not_look_into(tmp_path: Path, monkeypatch: p
     walk = Walk(tmp_path)
     found = [parent / name for parent, names in walk.folders() for name in names]
     assert found == [tmp_path / "open/a.mov"] and walk.hidden == 1
-    said = {one.path.name: one.reason for one in walk.unseen}
-    assert "permission denied" in said["locked"] and "a link to a folder" in said["linked"]
+    message = {one.path.name: one.reason for one in walk.unseen}
+    assert "permission denied" in message["locked"] and "a link to a folder" in message["linked"]
 
 
 @given(st.text(max_size=12) | st.sampled_from(["=1+1", "'=1", " =1", "''@x", "+", "\t=", "-dip", "＝x", "'"]))

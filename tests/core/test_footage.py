@@ -44,7 +44,7 @@ def test_a_variable_rate_keeps_its_length_whatever_its_steps(steps: list[int]) -
     assert abs(table.rate.seconds(table.frame_count) - lasts) <= Fraction(60, 1000)
 
 
-def test_frames_before_the_first_keyframe_are_left_out_and_said() -> None:
+def test_frames_before_the_first_keyframe_are_left_out_and_reported() -> None:
     table = table_from_times(np.arange(10) * 40, 80, 40, Fraction(1, 1000), RATE)
     assert (table.frame_count, table.first_pts) == (8, 80)
     assert [(one.kind, one.values) for one in table.warnings] == [("before-keyframe", {"frames": 2})]
@@ -79,7 +79,7 @@ def test_nothing_is_skipped_in_silence_but_what_systems_hide(tmp_path: Path) -> 
 
 @pytest.mark.parametrize("extension", ["mov", "mkv", "mp4"])
 @pytest.mark.parametrize("rate", ["23.976", "29.97", "50"])
-def test_facts_are_read_from_every_container(extension: str, rate: str, tmp_path: Path) -> None:
+def test_metadata_are_read_from_every_container(extension: str, rate: str, tmp_path: Path) -> None:
     parsed = FrameRate.parse(rate)
     timecode = "10:00:00;00" if parsed.can_drop else "10:00:00:00"
     codec = "aac" if extension == "mp4" else "pcm_s16le"
@@ -102,7 +102,7 @@ def test_facts_are_read_from_every_container(extension: str, rate: str, tmp_path
     assert (table.frame_count, table.constant) == (33, True)
 
 
-def test_sound_alone_is_a_source_and_is_cut_by_frames_of_a_usual_rate(tmp_path: Path) -> None:
+def test_audio_alone_is_a_source_and_is_cut_by_frames_of_a_usual_rate(tmp_path: Path) -> None:
     import av
 
     with av.open(str(tmp_path / "room.wav"), "w") as container:

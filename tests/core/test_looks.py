@@ -83,7 +83,7 @@ def through_chain(look: Look, pixel_format: str, written: str, codes: list[np.nd
         ("yuv420p10le", "yuv420p", 1.5),
     ],
 )
-def test_a_lut_and_a_cdl_come_out_as_the_colour_library_has_them_in_float(
+def test_a_lut_and_a_cdl_are_applied_as_the_colour_library_has_them_in_float(
     pixel_format: str, written: str, bound: float, tmp_path: Path
 ) -> None:
     code = ColourCode(10 if "10" in pixel_format else 8, 1)
@@ -127,21 +127,21 @@ def test_each_shot_gets_its_look_in_a_stated_order_and_hears_of_what_it_does_not
     beside, show = write_cube(tmp_path / "a-VAT2.cube"), write_cube(tmp_path / "show.cube")
     (tmp_path / "A-vat2.mov.drx").write_text("a maker's own")
     finder, wanted = LookFinder(), LookSettings(file=show, from_space="ACEScg", to_space="sRGB - Texture")
-    look, said = finder.look_of(a_shot(tmp_path), wanted)
+    look, message = finder.look_of(a_shot(tmp_path), wanted)
     assert list(map(str, look)) == [
         "CDL of A-vat2.ccc", "a-VAT2.cube", "show.cube", "ACEScg to sRGB - Texture",
     ]  # fmt: skip
     assert isinstance(look[0], DecisionStep) and look[0].decision.saturation == 0.5
     assert look[1:3] == (FileStep(beside), FileStep(show))
-    assert [(one.kind, one.values) for one in said] == [("grade-unreadable", {"file": "A-vat2.mov.drx"})]
+    assert [(one.kind, one.values) for one in message] == [("grade-unreadable", {"file": "A-vat2.mov.drx"})]
     tabled = a_shot(tmp_path, ASC_SOP="(1 1 1)(0.1 0 0)(1 1 1)", ASC_Sat="0.7", Look="show.cube")
     look, _ = finder.look_of(tabled, None)
     assert list(map(str, look)) == ["CDL of the table", "show.cube"]
     assert isinstance(look[0], DecisionStep) and look[0].decision == ColourDecision(
         offset=(0.1, 0, 0), saturation=0.7
     )
-    none, said = finder.look_of(tabled, LookSettings(cdl=False, sidecar=False))
-    assert none == () and len(said) == 3
+    none, message = finder.look_of(tabled, LookSettings(cdl=False, sidecar=False))
+    assert none == () and len(message) == 3
     assert finder.look_of(a_shot(tmp_path, "other.mov"), None) == ((), ())
 
 

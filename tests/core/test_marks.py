@@ -197,7 +197,7 @@ def test_ranges_come_in_any_order_of_columns_and_with_any_separator(tmp_path: Pa
         )
 
 
-def test_ranges_are_cut_short_where_the_media_ends_and_said_so(tmp_path: Path) -> None:
+def test_ranges_are_shortened_where_the_media_ends_and_reported(tmp_path: Path) -> None:
     path = write(tmp_path, "sep=,\nname,in,out\nlong,240,300\nbehind,250,260\nno out,3,3\n", "list.csv")
     found = cut(path, footage(), by="ranges")
     assert shots(found) == [("long", 240, 250)]

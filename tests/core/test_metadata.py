@@ -100,17 +100,17 @@ def test_rows_find_their_source_by_name_by_reel_and_timecode_or_by_a_chosen_colu
 
 
 @pytest.mark.parametrize(
-    ("text", "match_by", "said"),
+    ("text", "match_by", "message"),
     [
         ("Scene\n3\n", None, "no column says which source"),
         ("Rolle,Scene\nB001,9\n", "roll", "there is no column “roll”"),
     ],
 )
 def test_a_table_that_names_no_source_is_refused(
-    card: Path, tmp_path: Path, text: str, match_by, said: str
+    card: Path, tmp_path: Path, text: str, match_by, message: str
 ) -> None:
     (tmp_path / "log.csv").write_text(text)
-    with pytest.raises(MarksError, match=said):
+    with pytest.raises(MarksError, match=message):
         join_table(tmp_path / "log.csv", sources(card), match_by)
 
 

@@ -92,7 +92,7 @@ def test_an_empty_name_or_folder_is_refused_with_a_way_out() -> None:
         assert hint in caught.value.hint
 
 
-def test_a_burn_in_keeps_signs_that_a_name_cannot_hold() -> None:
+def test_a_burn_in_keeps_characters_that_a_name_cannot_hold() -> None:
     assert plain_text(read_pattern("@marker"), {"marker": Text("a/b: c?")}) == "a/b: c?"
 
 

@@ -115,7 +115,7 @@ def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:
 
 
 @pytest.mark.parametrize(
-    ("preset", "size", "turn", "comes_out", "crop"),
+    ("preset", "size", "turn", "result", "crop"),
     [
         ("web", (1920, 1080), 0, "1920x1080", (0, 0)),
         ("web", (1921, 1081), 0, "1920x1080", (1, 1)),
@@ -126,13 +126,13 @@ def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:
         ("review", (2, 2), 0, "2x2", (0, 0)),
     ],
 )
-def test_sizes_come_out_as_codecs_need_them(
-    preset: str, size: tuple[int, int], turn: int, comes_out: str, crop: tuple[int, int]
+def test_sizes_are_as_codecs_need_them(
+    preset: str, size: tuple[int, int], turn: int, result: str, crop: tuple[int, int]
 ) -> None:
     geometry = plan_geometry(
         sizing_of(Shelf().load(preset)), *size, rotation_degrees=turn, sample_aspect=Fraction(4, 3)
     )
-    assert (geometry.size, geometry.crop) == (comes_out, crop)
+    assert (geometry.size, geometry.crop) == (result, crop)
     assert geometry.sample_aspect == (Fraction(3, 4) if turn in (90, 270) else Fraction(4, 3))
 
 

@@ -143,7 +143,7 @@ def test_overlaps_and_short_shots_are_remarked_and_added_up(tmp_path: Path) -> N
 
 
 @given(st.lists(st.tuples(st.integers(0, 60), st.integers(1, 30)), min_size=1, max_size=12))
-def test_a_chart_hides_no_shot_behind_another(values: list[tuple[int, int]]) -> None:
+def test_a_chart_hides_no_shot(values: list[tuple[int, int]]) -> None:
     spans = sorted((Span(start, start + length) for start, length in values), key=lambda one: one.start)
     lanes = _lanes(spans)
     for index, span in enumerate(spans):
@@ -253,7 +253,7 @@ def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_
     assert same == [] and changed[0].change == "changed: its source has changed"
 
 
-def test_a_speed_is_said_in_our_words_or_the_encoders() -> None:
+def test_a_speed_has_our_name_or_the_encoders() -> None:
     def preset_of(codec: str, **keys: str) -> str:
         return encoder_options(Video(codec=codec, **keys), Fraction(25), 1280).get(OWN_WORD[codec], "")  # type: ignore[arg-type]
 
@@ -283,7 +283,7 @@ H264 = {"codec": "h264", "quality": 20, "scan": "keep"}
 
 
 @pytest.mark.parametrize(
-    ("own", "comes_out"),
+    ("own", "result"),
     [
         ({"fit": "10x10"}, {"fit": "10x10", "video": H264, "audio": {"a": 1}}),
         (
@@ -301,9 +301,9 @@ H264 = {"codec": "h264", "quality": 20, "scan": "keep"}
         ({"audio": {"b": [2]}}, {"size_percent": 50, "video": H264, "audio": {"a": 1, "b": [2]}}),
     ],
 )
-def test_a_preset_says_only_what_differs_from_the_one_it_is_based_on(own, comes_out) -> None:
+def test_a_preset_says_only_what_differs_from_the_one_it_is_based_on(own, result) -> None:
     base = {"size_percent": 50, "video": H264, "audio": {"a": 1}}
-    assert merged(base, own) == comes_out
+    assert merged(base, own) == result
     with pytest.raises(PresetError, match="to leave out") as caught:
         merged(base, {"without": ["adio"]}, above="presets.mine")
     assert (caught.value.key, caught.value.hint) == ("presets.mine.without", "did you mean audio?")

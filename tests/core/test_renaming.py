@@ -41,7 +41,7 @@ def moves(folder: Path, new: dict[str, str]) -> list[tuple[Path, Path]]:
 
 @settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.permutations([*NAMES, "x.mov", "y.mov"]), st.integers(0, 10), st.booleans(), st.booleans())
-def test_any_new_names_are_given_whole_or_not_at_all_and_undone(
+def test_any_new_names_are_given_completely_or_not_at_all_and_undone(
     card: Path, order: list[str], stop: int, in_two_steps: bool, by_status: bool
 ) -> None:
     before = content(card)

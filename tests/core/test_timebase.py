@@ -102,7 +102,7 @@ def test_samples_of_neighbouring_frames_neither_gap_nor_drift(rate: FrameRate, h
 
 
 @given(st.lists(st.tuples(st.integers(0, 100), st.integers(0, 100)), max_size=8))
-def test_what_is_uncovered_and_what_is_covered_make_the_whole(pairs: list[tuple[int, int]]) -> None:
+def test_what_is_uncovered_and_what_is_covered_make_everything(pairs: list[tuple[int, int]]) -> None:
     parts = [Span(min(pair), max(pair)) for pair in pairs]
     gaps = uncovered(Span(0, 100), parts)
     covered = {frame for part in parts for frame in range(part.start, min(part.end, 100))}

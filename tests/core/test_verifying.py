@@ -34,7 +34,7 @@ def expected(**changes) -> Expected:
     return replace(whole, **changes)
 
 
-def test_a_whole_file_is_proved_and_counted(film: Path) -> None:
+def test_a_complete_file_is_verified_and_counted(film: Path) -> None:
     verification = verify(film, expected())
     assert (verification.frames, verification.audio_tracks, verification.size_bytes) == (
         60,

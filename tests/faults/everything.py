@@ -39,9 +39,9 @@ def main() -> int:
     units = [(name, fault, asked.every) for fault in asked.faults.split(",") for name in names]
     tried = bad = 0
     with multiprocessing.Pool(2) as pool:
-        for said, count, wrong in pool.imap_unordered(one, units):
+        for message, count, wrong in pool.imap_unordered(one, units):
             tried, bad = tried + count, bad + len(wrong)
-            print(*wrong, said, sep="\n", flush=True)
+            print(*wrong, message, sep="\n", flush=True)
     print(f"{tried} tries, {bad} wrong")
     return int(bool(bad))
 
