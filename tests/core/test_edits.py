@@ -306,7 +306,11 @@ def test_what_otio_alone_can_hold_is_kept(tmp_path: Path) -> None:
     off.metadata["log"] = {"enabled": "FALSE"}
     timeline = schema.Timeline("film", global_start_time=rational(90000, 25))
     timeline.tracks.append(schema.Track("pictures", [clip, off]))
-    both = schema.SerializableCollection("day", [timeline, schema.Timeline("empty"), schema.Marker("stray")])
+    bare = schema.Timeline("bare")  # its rate is that of its first item
+    bare.tracks.append(schema.Track("pictures", [schema.Gap(), off.deepcopy()]))
+    both = schema.SerializableCollection(
+        "day", [timeline, bare, schema.Timeline("empty"), schema.Marker("stray")]
+    )
     otio.adapters.write_to_file(both, str(tmp_path / "day.otio"))
     edit = read_otio_edit(tmp_path / "day.otio")
     first, second = edit.timelines[0].tracks[0].clips
@@ -318,6 +322,7 @@ def test_what_otio_alone_can_hold_is_kept(tmp_path: Path) -> None:
     assert (first.metadata, first.colour_decision.saturation) == ({"scene": "3", "take": "2"}, 0.8)
     assert [(mark.name, mark.start, mark.end) for mark in first.markers] == [("drips", 10, 15)]
     assert first.effects == ("soften",) and not second.enabled
+    assert [one.rate for one in edit.timelines] == [RATE, RATE]
     assert [one.kind for one in edit.warnings] == ["timeline-without-rate", "not-a-timeline"]
     marks = read_marks(tmp_path / "day.otio")
     assert [(mark.name, mark.start.text, mark.end.text) for mark in marks.marks] == [

@@ -84,7 +84,7 @@ def test_good_takes_and_keywords_of_a_sidecar_can_be_chosen_by(card: Path) -> No
         (LOG + "B-loft7\t\t\t6\t2\n", None, "6"),
         (LOG + "other\tB001\t14:00:00:10\t8\t1\n", None, "8"),
         ("Roll,Scene\nB001,9\n", "roll", "9"),
-        ("reel,start,scene\nB001,14:00:00:00,10\n", None, "10"),
+        ("reel,start,scene\nB001,14:00:00:00,10\nB002,10:00:00:00,12\nA001,14:00:00:00,13\n", None, "10"),
         ("file,scene\n/mill/card/B-loft7.mov,11\n", None, "11"),
     ],
 )

@@ -19,6 +19,7 @@ RATE = FrameRate.parse("25")
 VALUES = {
     "marker": Text("first dip"),
     "clip": Text("loft7"),
+    "file": Text("dip_v002"),
     "camera": Text("B"),
     "scene": Text(""),
     "take": Text("2"),
@@ -46,6 +47,8 @@ KNOWN = {*TOKENS, "Paper weight"}
         ("@in", "01-00-05-05"),
         ("@(in:frames)_@(in:000000)", "130_000130"),
         ("@(date:YYMMDD)-@date", "260309-2026-03-09"),
+        ("@(file:unversioned)_@(file:unversioned:upper)", "dip_DIP"),
+        ("@(clip:lower)_@(Paper weight:lower)", "loft7_heavy rag"),
     ],
 )
 def test_patterns_make_the_names_the_guide_promises(pattern: str, name: str) -> None:

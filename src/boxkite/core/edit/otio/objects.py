@@ -296,7 +296,7 @@ def _first_rate(composition: Any, depth: int = 0) -> FrameRate | None:
         trimmed = getattr(child, "source_range", None)
         available = getattr(getattr(child, "media_reference", None), "available_range", None)
         for known in (trimmed, available):
-            if rate is None and known:
+            if rate is None and known and known.duration.value > 0:  # an empty gap counts at 1 fps
                 rate = _rate(known.duration.rate)
         if rate:
             return rate
