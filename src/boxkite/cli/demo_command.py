@@ -72,15 +72,15 @@ def _round(console: Console, folder: Path) -> int:
     return _type(console, "run", [*job, *outputs])
 
 
-def _type(console: Console, command: str, words: list[str]) -> int:
+def _type(console: Console, command: str, arguments: list[str]) -> int:
     from importlib import import_module
 
     from boxkite.cli.dispatch import build_parser
     from boxkite.cli.tables import print_line
 
     console.print()
-    print_line(console, f"$ boxkite {command} {' '.join(words)}", "bold cyan")
-    parsed = build_parser(command).parse_intermixed_args(words)
+    print_line(console, f"$ boxkite {command} {' '.join(arguments)}", "bold cyan")
+    parsed = build_parser(command).parse_intermixed_args(arguments)
     return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
 
 
@@ -89,7 +89,7 @@ def _say_what_next(console: Console, folder: Path) -> None:
 
     console.print()
     print_line(console, "What to try next:", "bold")
-    for words in (
+    for arguments in (
         f"plan {folder}/mill.mov --marks {folder}/mill.edl"
         f' --names "@(count:01)_@(marker:slug)" --to web:{folder}/out/numbered',
         f"plan {folder}/card --by ranges --marks {folder}/picks.csv --metadata {folder}/slates.csv"
@@ -103,4 +103,4 @@ def _say_what_next(console: Console, folder: Path) -> None:
         f"inspect {folder}/card --tokens --metadata {folder}/slates.csv",
         "presets show review",
     ):
-        print_line(console, f"  boxkite {words}")
+        print_line(console, f"  boxkite {arguments}")

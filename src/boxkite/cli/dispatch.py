@@ -61,12 +61,12 @@ def build_parser(command: str) -> Parser:
     return parser
 
 
-def run_command(command: str, words: Sequence[str]) -> int:
+def run_command(command: str, arguments: Sequence[str]) -> int:
     """Run one command and return its exit status."""
     gc.set_threshold(
         200_000, 20, 50
     )  # plans are many small things that all live on: looking for garbage is in vain
-    parsed = _parse(build_parser(command), words)
+    parsed = _parse(build_parser(command), arguments)
     for name in ("SIGTERM", "SIGHUP"):
         if number := getattr(signal, name, None):
             signal.signal(number, _end_in_order)
@@ -101,11 +101,11 @@ def run_command(command: str, words: Sequence[str]) -> int:
         return 1
 
 
-def _parse(parser: Parser, words: Sequence[str]) -> argparse.Namespace:
+def _parse(parser: Parser, arguments: Sequence[str]) -> argparse.Namespace:
     """The words of a command; paths may stand between the options, but for commands with actions."""
     if any(isinstance(action, argparse._SubParsersAction) for action in parser._actions):
-        return parser.parse_args(words)
-    return parser.parse_intermixed_args(words)
+        return parser.parse_args(arguments)
+    return parser.parse_intermixed_args(arguments)
 
 
 def _ask_again(dropped: sys.UnraisableHookArgs) -> None:

@@ -113,7 +113,7 @@ def run(arguments: argparse.Namespace) -> int:
         return int(not complete)
     if not complete:
         print_line(
-            console, "the job is not run: not every file is there; run the same words again", "bold red"
+            console, "the job is not run: not every file is there; run the same command again", "bold red"
         )
         return 1
     folders = [into / card.name for card in cards]

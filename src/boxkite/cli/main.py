@@ -46,12 +46,12 @@ nothing was written; 130 stopped.
 
 def main() -> int:
     """Run one command and return its exit status."""
-    words = sys.argv[1:]
-    first = words[0] if words else ""
+    arguments = sys.argv[1:]
+    first = arguments[0] if arguments else ""
     if first in COMMANDS:
         from boxkite.cli.dispatch import run_command
 
-        return run_command(first, words[1:])
+        return run_command(first, arguments[1:])
     if first == "--version":
         sys.stdout.write(f"boxkite {__version__}\n")
         return 0

@@ -28,14 +28,14 @@ def add_job_options(parser: argparse.ArgumentParser, command: str) -> None:
 
 def _add(parser: argparse._ActionsContainer, one: Option) -> None:
     shown = with_options(one.description).replace("%", "%%")
-    words: dict[str, Any] = {"help": shown, "default": None, "dest": one.key.replace("-", "_")}
+    keywords: dict[str, Any] = {"help": shown, "default": None, "dest": one.key.replace("-", "_")}
     if one.kind == "yes or no":
-        parser.add_argument(f"--{one.key}", action="store_true", **words)
+        parser.add_argument(f"--{one.key}", action="store_true", **keywords)
     elif one.kind == "number":
-        parser.add_argument(f"--{one.key}", type=int, metavar=one.metavar, **words)
+        parser.add_argument(f"--{one.key}", type=int, metavar=one.metavar, **keywords)
     else:
         action = "append" if one.is_repeatable else "store"
-        parser.add_argument(f"--{one.key}", action=action, metavar=one.metavar, **words)
+        parser.add_argument(f"--{one.key}", action=action, metavar=one.metavar, **keywords)
 
 
 def add_job_arguments(parser: argparse.ArgumentParser, command: str) -> None:

@@ -77,7 +77,7 @@ def _batch_from(arguments: argparse.Namespace) -> Batch:
         job=job,
         notifications=notifications_from(arguments),
         cluster=cluster_from(arguments),
-        words={"typed": sys.argv[1:]},
+        command_line=sys.argv[1:],
     )
 
 

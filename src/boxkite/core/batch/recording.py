@@ -5,9 +5,9 @@ from __future__ import annotations
 import contextlib
 import sqlite3
 import time
-from collections.abc import Callable, Generator, Iterator, Mapping
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Literal
 
 import av
 
@@ -57,8 +57,8 @@ class Batch:
     turn: Turn = "wait"
     """Whether it waits for other batches or shares the cores with them."""
     job: Job | None = None
-    words: Mapping[str, Any] = field(default_factory=dict)
-    """The command line of the job."""
+    command_line: Sequence[str] = ()
+    """The arguments it was asked for with, kept for the record."""
     notifications: Notifications = field(default_factory=Notifications)
     """Notifications at its end."""
     cluster: str = ""
@@ -113,7 +113,7 @@ def begin_batch(
             **versions(),
             "workers": workers,
             "turn": batch.turn,
-            "words": dict(batch.words),
+            "command_line": list(batch.command_line),
             "asked": [what for what, is_asked in _asked(batch) if is_asked],
         },
         also=also,

@@ -69,13 +69,13 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
     metadata: dict[Path, list[MetadataValue]] = {}
     unmatched: list[tuple[int, str]] = []
     for row in table.rows:
-        words = row.cells.get(named, "") if named else ""
-        matching = _nearest(by_name.get(_plain(words), []), words) if words else []
+        label = row.cells.get(named, "") if named else ""
+        matching = _nearest(by_name.get(_file_name(label), []), label) if label else []
         if not matching and reel and start:
             matching = [source for source in sources if _same_tape(source, row, reel, start)]
-            words = words or f"{row.cells.get(reel, '')} {row.cells.get(start, '')}".strip()
+            label = label or f"{row.cells.get(reel, '')} {row.cells.get(start, '')}".strip()
         if not matching:
-            unmatched.append((row.line, words))
+            unmatched.append((row.line, label))
         for source in matching:
             metadata.setdefault(source.path, []).extend(
                 MetadataValue(key, value, f"{path.name}:{row.line}")
@@ -107,11 +107,11 @@ def _names(sources: Sequence[Source], *, with_reel: bool) -> dict[str, list[Sour
     return found
 
 
-def _nearest(sources: list[Source], words: str) -> list[Source]:
+def _nearest(sources: list[Source], label: str) -> list[Source]:
     """Of several sources of one name those whose folders agree most with the ones that are named with it."""
     if len(sources) < 2:
         return sources
-    named = [part.casefold() for part in reversed(PureWindowsPath(words).parts)]
+    named = [part.casefold() for part in reversed(PureWindowsPath(label).parts)]
     shared = {}
     for source in sources:
         own = [part.casefold() for part in reversed(source.path.parent.parts)]
@@ -121,9 +121,9 @@ def _nearest(sources: list[Source], words: str) -> list[Source]:
     return [source for source in sources if shared[source.path] == most]
 
 
-def _plain(words: str) -> str:
+def _file_name(label: str) -> str:
     """The last part of what may be a path, case ignored."""
-    return (PureWindowsPath(words).name or words).casefold()
+    return (PureWindowsPath(label).name or label).casefold()
 
 
 def _same_tape(source: Source, row: TableRow, reel: str, start: str) -> bool:

@@ -31,7 +31,7 @@ from boxkite.core.shots.conforming import (
     source_frames_of,
 )
 from boxkite.core.shots.edit_clips import Wanted, wanted_clips, wanted_timelines
-from boxkite.core.shots.in_and_out import range_of_timeline, range_words
+from boxkite.core.shots.in_and_out import range_of_timeline, range_options
 from boxkite.core.shots.limits import limited
 from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.media import MediaFinder
@@ -130,12 +130,12 @@ class EditCutter:
             self.notices.append(notice)
 
     def _limited(self, edit: Edit, shots: list[Shot], left_out: list[LeftOut]) -> list[Shot]:
-        words = range_words(self.job)
-        if not words or not shots:
+        range_text = range_options(self.job)
+        if not range_text or not shots:
             return shots
         if len(self.edits) > 1 or len(edit.timelines) > 1:
-            raise PlanError(f"{words}: a range is for one timeline; these are several")
-        kept, outside = limited(shots, range_of_timeline(self.job, edit.timelines[0]), words)
+            raise PlanError(f"{range_text}: a range is for one timeline; these are several")
+        kept, outside = limited(shots, range_of_timeline(self.job, edit.timelines[0]), range_text)
         left_out += outside
         return kept
 
@@ -282,11 +282,11 @@ def _with_marks_of_whole(shots: Sequence[Shot], edit: Edit) -> list[Shot]:
     timeline = edit.timelines[0]
     ends = (str(timeline.start), str(timeline.start + timeline.length))
     whole = [mark for mark in marks.marks if mark.end and (mark.start.text, mark.end.text) == ends]
-    words = [word for mark in whole for word in mark.keywords]
+    added = [word for mark in whole for word in mark.keywords]
     return [
         replace(
             shot,
-            keywords=tuple(dict.fromkeys([*shot.keywords, *words])),
+            keywords=tuple(dict.fromkeys([*shot.keywords, *added])),
             circled=shot.circled or any(mark.circled for mark in whole),
         )
         if shot.edited and shot.edited.timeline == timeline.name

@@ -26,7 +26,7 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.choosing import Candidate, choose, fitting_all
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.edit_cutting import EditCutter, missing_media
-from boxkite.core.shots.in_and_out import range_of_source, range_words
+from boxkite.core.shots.in_and_out import range_of_source, range_options
 from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, index_source, place_marks
 from boxkite.core.shots.production_sound import with_production_sound
@@ -112,9 +112,9 @@ def _with_metadata(shot: Shot, known: KnownMetadata | None) -> Shot:
     metadata = {**known.values, **shot.metadata}
     if shot.way in ("markers", "ranges"):
         return shot.with_changes(metadata=metadata)
-    words = [word.strip() for word in metadata.get("keywords", "").split(",") if word.strip()]
+    added = [word.strip() for word in metadata.get("keywords", "").split(",") if word.strip()]
     circled = shot.circled or metadata.get("circled", "").casefold() in YES
-    keywords = tuple(dict.fromkeys([*shot.keywords, *words]))
+    keywords = tuple(dict.fromkeys([*shot.keywords, *added]))
     return shot.with_changes(metadata=metadata, circled=circled, keywords=keywords)
 
 
@@ -249,8 +249,8 @@ class _Cutter:
 
     def _cut_footage(self, way: By) -> Cut:
         lists, notices = self._lists(way)
-        if (self.job.start_timecode or range_words(self.job)) and len(lists) > 1:
-            option = setting("start-timecode") if self.job.start_timecode else range_words(self.job)
+        if (self.job.start_timecode or range_options(self.job)) and len(lists) > 1:
+            option = setting("start-timecode") if self.job.start_timecode else range_options(self.job)
             raise PlanError(f"{option} is for one source; these are several")
         cuts = [Cut((), tuple(notices))]
         failed: FootageError | None = None
@@ -349,11 +349,11 @@ class _Cutter:
         return self._limited(cut, footage, by_name)
 
     def _limited(self, cut: Cut, footage: IndexedSource, marks: Mapping[str, list[Span]]) -> Cut:
-        words = range_words(self.job)
-        if not words:
+        range_text = range_options(self.job)
+        if not range_text:
             return cut
         limit = range_of_source(self.job, footage, marks)
-        kept, outside = limited_in_source(cut.shots, limit, words)
+        kept, outside = limited_in_source(cut.shots, limit, range_text)
         return replace(cut, shots=tuple(kept), left_out=(*cut.left_out, *outside))
 
 

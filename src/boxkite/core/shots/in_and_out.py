@@ -16,7 +16,7 @@ from boxkite.core.timebase import Span, Timecode, is_timecode_like
 _EVENT = re.compile(r"\d{1,6}[A-Za-z]?", re.ASCII)
 
 
-def range_words(job: Job) -> str:
+def range_options(job: Job) -> str:
     """The range as it was asked for, for messages; empty where there is none."""
     parts = [
         f"{setting('in')} {job.range_in}" if job.range_in else "",
@@ -99,7 +99,7 @@ def _range(
     inside = asked.clipped_to(whole)
     if not inside.length:
         raise PlanError(
-            f"{range_words(job)}: there is nothing; it runs from {start + whole.start} to {start + whole.end}"
+            f"{range_options(job)}: there is nothing; it runs from {start + whole.start} to {start + whole.end}"
         )
     return inside
 

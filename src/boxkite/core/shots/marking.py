@@ -74,7 +74,7 @@ def _markable_timeline(path: Path, rate: FrameRate | None) -> Markable:
     return Markable(path, path.name, footage, (path.name, path.stem))
 
 
-def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words: object) -> MarkRow:
+def make_mark(on: Markable, start: str, end: str = "", length: str = "", **fields: object) -> MarkRow:
     """A mark with its times checked against what it lies on; no start marks the whole of it.
 
     start, end, length: timecode, frames, or seconds with an "s". words: the other fields of a MarkRow.
@@ -97,7 +97,7 @@ def make_mark(on: Markable, start: str, end: str = "", length: str = "", **words
         )
     row = MarkRow(on.name, in_text=on.text(placed.start))
     row = replace(row, out_text=on.text(placed.end) if placed.end is not None else "")
-    return replace(row, **words)  # type: ignore[arg-type]
+    return replace(row, **fields)  # type: ignore[arg-type]
 
 
 def rows_from_list(

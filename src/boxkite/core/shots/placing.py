@@ -84,12 +84,12 @@ def counting_notice(marks: MarkList, footage: IndexedSource) -> Notice | None:
         or stated == {footage.start.drop}
     ):
         return None
-    words = {True: "drop-frame", False: "non-drop"}
+    names = {True: "drop-frame", False: "non-drop"}
     return COUNTING_DIFFERS(
         list=marks.path.name,
-        list_counting=words[stated.pop()],
+        list_counting=names[stated.pop()],
         source=footage.source.label,
-        source_counting=words[footage.start.drop],
+        source_counting=names[footage.start.drop],
     )
 
 

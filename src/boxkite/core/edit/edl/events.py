@@ -64,8 +64,8 @@ def read_lists(reading: Reading) -> Reading:
 
 
 def _read_line(reading: Reading, text: str, line: int) -> None:
-    words = text.split()
-    if words[0][0].isdigit() and len(words) > 1 and _read_event(reading, words, line):
+    parts = text.split()
+    if parts[0][0].isdigit() and len(parts) > 1 and _read_event(reading, parts, line):
         return
     upper = text.upper()
     for start, read in _STARTS.items():
@@ -80,23 +80,23 @@ def _read_line(reading: Reading, text: str, line: int) -> None:
         reading.warn(line, LINE_SKIPPED(text=text[:50]))
 
 
-def _read_event(reading: Reading, words: list[str], line: int) -> bool:
+def _read_event(reading: Reading, parts: list[str], line: int) -> bool:
     """Take an event line; False for a line that only begins with a number."""
     first_time = next(
-        (index for index, word in enumerate(words) if index and _TIME_LIKE.fullmatch(word)), None
+        (index for index, word in enumerate(parts) if index and _TIME_LIKE.fullmatch(word)), None
     )
-    if not _NUMBER.fullmatch(words[0]) or first_time is None:
-        if _NUMBER.fullmatch(words[0]) and any(_CHANNELS.fullmatch(word) for word in words[2:4]):
+    if not _NUMBER.fullmatch(parts[0]) or first_time is None:
+        if _NUMBER.fullmatch(parts[0]) and any(_CHANNELS.fullmatch(word) for word in parts[2:4]):
             reading.refuse(line, "this event has no timecodes", EVENT_WITHOUT_TIMECODES())
             return True
         return False
-    head, times = words[1:first_time], words[first_time:]
+    head, times = parts[1:first_time], parts[first_time:]
     try:
         if len(times) < 4 or (len(times) > 4 and TIME.fullmatch(times[4])):
             raise ValueError(f"an event has four timecodes, this one {len(times)}")
         written = [reading.time(word, line) for word in times[:4]]
     except ValueError as error:
-        skipped = EVENT_SKIPPED(event=words[0], reason=str(error))
+        skipped = EVENT_SKIPPED(event=parts[0], reason=str(error))
         reading.refuse(line, str(error), skipped, TIMECODE_HINT)
         reading.target = None
         reading.group = []
@@ -105,13 +105,13 @@ def _read_event(reading: Reading, words: list[str], line: int) -> bool:
         reel, channels, transition, frames = _head_of_event(head)
     except ValueError as error:
         if reading.needs_tracks:
-            reading.warn(line, EVENT_SKIPPED(event=words[0], reason=str(error)))
+            reading.warn(line, EVENT_SKIPPED(event=parts[0], reason=str(error)))
             reading.target = None
             reading.group = []
             return True
         reel, channels, transition, frames = "", [], "C", 0
-    event = Building(words[0], line, reel, channels, transition, frames, written)
-    if reading.group and reading.group[-1].number != words[0]:
+    event = Building(parts[0], line, reel, channels, transition, frames, written)
+    if reading.group and reading.group[-1].number != parts[0]:
         reading.group = []
     reading.group.append(event)
     reading.events.append(event)
@@ -119,9 +119,9 @@ def _read_event(reading: Reading, words: list[str], line: int) -> bool:
     return True
 
 
-def _head_of_event(words: list[str]) -> tuple[str, list[str], str, int]:
+def _head_of_event(parts: list[str]) -> tuple[str, list[str], str, int]:
     """(reel, channels, transition, frames) of what stands between number and timecodes. Raises ValueError."""
-    rest = [word for word in words if word.upper() != "(F)"]
+    rest = [word for word in parts if word.upper() != "(F)"]
     frames = 0
     if len(rest) > 2 and _FRAME_COUNT.fullmatch(rest[-1]) and not _CHANNELS.fullmatch(rest[-2].upper()):
         frames = int(rest.pop().rstrip("F"))

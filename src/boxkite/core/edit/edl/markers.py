@@ -59,7 +59,7 @@ def write_edl_markers(
         f"001  AX       V     C        {start} {end} {start} {end}",
     ]
     for timecode, colour, name in markers:
-        words = name.split()
-        word = colour.upper() if is_edl_colour(colour) else "WHITE" if is_edl_colour(*words[:1]) else ""
-        lines.append(f"* LOC: {timecode} {word:<7} {' '.join(words)}")
+        parts = name.split()
+        word = colour.upper() if is_edl_colour(colour) else "WHITE" if is_edl_colour(*parts[:1]) else ""
+        lines.append(f"* LOC: {timecode} {word:<7} {' '.join(parts)}")
     create_file(path, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

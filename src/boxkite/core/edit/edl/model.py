@@ -77,7 +77,7 @@ class Building:
     transition: str
     transition_frames: int
     times: list[WrittenTime]
-    words: dict[str, str] = field(default_factory=dict)
+    notes: dict[str, str] = field(default_factory=dict)
     colour_decision: ColourDecision | None = None
     comments: list[str] = field(default_factory=list)
 
@@ -86,7 +86,7 @@ class Building:
         return Event(
             self.number,
             self.line,
-            self.words.get("reel") or reels.get(self.reel, self.reel),
+            self.notes.get("reel") or reels.get(self.reel, self.reel),
             tuple(self.channels),
             self.transition,
             self.transition_frames,
@@ -94,10 +94,10 @@ class Building:
             source_out=self.times[1],
             record_in=self.times[2],
             record_out=self.times[3],
-            clip_name=self.words.get("clip_name", "") or self.words.get("from_name", ""),
-            source_file=self.words.get("source_file", ""),
-            speed_fps=self.words.get("speed_fps", ""),
-            effect=self.words.get("effect", ""),
+            clip_name=self.notes.get("clip_name", "") or self.notes.get("from_name", ""),
+            source_file=self.notes.get("source_file", ""),
+            speed_fps=self.notes.get("speed_fps", ""),
+            effect=self.notes.get("effect", ""),
             colour_decision=self.colour_decision,
             comments=tuple(self.comments),
         )

@@ -37,12 +37,12 @@ def read_speed(reading: Reading, text: str, line: int) -> None:
         reading.warn(line, SPEED_LINE_SKIPPED(text=text[:50]))
         return
     named = [event for event in reading.group if event.reel.upper() == match[1].upper()]
-    free = [event for event in named if "speed_fps" not in event.words] or reading.group[-1:]
+    free = [event for event in named if "speed_fps" not in event.notes] or reading.group[-1:]
     at = re.sub("[;.,]", ":", match[3] or "")
     # Both lines of a transition may be of one reel: the timecode tells them apart, a line without length needs none.
     free.sort(key=lambda event: (event.times[0].text != at, event.times[2] == event.times[3]))
     event = free[0]
-    event.words["speed_fps"] = match[2]
+    event.notes["speed_fps"] = match[2]
 
 
 def read_audio_channels(reading: Reading, text: str, line: int) -> None:
@@ -99,11 +99,11 @@ def read_note(reading: Reading, text: str, line: int) -> None:
     elif which := _CLIP_NOTES.get(key):
         _name_clip(reading, which, value)
     elif word := _WORD_NOTES.get(key):
-        reading.target.words.setdefault(word, value)
+        reading.target.notes.setdefault(word, value)
     elif BAR_FIELD.search(text):
         read_bar_fields(reading, text, line)
     elif "CLIP IS A STILL" in text.upper() or "FREEZE FRAME" in text.upper():
-        reading.target.words.setdefault("speed_fps", "0")
+        reading.target.notes.setdefault("speed_fps", "0")
     else:
         reading.target.comments.append(text.lstrip("*# \t"))
 
@@ -116,21 +116,21 @@ def _name_clip(reading: Reading, which: str, name: str) -> None:
     if which == "from" and target.transition not in _PLAIN:
         outgoing = next((event for event in reversed(reading.group) if event.transition in _PLAIN), None)
         if outgoing is None:  # the clip it comes from stands in a separate event
-            target.words.setdefault("from_name", name)
+            target.notes.setdefault("from_name", name)
             return
         target = outgoing
-    target.words.setdefault("clip_name", name)
+    target.notes.setdefault("clip_name", name)
     reading.target = target
     for event in reading.group:
         if (event.reel, event.transition) == (target.reel, target.transition):
-            event.words.setdefault("clip_name", name)
+            event.notes.setdefault("clip_name", name)
 
 
 def read_effect(reading: Reading, text: str) -> bool:
     """A line that names an effect; False for any other."""
     match = re.fullmatch(r"EFFECTS?\s+NAME\s+IS\s+(.*)", text, re.IGNORECASE)
     if match and reading.target:
-        reading.target.words.setdefault("effect", match[1].strip())
+        reading.target.notes.setdefault("effect", match[1].strip())
     return bool(match)
 
 

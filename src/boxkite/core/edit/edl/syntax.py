@@ -63,5 +63,5 @@ def bar_fields(text: str) -> tuple[str, dict[str, str]]:
 
 def plain_colour(text: str) -> str:
     """The colour in a word of several, as "DarkGreen"; the text itself where there is no such word."""
-    words = re.findall(r"[A-Z][a-z]+", text)
-    return (words[-1] if words else text).lower()
+    parts = re.findall(r"[A-Z][a-z]+", text)
+    return (parts[-1] if parts else text).lower()

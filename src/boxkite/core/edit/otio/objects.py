@@ -37,7 +37,7 @@ from boxkite.core.timebase import FrameRate, Span, Timecode, frames_to_timecode,
 
 _DEEPEST_NESTING = 20
 _MOST_LEAVES = 2000
-_WORDS = {
+_KEYS_OF = {
     "reel": ("reel", "reel_name", "reelname", "tape", "tapename", "tape name"),
     "scene": ("scene",),
     "shot": ("shot",),
@@ -49,7 +49,7 @@ _WORDS = {
     "enabled": ("enabled",),
     "event": ("event",),
 }
-_WORD_OF = {key: word for word, keys in _WORDS.items() for key in keys}
+_NAME_OF = {key: name for name, keys in _KEYS_OF.items() for key in keys}
 
 
 class TimelineReader:
@@ -158,7 +158,7 @@ class TimelineReader:
 
     def _clip(self, item: Any, record: Span, rate: FrameRate, where: str, depth: int) -> Clip:
         schema = self.schema
-        words = _words(item)
+        values = _values_of(item)
         speed, effects = self._speed_and_effects(item, where)
         trimmed = (
             item.trimmed_range().start_time if item.source_range or isinstance(item, schema.Clip) else None
@@ -171,22 +171,22 @@ class TimelineReader:
             for one in item.markers
             if (marker := self._marker(one, rate, start_seconds, speed or Fraction(1), record.start))
         )
-        metadata = {key: words[key] for key in ("scene", "shot", "take", "camera") if key in words}
+        metadata = {key: values[key] for key in ("scene", "shot", "take", "camera") if key in values}
         common: dict[str, Any] = {
             "name": item.name or "",
             "record": record,
             "source_start": source_start,
             "source_rate": source_rate,
             "speed": speed,
-            "enabled": bool(item.enabled) and words.get("enabled", "true").lower() != "false",
+            "enabled": bool(item.enabled) and values.get("enabled", "true").lower() != "false",
             "origin": where,
             "effects": effects,
             "markers": markers,
-            "keywords": tuple(word.strip() for word in words.get("keywords", "").split(",") if word.strip()),
-            "note": words.get("note", ""),
-            "circled": words.get("circled", "").casefold() in YES,
+            "keywords": tuple(name.strip() for name in values.get("keywords", "").split(",") if name.strip()),
+            "note": values.get("note", ""),
+            "circled": values.get("circled", "").casefold() in YES,
             "metadata": metadata,
-            "event": words.get("event", ""),
+            "event": values.get("event", ""),
         }
         if isinstance(item, (schema.Stack, schema.Track)):
             if depth >= _DEEPEST_NESTING:
@@ -198,10 +198,10 @@ class TimelineReader:
         if isinstance(reference, schema.GeneratorReference):
             black = "black" in str(reference.generator_kind).lower()
             return Clip(kind=ClipKind.BLACK if black else ClipKind.TITLE, **common)
-        media = self._media(item, reference, words)
+        media = self._media(item, reference, values)
         return Clip(kind=ClipKind.MEDIA, media=media, colour_decision=_colour_decision(item), **common)
 
-    def _media(self, item: Any, reference: Any, words: Mapping[str, str]) -> MediaName:
+    def _media(self, item: Any, reference: Any, values: Mapping[str, str]) -> MediaName:
         path = ""
         if isinstance(reference, self.schema.ImageSequenceReference):
             if reference.number_of_images_in_sequence():
@@ -212,7 +212,9 @@ class TimelineReader:
         rate = _rate(available.start_time.rate) if available else None
         first = _frames(available.start_time, rate) if available and rate else None
         name = (getattr(reference, "name", "") or "") if not path else ""
-        return MediaName(name or Path(path).name or item.name or "", path, words.get("reel", ""), first, rate)
+        return MediaName(
+            name or Path(path).name or item.name or "", path, values.get("reel", ""), first, rate
+        )
 
     def _speed_and_effects(self, item: Any, where: str) -> tuple[Fraction, tuple[str, ...]]:
         speed, names = Fraction(1), []
@@ -233,7 +235,7 @@ class TimelineReader:
         self, marker: Any, rate: FrameRate, zero: Fraction, speed: Fraction, record_start: int = 0
     ) -> EditMarker | None:
         """A marker in frames of the timeline; zero: the time in its clip's counting that record_start shows."""
-        words = _words(marker)
+        values = _values_of(marker)
         try:
             time = marker.marked_range
             start = record_start + _frame((_seconds(time.start_time) - zero) / speed, rate)
@@ -241,15 +243,15 @@ class TimelineReader:
         except (ValueError, OverflowError, TypeError, AttributeError):
             self.notices.append(MARKER_WITHOUT_TIME(name=str(marker.name)))
             return None
-        note = getattr(marker, "comment", "") or words.get("note", "")
+        note = getattr(marker, "comment", "") or values.get("note", "")
         return EditMarker(
             marker.name or "",
             start,
             start + length if length > 1 else None,
             (marker.color or "").lower(),
             note,
-            tuple(word.strip() for word in words.get("keywords", "").split(",") if word.strip()),
-            words.get("circled", "").casefold() in YES,
+            tuple(name.strip() for name in values.get("keywords", "").split(",") if name.strip()),
+            values.get("circled", "").casefold() in YES,
         )
 
 
@@ -340,14 +342,14 @@ def _leaves(metadata: Any) -> Iterator[tuple[str, Any]]:
                 waiting.append(inner)
 
 
-def _words(item: Any) -> dict[str, str]:
+def _values_of(item: Any) -> dict[str, str]:
     """The metadata of a clip and of its media, by our names."""
     reference = getattr(item, "media_reference", None)
     found: dict[str, str] = {}
     for metadata in (item.metadata, reference.metadata if reference else None):
         for key, value in _leaves(metadata or {}):
-            word = _WORD_OF.get(key.casefold())
-            if word is None or word in found:
+            name = _NAME_OF.get(key.casefold())
+            if name is None or name in found:
                 continue
             if isinstance(value, (str, int, float, bool)):
                 text = str(value).strip()
@@ -356,7 +358,7 @@ def _words(item: Any) -> dict[str, str]:
             else:
                 continue
             if text:
-                found[word] = text
+                found[name] = text
     return found
 
 

@@ -81,14 +81,14 @@ class _Writer:
         item.markers.extend(
             [self.marker(one, clip.source_start - clip.record.start, rate) for one in clip.markers]
         )
-        words = {
+        values = {
             "keywords": list(clip.keywords),
             "note": clip.note,
             "circled": clip.circled,
             "reel": clip.media.reel,
         }
-        if any(words.values()):
-            item.metadata["boxkite"] = {key: value for key, value in words.items() if value}
+        if any(values.values()):
+            item.metadata["boxkite"] = {key: value for key, value in values.items() if value}
         return item
 
     def reference(self, clip: Clip, source_rate: FrameRate) -> Any:
