@@ -188,6 +188,13 @@ def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_pat
     with Image.open(tmp_path / "use.png") as image:
         assert image.size == (1280, 800)
     assert sorted(path.name for path in tmp_path.iterdir()) == ["use.png"]
+    refused = boxkite("plan", *words, "--chart", tmp_path / "use.png")
+    assert (refused.status, "nothing was overwritten" in refused.err) == (2, True)
+    two = tmp_path / "two.csv"
+    two.write_text("name,in,out\nx,3,5\n")
+    short = ("plan", world / "footage/vat.mov", "--marks", two, "--to", "web:out", "--sample", "--json")
+    (row,) = boxkite(*short).json["rows"]  # two frames are fewer than the probes
+    assert row["frames"] == 2 and not row["warnings"][1:]
     made = boxkite("run", *words, "--json").json["files"]
     for preset, slack in (("stock", 0.1), ("web", 0.35), ("audio-wav", 0.05)):
         expected = sum(row["expected_bytes"] for row in planned.json["rows"] if row["preset"] == preset)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import pickle
 import sqlite3
 import zlib
@@ -26,6 +27,7 @@ from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews, unfinished
 from boxkite.core.records.store import Records
 from boxkite.core.records.tables import _OF_FORM_1
+from boxkite.core.render.failures import failed
 from tests.builders import make_footage, make_shots, planned, record
 
 
@@ -137,7 +139,7 @@ def test_the_journal_tells_who_runs_who_waits_and_what_is_left(tmp_path: Path) -
 
 
 class Broken:
-    """Executor that lose every shot they are given."""
+    """An executor that loses every shot it is given."""
 
     size = cores = 1
     given: tuple = ()
@@ -157,7 +159,7 @@ class Broken:
         from boxkite.core.batch.executors.executor import WorkerEvent
 
         rows, self.given = self.given, ()
-        return WorkerEvent(rows, None, "signal 11", "last words", self.partials)
+        return WorkerEvent(rows, None, "signal 11", "its output", self.partials)
 
 
 def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan, tmp_path: Path) -> None:
@@ -172,11 +174,31 @@ def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan
     assert list(run_plan(rows, Broken(), control=stopped)) == []
 
 
+@pytest.mark.parametrize(
+    ("error", "may_pass", "out_of_space", "text"),
+    [
+        (MemoryError(), True, False, "not enough memory"),
+        (OSError(errno.ENOMEM, "no memory"), True, False, "not enough memory"),
+        (OSError(errno.ESTALE, "Stale file handle"), True, False, "Stale file handle"),
+        (OSError(errno.ENOSPC, "full"), False, True, "the disk is full"),
+        (FileNotFoundError(errno.ENOENT, "gone", "file:a.mov"), False, False, "a.mov is no longer there"),
+        (PermissionError(errno.EACCES, "Permission denied"), False, False, "Permission denied"),
+        (ValueError("odd"), False, False, "ValueError: odd"),
+    ],
+)
+def test_every_error_of_rendering_is_explained_and_only_what_may_pass_is_tried_again(
+    plan, error: Exception, may_pass: bool, out_of_space: bool, text: str
+) -> None:
+    result = failed(plan.rows[0], error)
+    assert (result.may_pass, result.out_of_space) == (may_pass, out_of_space)
+    assert text in result.failure and type(error).__name__ in result.detail
+
+
 class Interrupted(Partial):
     """A partial file whose maker is interrupted before anybody else has heard of it."""
 
-    def __init__(self, *args, **words) -> None:
-        super().__init__(*args, **words)
+    def __init__(self, *args, **options) -> None:
+        super().__init__(*args, **options)
         raise KeyboardInterrupt
 
 
