@@ -133,7 +133,7 @@ def test_what_a_job_cannot_be_made_of_is_refused_or_set_aside(
 ) -> None:
     landing, out, words, env = place
     inside = boxkite(*words, "--set", f"to=web:{landing}/out", env=env)
-    assert (inside.status, "lies in the folder that is watched" in inside.err) == (2, True)
+    assert (inside.status, "inside the watched folder" in inside.err) == (2, True)
     no_job = boxkite("watch", landing, env=env)
     assert (no_job.status, "--job is missing" in no_job.err) == (2, True)
     out.mkdir()

@@ -55,7 +55,7 @@ def test_the_wheel_runs_the_first_steps_of_the_demo(installed: Path, tmp_path: P
     assert Path(found.strip()).is_relative_to(installed.parent)
     run("demo", "demo", "--draw-only")
     assert "mill.mov" in run("inspect", "demo")
-    assert "in all" in run("plan", "demo/mill.mov", "--marks", "demo/mill.edl", "--to", "web:out")
+    assert "total: " in run("plan", "demo/mill.mov", "--marks", "demo/mill.edl", "--to", "web:out")
     assert "verified" in run(
         "run", "demo/mill.mov", "--marks", "demo/mill.edl", "--only", "number:1", "--to", "web:out"
     )
