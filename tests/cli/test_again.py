@@ -12,6 +12,7 @@ import pytest
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
+from tests import wording
 from tests.verification import Run, assert_holds, boxkite, kinds
 
 RATE = FrameRate.parse("25")
@@ -163,7 +164,7 @@ def test_since_a_batch_only_what_is_new_or_changed_is_made_and_what_is_gone_is_r
     again = ["--marks", "picks.csv", "--names", "@marker_v@version", "--to", "web:out", "--since", "last"]
     (folder / "picks.csv").write_text("name,in,out,scene\nlift,12,22,1\nhang,30,36,3\n")
     nothing = boxkite("run", "vat.mov", *again, cwd=folder)
-    assert (nothing.status, "nothing to do" in nothing.out) == (0, True)
+    assert (nothing.status, wording.NOTHING_TO_DO in nothing.out) == (0, True)
     assert "there is no batch “nonsense”" in ask("plan", folder, "--since", "nonsense").err
 
 
@@ -193,7 +194,7 @@ def test_folders_of_images_are_kept_and_replaced_as_one(folder: Path) -> None:
     (images / "dip.0003.jpg").write_bytes(b"damaged")
     assert "changed since" in ask("run", folder, *words, "skip", to="frames-jpeg:out").err
     changed = ask("run", folder, *words, "replace", "--replace-others", to="frames-jpeg:out")
-    assert changed.status == 2 and "changed since a batch made it" in changed.err
+    assert changed.status == 2 and wording.CHANGED_SINCE_MADE in changed.err
     (images / "dip.0003.jpg").write_bytes(kept)
     assert ask("run", folder, *words, "replace", to="frames-jpeg:out").status == 0
     assert sorted(path.name for path in images.iterdir()) == first

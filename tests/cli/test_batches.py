@@ -22,6 +22,7 @@ from boxkite.core.records.store import Records
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from tests import wording
 from tests.verification import PROGRAM, Run, boxkite, decoded_hash, frames_of
 
 RATE = FrameRate.parse("25")
@@ -150,7 +151,7 @@ def test_stopped_after_the_current_files_and_gone_on_with_in_the_background(
     assert first["state"] == "stopped" and 2 <= first["verified"] < 2 * SHOTS and first["failed"] == 0
     assert {file["state"] for file in first["files"]} == {"verified", "planned"}
     refused = boxkite("stop", env=state)
-    assert (refused.status, "no batch runs" in refused.err) == (2, True)
+    assert (refused.status, wording.NO_BATCH_RUNS in refused.err) == (2, True)
     gone_on = boxkite("resume", "--background", env=state)
     assert gone_on.status == 0, gone_on.err
     followed = boxkite("status", "last", "--follow", "--json", env=state)
@@ -158,7 +159,7 @@ def test_stopped_after_the_current_files_and_gone_on_with_in_the_background(
     assert states[-1]["state"] == "all verified" and states[0]["running"]
     assert files_in(out) == undisturbed
     nothing = boxkite("resume", env=state)
-    assert (nothing.status, "no batch is unfinished" in nothing.err) == (2, True)
+    assert (nothing.status, wording.NONE_UNFINISHED in nothing.err) == (2, True)
     log = boxkite("log", "last", "s0.mp4", env=state).out
     assert log.count("verified") == 1 and "started" in log
     assert boxkite("forget", "last", env=state).status == 0
@@ -189,7 +190,7 @@ def test_a_second_batch_waits_for_its_turn_or_shares(
     for process in (first, waiting, sharing):
         out, err = process.communicate(timeout=90)
         assert process.returncode == 0, err
-        assert ("waiting for batch" in out) == (process is waiting)
+        assert (wording.WAITING_FOR_BATCH in out) == (process is waiting)
     ends = {one["batch"]: one for one in status(state, "--all")["batches"]}
     assert [ends[name]["state"] for name in sorted(ends)] == ["all verified"] * 3
 
@@ -207,7 +208,7 @@ def test_a_full_volume_holds_the_rest_and_room_lets_it_go_on(
         out = volume / "out"
         done = boxkite(*words(film, out), env=state)
         assert done.status == 1 and "Traceback" not in done.err
-        assert "make room" in done.out
+        assert wording.MAKE_ROOM in done.out
         assert not list(out.rglob(".*"))
         full = status(state)
         assert 0 < full["verified"] < 2 * SHOTS
@@ -246,11 +247,11 @@ def test_what_has_changed_since_is_reported_and_not_mixed_in(
     assert stopped_batch(own, out, state).json["state"] == "interrupted"
     (own / "film.mov").rename(own / "away.mov")
     gone = boxkite("resume", env=state)
-    assert gone.status == 1 and "its source is missing" in gone.out
+    assert gone.status == 1 and wording.SOURCE_MISSING in gone.out
     (own / "away.mov").rename(own / "film.mov")
     os.utime(own / "film.mov", (1, 1))
     changed = boxkite("resume", env=state)
-    assert changed.status == 1 and "its source has changed since" in changed.out
+    assert changed.status == 1 and wording.SOURCE_CHANGED_SINCE in changed.out
     made = set(out.rglob("s*.m*"))
     lost = min(made)
     lost.unlink()
@@ -262,7 +263,7 @@ def test_what_has_changed_since_is_reported_and_not_mixed_in(
     assert len(files_in(out)) == 2 * SHOTS and frames_of(lost)
     out.rename(tmp_path / "unplugged")
     no_folder = boxkite("resume", "last", "--missing", env=state)
-    assert (no_folder.status, "no longer there" in no_folder.err, out.exists()) == (2, True, False)
+    assert (no_folder.status, wording.NO_LONGER_THERE in no_folder.err, out.exists()) == (2, True, False)
 
 
 def test_a_failure_has_its_cause_in_one_line_and_its_detail_in_the_log(
@@ -325,6 +326,6 @@ def test_the_end_of_a_batch_is_told_to_a_command_and_to_a_web_hook(
     assert [message["verified"] for message in heard] == [2, 2]
     assert note.read_text().startswith("all verified{")
     broken = boxkite(*words(film, tmp_path / "o2"), "--only", "number:5", "--when-ended", "false", env=state)
-    assert broken.status == 0 and "the notice ended with status 1" in broken.out
+    assert broken.status == 0 and wording.NOTICE_FAILED in broken.out
     bad = boxkite(*words(film, tmp_path / "o3"), "--web-hook", "nowhere", env=state)
-    assert (bad.status, "no address of the web" in bad.err) == (2, True)
+    assert (bad.status, wording.NO_WEB_ADDRESS in bad.err) == (2, True)

@@ -13,6 +13,7 @@ from av.video.frame import VideoFrame
 from PIL import Image
 
 from boxkite.core.picture.stamp import PixelLayout, plane_array
+from tests import wording
 from tests.verification import boxkite, kinds
 
 PATCHES = [
@@ -219,4 +220,4 @@ def test_a_layer_that_images_do_not_hold_is_refused_with_those_they_do(tmp_path:
         write_exr(tmp_path / f"x.{number}.exr", {"": 0.25, "diffuse": 0.75})
     done = boxkite("plan", tmp_path, "--layer", "difuse", "--to", "web:out", cwd=tmp_path)
     assert done.status == 2
-    assert "it holds plain, diffuse" in done.err and "did you mean diffuse?" in done.err
+    assert wording.LAYERS_IT_HOLDS in done.err and "did you mean diffuse?" in done.err

@@ -13,6 +13,7 @@ from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from tests import wording
 from tests.verification import assert_holds, audio_of, boxkite, frames_of, kinds
 
 RATE = FrameRate.parse("25")
@@ -56,7 +57,7 @@ def test_copies_become_one_file_where_their_streams_are_alike(film: Path, tmp_pa
     refused = boxkite(
         "run", "film.mov", "other.mov", "--joined", "only", "--to", f"copy:{tmp_path}/x", cwd=film
     )
-    assert refused.status == 2 and "cannot be joined: the picture size differs" in refused.err
+    assert refused.status == 2 and wording.CANNOT_BE_JOINED in refused.err
 
 
 HEVC = {"preset": "ultrafast", "x265-params": "log-level=0:keyint=25:min-keyint=25:scenecut=0:open-gop=0"}

@@ -20,6 +20,7 @@ from boxkite.demo import find_ticks
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from boxkite.demo.ticks import tick_frames
+from tests import wording
 from tests.core.test_looks import write_cube
 from tests.verification import assert_holds, audio_of, boxkite, decoded_hash, frames_of, kinds
 
@@ -97,7 +98,7 @@ def test_a_preview_is_the_frame_that_a_run_encodes_and_tuned_values_become_a_pre
     assert (tmp_path / "again/A-vat2.mov").read_bytes() == (tmp_path / "out/A-vat2.mov").read_bytes()
     (tmp_path / "mine.png").write_bytes(b"a picture of my own")
     refused = boxkite("preview", *words, "--still", "mine.png", cwd=tmp_path)
-    assert refused.status == 2 and "no preview" in refused.err
+    assert refused.status == 2 and wording.NO_PREVIEW in refused.err
     sheet = boxkite(
         "preview", card, "--to", "web:out", "--to", "stock:out", "--sheet", "--guides", cwd=tmp_path
     )
@@ -284,7 +285,7 @@ def test_more_channels_than_a_lossless_codec_holds_are_refused(tmp_path: Path) -
         container.mux(stream.encode(sound))
     (tmp_path / "flac.toml").write_text('container = "mkv"\n[audio]\ncodec = "flac"\n')
     refused = boxkite("run", "ten.wav", "--to", "flac.toml:out", cwd=tmp_path)
-    assert refused.status == 2 and "FLAC holds 8 channels at most, not its 10" in refused.err
+    assert refused.status == 2 and wording.TOO_MANY_CHANNELS in refused.err
 
 
 def test_audio_of_any_rate_is_resampled_where_only_some_are_taken(card: Path, tmp_path: Path) -> None:

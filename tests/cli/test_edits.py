@@ -17,6 +17,7 @@ from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LEADER
 from boxkite.demo.world import CLIPS
+from tests import wording
 from tests.builders import day_edit, write_day
 from tests.verification import PROGRAM, boxkite, frames_of, kinds
 
@@ -112,7 +113,7 @@ def test_only_what_is_asked_for_is_made(mill: Path, words: list[str], shots: str
     all_names = [row["name"] for row in plan(mill, "day.otio")["rows"]]
     if not shots:
         refused = boxkite("plan", "day.otio", *words, "--to", "review:out", cwd=mill)
-        assert refused.status == 2 and "left out" in refused.err
+        assert refused.status == 2 and wording.LEFT_OUT in refused.err
         return
     found = plan(mill, "day.otio", *words)
     clips = [all_names[int(number) - 1].partition("_")[0] for number in shots.split()]
@@ -180,7 +181,7 @@ def test_a_program_that_starts_elsewhere_tells_how_to_place_it(mill: Path, tmp_p
     write_otio_edit(tmp_path / "day.otio", replace(day_edit().timeline(nested=False), start=start))
     shutil.copy(mill / "day.mov", tmp_path)
     refused = boxkite("plan", "day.otio", "day.mov", "--to", "web:out", cwd=tmp_path)
-    assert refused.status == 2 and "before the first frame of day.mov" in refused.err
+    assert refused.status == 2 and wording.BEFORE_FIRST_FRAME in refused.err
     moved = plan(tmp_path, "day.otio", "day.mov", "--start-timecode", "01:00:00:00")
     assert moved["rows"][0]["in"] == "01:00:00:00"
     write_movie(Movie(tmp_path / "bare.mov", 215, RATE, ((0, LEADER),), width=160, height=90, audio_tracks=0))
@@ -290,7 +291,7 @@ def test_differences_from_the_edit_is_reported_on_rows_and_in_one_line(mill: Pat
         ):
             assert (difference in row["differences"]) is (kind in message), (row["name"], difference, message)
     message = boxkite("plan", *words, cwd=mill).out
-    assert "differs from the edit: 1 with titles above, 1 with transitions, 1 with another speed" in message
+    assert wording.DIFFERS in message
     program = boxkite("plan", "day.otio", "day.mov", "--to", f"web:{tmp_path}/out", "--json", cwd=mill).json
     assert set(program["totals"]["differences"]) <= {"shorter than a second"}
 

@@ -18,6 +18,7 @@ from boxkite.core.settings import PathRule, mapped
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from tests import wording
 from tests.verification import PROGRAM, boxkite, decoded_hash
 
 SHOTS = 4
@@ -102,13 +103,13 @@ def test_a_farm_makes_the_same_files_and_a_lost_worker_costs_none(
     shutil.copy(film / "film.mov", tmp_path / "other.mov")
     settings.write_text(rule.replace(str(film.parent / "there"), str(tmp_path)))
     refused = boxkite(*words(film, tmp_path / "no"), "--cluster", address, env=env)
-    assert (refused.status, "is not there, or is not the same file" in refused.err) == (2, True), refused.err
+    assert (refused.status, wording.NOT_THE_SAME_FILE in refused.err) == (2, True), refused.err
     assert not (tmp_path / "no").exists()
 
 
 def test_a_farm_that_is_not_there_is_reported_clearly(film: Path, tmp_path: Path) -> None:
     done = boxkite(*words(film, tmp_path), "--cluster", "tcp://127.0.0.1:9", timeout=60)
-    assert (done.status, "no scheduler answers there" in done.err) == (2, True), done.err
+    assert (done.status, wording.NO_SCHEDULER in done.err) == (2, True), done.err
 
 
 def test_paths_are_called_by_the_first_rule_that_is_about_them() -> None:

@@ -12,6 +12,7 @@ from boxkite.core.files.checksum import file_checksum
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, draw_picture
+from tests import wording
 from tests.verification import PROGRAM, boxkite, frames_of
 
 
@@ -83,4 +84,4 @@ def test_cards_that_cannot_be_are_refused(cards: list[Path], tmp_path: Path) -> 
         done = boxkite("gather", *words, "--into", tmp_path / "originals")
         assert (done.status, message in done.err) == (2, True), done.err
     inside = boxkite("gather", cards[0], "--into", cards[0] / "copy")
-    assert (inside.status, "is on the card itself" in inside.err) == (2, True)
+    assert (inside.status, wording.TARGET_ON_CARD in inside.err) == (2, True)

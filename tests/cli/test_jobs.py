@@ -15,6 +15,7 @@ from boxkite.core.presets.library import PresetFile, Shelf
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from tests import wording
 from tests.verification import assert_holds, boxkite
 
 RATE = FrameRate.parse("25")
@@ -102,7 +103,7 @@ def test_a_command_line_that_works_becomes_a_file_that_does_the_same(world: Path
     assert again["rows"] == first["rows"]
     assert "quality = 40" in (tmp_path / "saved.toml").read_text()
     refused = boxkite(*words, "--save-job", tmp_path / "saved.toml")
-    assert "nothing was overwritten" in refused.err
+    assert wording.NOTHING_OVERWRITTEN in refused.err
 
 
 def test_a_saved_plan_is_edited_like_any_table_and_runs_as_it_then_is(world: Path, tmp_path: Path) -> None:
@@ -152,7 +153,7 @@ def test_patterns_and_presets_are_saved_and_found_by_name(world: Path, tmp_path:
     settings = ("--set", "video.quality=33", "--set", "fit=80x46")
     assert boxkite(*new, "mill-web", "--based-on", "web", *settings, env=env).status == 0
     named_like_a_setting = boxkite(*new, "audio", "--based-on", "web", env=env)
-    assert (named_like_a_setting.status, "another name" in named_like_a_setting.err) == (2, True)
+    assert (named_like_a_setting.status, wording.ANOTHER_NAME in named_like_a_setting.err) == (2, True)
     words = ("plan", world / "footage", "--by", "ranges", "--marks", world / "picks.csv", "--to", "mill-web:out",
              "--names")  # fmt: skip
     rows = boxkite(*words, "saved:delivery", "--json", env=env, cwd=tmp_path).json["rows"]
@@ -189,7 +190,7 @@ def test_the_chart_shows_what_is_used_and_probes_tell_sizes(world: Path, tmp_pat
         assert image.size == (1280, 800)
     assert sorted(path.name for path in tmp_path.iterdir()) == ["use.png"]
     refused = boxkite("plan", *words, "--chart", tmp_path / "use.png")
-    assert (refused.status, "nothing was overwritten" in refused.err) == (2, True)
+    assert (refused.status, wording.NOTHING_OVERWRITTEN in refused.err) == (2, True)
     two = tmp_path / "two.csv"
     two.write_text("name,in,out\nx,3,5\n")
     short = ("plan", world / "footage/vat.mov", "--marks", two, "--to", "web:out", "--sample", "--json")

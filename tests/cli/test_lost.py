@@ -23,6 +23,7 @@ from boxkite.core.files.cells import guarded
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from tests import wording
 from tests.verification import PROGRAM, Run, assert_holds, boxkite
 
 RATE = FrameRate.parse("25")
@@ -87,7 +88,7 @@ def test_a_source_that_changes_while_a_batch_runs_gives_no_file_of_the_wrong_fra
         wait_for(lambda: any((place / "out").glob("s*.mov")))
         change(place)
         message, _ = run.communicate(timeout=60)
-    assert run.returncode == 1 and "it has changed since it was planned" in message, message
+    assert run.returncode == 1 and wording.SOURCE_CHANGED in message, message
     made = sorted((place / "out").iterdir())
     assert 0 < len(made) < 4
     for path in made:
@@ -105,7 +106,7 @@ def test_a_source_that_changes_while_a_batch_waits_is_refused_until_that_is_acce
     made = len(list((place / "out").glob("s*.mov")))
     change(place)
     refused = boxkite("resume", cwd=place, env=state)
-    assert refused.status == 1 and "its source has changed since the batch was planned" in refused.out
+    assert refused.status == 1 and wording.SOURCE_CHANGED_SINCE_BATCH in refused.out
     assert len(list((place / "out").glob("s*.mov"))) == made
     if change is exchange:
         assert boxkite("resume", "--accept-changes", cwd=place, env=state).status == 0
@@ -152,7 +153,7 @@ def test_a_journal_that_was_tampered_with_runs_nothing_and_calls_nobody(
         (content,) = store.execute("select content from plan_document").fetchone()
     done = boxkite("resume", cwd=place, env=state)
     assert done.status == 0 and not touched.exists(), done
-    assert "--when-ended gives it again" in done.out and "made on this machine now" in done.out
+    assert "--when-ended gives it again" in done.out and wording.MADE_HERE_NOW in done.out
     import pickle
 
     class Opens:
@@ -205,7 +206,7 @@ def test_a_card_is_complete_only_when_everything_on_it_was_seen_and_copied(tmp_p
     done = boxkite("gather", card, "--into", into)
     assert done.status == 0
     assert "A001: 2 files, 1.0 kB on the card; 2 files, 1.0 kB copied and verified: complete" in done.out
-    assert "1 hidden or system file left on the cards" in done.out
+    assert wording.HIDDEN_LEFT in done.out
     lines = (into / "checksums.xxh128").read_text().splitlines()
     assert (
         len(lines) == 2 and lines[0].startswith("\\") and lines[0].endswith("A001/back\\\\slash\\nfeed.bin")
@@ -214,7 +215,7 @@ def test_a_card_is_complete_only_when_everything_on_it_was_seen_and_copied(tmp_p
     (card / "link.mov").symlink_to("clips/a.mov")
     (card / "away").symlink_to(tmp_path)
     partly = boxkite("gather", card, "--into", into, "--json")
-    assert partly.status == 1 and "NOT COMPLETE" in partly.err
+    assert partly.status == 1 and wording.NOT_COMPLETE in partly.err
     (counted,) = partly.json["cards"]
     assert (counted["complete"], counted["files"], counted["copied_files"]) == (False, 2, 2)
     assert {Path(one["path"]).name for one in counted["not_copied"]} == {"pipe", "link.mov", "away"}
@@ -295,7 +296,7 @@ def test_odd_names_cost_one_line_each_and_the_rest_goes_on(place: Path) -> None:
     assert boxkite("plan", "~nosuch/x", "--to", "web:out", cwd=place).status == 2
     (place / "job.toml").write_text('paths = ["a\\u0000b.mov"]\nto = ["web:out"]\n')
     zero = boxkite("plan", "job.toml", cwd=place)
-    assert zero.status == 2 and "zero byte" in zero.err
+    assert zero.status == 2 and wording.ZERO_BYTE in zero.err
 
 
 def test_one_source_that_makes_no_sense_is_set_aside_and_a_gap_must_be_accepted(tmp_path: Path) -> None:
@@ -348,7 +349,7 @@ def test_timelines_of_times_that_make_no_sense_are_refused(tmp_path: Path) -> No
     assert boxkite(*words, "--marks-rate", "25", cwd=tmp_path).status == 0
     (tmp_path / "cut.edl").write_text(edl("07:00:00:00"))
     refused = boxkite(*words, "--marks-rate", "25", cwd=tmp_path)
-    assert refused.status == 2 and "shows one frame, or nothing, for 6.0 hours" in refused.err
+    assert refused.status == 2 and wording.LONG_HOLD in refused.err
     assert boxkite(*words, "--marks-rate", "25", "--accept-gaps", cwd=tmp_path).status == 0
 
 
@@ -438,7 +439,7 @@ def test_a_watch_resumes_what_had_no_room_once_there_is_room_and_says_what_waits
         with subprocess.Popen(command, env=state, stdout=subprocess.PIPE, stderr=subprocess.STDOUT) as watch:
             wait_for(lambda: any(one["state"] == "waiting for room" for one in listed().json["landed"]))
             second = boxkite("watch", landing, "--job", place / "job.toml", "--once", env=state)
-            assert second.status == 2 and "being watched by another process" in second.err
+            assert second.status == 2 and wording.WATCHED_BY_ANOTHER in second.err
             message = listed().json
             assert message["watched"] and message["landed"][0]["verified"] == 0
             subprocess.run(["mount", "-o", "remount,size=200m", volume], check=True)

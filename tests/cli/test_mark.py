@@ -13,6 +13,7 @@ from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Trac
 from boxkite.core.timebase import FrameRate, Span, Timecode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
+from tests import wording
 from tests.verification import boxkite, kinds
 
 RATE = FrameRate.parse("25")
@@ -136,7 +137,7 @@ def test_marks_survive_every_format_that_is_written_as_far_as_it_says(card: Path
     lost = "out (1 mark), keywords (1 mark), circled (1 mark), note (1 mark)"
     assert (lost in " ".join(exported.out.split())) == (suffix == ".edl"), exported.out
     again = boxkite("mark", "export", "A-vat2.mov", f"out{suffix}", cwd=card)
-    assert again.status == 2 and "nothing is overwritten" in again.err
+    assert again.status == 2 and wording.NEVER_OVERWRITTEN in again.err
     (card / "marks.csv").unlink()
     assert boxkite("mark", "import", "A-vat2.mov", f"out{suffix}", cwd=card).status == 0
     words = (
@@ -179,7 +180,7 @@ def test_chapters_and_timelines_give_marks_and_take_them(card: Path) -> None:
         "mark", "add", "film.otio", "--in", "10:12:05:00", "--length", "1s", "--keyword", "opening", cwd=card
     )
     part = boxkite("plan", "film.otio", "A-vat2.mov", "--by", "timelines", "--only", "keyword:opening", "--to", "web:out", cwd=card)  # noqa: E501  # fmt: skip
-    assert part.status == 2 and "left out" in part.err
+    assert part.status == 2 and wording.LEFT_OUT in part.err
     boxkite("mark", "remove", "film.otio", "--number", "3", cwd=card)
     ranges = boxkite("plan", "film.otio", "A-vat2.mov", "--by", "ranges", "--names", "@(marker|clip)", "--to", "web:out", "--json", cwd=card)  # noqa: E501  # fmt: skip
     assert [(row["marker"], row["in_frame"], row["out_frame"]) for row in ranges.json["rows"]] == [

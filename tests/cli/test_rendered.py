@@ -17,6 +17,7 @@ from boxkite.demo.barcode import BarcodeError, read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT
 from boxkite.demo.ticks import tick_frames
+from tests import wording
 from tests.verification import audio_of, boxkite
 
 RATE = FrameRate.parse("25")
@@ -142,4 +143,4 @@ def test_originals_get_the_speed_of_the_edit_where_that_is_asked(cut: Path, tmp_
     refused = boxkite(
         "plan", cut / "cut.otio", "--picture", "edit", "--media", cut, "--tracks", "V7", "--to", "web:o"
     )
-    assert refused.status == 2 and "no track V7" in refused.err
+    assert refused.status == 2 and wording.NO_SUCH_TRACK in refused.err

@@ -12,6 +12,7 @@ import pytest
 
 from boxkite.core.timebase import Span
 from boxkite.demo.world import MARKERS, RATE
+from tests import wording
 from tests.verification import Run, assert_holds, boxkite
 
 pytestmark = pytest.mark.xdist_group("round")
@@ -91,7 +92,7 @@ def test_a_second_run_overwrites_nothing(demo) -> None:
     words = ["run", folder / "mill.mov", "--marks", folder / "mill.edl", "--to", f"web:{folder / 'out/web'}"]
     again = boxkite(*words)
     assert again.status == 2
-    assert "there already" in again.err
+    assert wording.ALREADY_THERE in again.err
 
 
 def test_the_script_in_the_library_page_plans_and_runs_the_demo(demo) -> None:

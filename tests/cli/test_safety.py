@@ -16,6 +16,7 @@ import pytest
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from tests import wording
 from tests.verification import PROGRAM, assert_holds, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
@@ -149,7 +150,7 @@ def test_a_full_disk_fails_in_words_and_leaves_nothing_half_made(long_film: Path
         ]
         done = boxkite(*words, "--workers", "1", cwd=long_film)
         assert done.status == 1
-        assert "the disk is full" in done.out
+        assert wording.DISK_FULL in done.out
         assert hidden(volume) == []
         for path in (volume / "out").iterdir():
             assert len(frames_of(path)) == 100
@@ -163,7 +164,7 @@ def test_a_file_that_takes_the_name_meanwhile_is_not_overwritten(long_film: Path
         time.sleep(0.02)
     (tmp_path / "film.mov").write_text("precious")
     out, _ = process.communicate(timeout=60)
-    assert (process.returncode, "meanwhile" in out) == (1, True)
+    assert (process.returncode, wording.MEANWHILE in out) == (1, True)
     assert (tmp_path / "film.mov").read_text() == "precious"
     assert hidden(tmp_path) == []
 
@@ -182,5 +183,5 @@ def test_a_link_inside_the_output_folder_does_not_lead_out_of_it(long_film: Path
         f"web:{tmp_path / 'out'}",
         cwd=long_film,
     )
-    assert (done.status, "outside the output folder" in done.err) == (2, True)
+    assert (done.status, wording.OUTSIDE_OUTPUT_FOLDER in done.err) == (2, True)
     shutil.rmtree(tmp_path / "out")

@@ -14,6 +14,7 @@ from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
+from tests import wording
 from tests.builders import write_day
 from tests.verification import audio_of, boxkite, frames_of
 
@@ -58,7 +59,7 @@ def test_a_trim_shows_its_sizes_first_and_writes_no_edit_when_a_file_fails(
 ) -> None:
     words = ("trim", mill / "day-cut.edl", "--media", mill / "card", "--to", f"copy:{tmp_path}/out")
     message = boxkite(*words, "--show-only")
-    assert "sources used: " in message.out
+    assert wording.SOURCES_USED in message.out
     assert "A-vat2" in message.out
     assert list(tmp_path.iterdir()) == []
     (tmp_path / "out").mkdir()

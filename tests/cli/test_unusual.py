@@ -16,6 +16,7 @@ from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT, draw_picture
+from tests import wording
 from tests.verification import assert_holds, audio_of, boxkite, frames_of, kinds
 
 RATE = FrameRate.parse("25")
@@ -106,7 +107,7 @@ def test_a_rate_that_mxf_has_not_is_left_out_and_a_run_says_so(tmp_path: Path) -
         write_movie(Movie(tmp_path / f"{name}.mov", 5, FrameRate.parse(rate), **SMALL))
     done = boxkite("run", "a.mov", "b.mov", "--to", "broadcast:out", cwd=tmp_path)
     assert done.status == 0 and [path.name for path in (tmp_path / "out").iterdir()] == ["a.mxf"]
-    assert "1 left out: 1 broadcast: MXF is not made at 25/2 fps" in done.out
+    assert wording.MXF_RATE_LEFT_OUT in done.out
 
 
 def test_grey_stays_grey_and_an_untagged_matrix_is_tagged_where_the_size_would_tell_another(
@@ -238,7 +239,7 @@ def test_numbered_images_are_one_source_and_are_cut_like_any_other(tmp_path: Pat
     assert frames_of(tmp_path / "w/b.mp4") == [(1, number) for number in range(17, 48)]
     (tmp_path / "frames 100%/loft.1001.png").unlink()
     refused = boxkite("plan", "frames 100%", "--to", "web:x", cwd=tmp_path)
-    assert (refused.status, "frame 1001 of the sequence is missing" in refused.err) == (2, True)
+    assert (refused.status, wording.MISSING_FRAME in refused.err) == (2, True)
 
 
 @pytest.mark.parametrize("extension", ["mp4", "mkv"])

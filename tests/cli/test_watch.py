@@ -18,6 +18,7 @@ from boxkite.core.arrival.arrivals import Settling, look_into
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, draw_picture
+from tests import wording
 from tests.verification import PROGRAM, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
@@ -124,7 +125,7 @@ def test_a_sequence_is_taken_when_it_grows_no_more_and_one_that_changes_later_is
     assert len(frames_of(film)) == 15
     grow(16, 18)
     late = boxkite(*words, "--once", env=env)
-    assert late.status == 1 and "has changed since it was taken" in late.out
+    assert late.status == 1 and wording.CHANGED_SINCE_TAKEN in late.out
     assert len(frames_of(film)) == 15
 
 
@@ -133,9 +134,9 @@ def test_what_a_job_cannot_be_made_of_is_refused_or_set_aside(
 ) -> None:
     landing, out, words, env = place
     inside = boxkite(*words, "--set", f"to=web:{landing}/out", env=env)
-    assert (inside.status, "inside the watched folder" in inside.err) == (2, True)
+    assert (inside.status, wording.INSIDE_WATCHED_FOLDER in inside.err) == (2, True)
     no_job = boxkite("watch", landing, env=env)
-    assert (no_job.status, "--job is missing" in no_job.err) == (2, True)
+    assert (no_job.status, wording.JOB_MISSING in no_job.err) == (2, True)
     out.mkdir()
     (out / "taken.mp4").write_text("precious")
     for name in ("taken.mov", "free.mov"):

@@ -16,6 +16,7 @@ from boxkite.cli.tables import Column, file_size, print_table
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
+from tests import wording
 from tests.verification import PROGRAM, boxkite, kinds
 
 RATE = FrameRate.parse("29.97")
@@ -96,7 +97,7 @@ def test_a_window_shows_progress_and_a_pipe_a_line_a_file(card: Path, tmp_path: 
 
 def test_the_watermark_is_asked_for_only_where_there_is_one(card: Path) -> None:
     refused = boxkite("plan", "A-clip1.mov", "--to", "web:x", "--watermark", "nothing.png", cwd=card)
-    assert (refused.status, "none of these presets has a watermark" in refused.err) == (2, True)
+    assert (refused.status, wording.NO_WATERMARK in refused.err) == (2, True)
     missing = boxkite("plan", "A-clip1.mov", "--to", "review:x", "--watermark", "nothing.png", cwd=card)
     assert (missing.status, "nothing.png: there is no such image" in missing.err) == (2, True)
 
@@ -146,7 +147,7 @@ def test_odd_bytes_in_names_break_neither_tables_nor_json(card: Path, tmp_path: 
     for words in (["inspect", tmp_path], ["inspect", tmp_path, "--json"], ["plan", tmp_path, "--to", "web:out"],
                   ["plan", os.fsdecode(odd), "--to", "web:out"]):  # fmt: skip
         done = boxkite(*words, cwd=tmp_path)
-        assert "went wrong inside" not in done.err
+        assert wording.INTERNAL_ERROR not in done.err
         assert "\x1b" not in done.out + done.err
 
 
@@ -154,11 +155,11 @@ def test_a_plan_says_what_it_adds_up_to_and_each_warning_once_a_shot(card: Path,
     words = ("plan", "A-clip1.mov", "--by", "ranges", "--marks", "picks.csv", "--to", f"web:{tmp_path}/w", "--to",
              f"stock:{tmp_path}/s", "--to", f"proxy:{tmp_path}/p")  # fmt: skip
     message = boxkite(*words, cwd=card).out
-    assert "total: 3 files of 1 shot, under a second of footage, about" in message
+    assert wording.TOTAL in message
     assert f"free at {tmp_path}/w: " in message
     assert message.count("20 frames: shorter than a second") == 1
     assert "! 1-3 A-clip1_dip: " in message
-    assert "to check: 1 shorter than a second" in message
+    assert wording.ONE_SHORT in message
 
 
 def test_tokens_are_listed_with_how_alike_ones_differ() -> None:
@@ -172,7 +173,7 @@ def test_tokens_are_listed_with_how_alike_ones_differ() -> None:
 def test_every_command_shows_examples_that_its_own_words_understand() -> None:
     for command in ("plan", "run", "presets", "patterns", "rename", "trim"):
         message = boxkite(command, "--help").out
-        assert "examples:" in message
+        assert wording.EXAMPLES in message
         for line in message.partition("examples:")[2].splitlines():
             for word in line.split():
                 if word.startswith("--") and f"boxkite {command}" in line:

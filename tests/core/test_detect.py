@@ -13,6 +13,7 @@ from boxkite.core.marks.detection import find_changes
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT
+from tests import wording
 from tests.restless import restless, score, write_restless
 from tests.verification import boxkite
 
@@ -54,7 +55,7 @@ def test_detected_cuts_are_marks_to_look_over_and_shots_to_make(
     )
     write_movie(movie)
     done = boxkite("mark", "detect", movie.path.name, "--strip", "strip.png", cwd=tmp_path)
-    assert done.status == 0 and "2 cuts and 0 dissolves found; 2 drawn" in done.out, done.err
+    assert done.status == 0 and wording.CUTS_FOUND in done.out, done.err
     with Image.open(tmp_path / "strip.png") as strip:
         assert strip.width > 1000 and strip.height > 100
     rows = boxkite(
@@ -66,4 +67,4 @@ def test_detected_cuts_are_marks_to_look_over_and_shots_to_make(
     ).json["rows"]
     assert [row["in_frame"] for row in marked] == [0, 31, 70] and marked[1]["keywords"] == ["cut"]
     again = boxkite("mark", "detect", movie.path.name, cwd=tmp_path)
-    assert "0 marks added" in again.out and "3 were marked already" in again.out
+    assert wording.NONE_ADDED in again.out and wording.MARKED_ALREADY in again.out

@@ -29,6 +29,7 @@ from boxkite.core.files.sweeping import sweep
 from boxkite.core.files.walking import Walk
 from boxkite.core.files.writing import create_file, replace_file
 from boxkite.core.notices.batches import REPLACEMENT_FINISHED
+from tests import wording
 
 
 def hidden(folder: Path) -> list[str]:
@@ -300,7 +301,7 @@ def test_a_walk_names_what_it_could_not_look_into(tmp_path: Path, monkeypatch: p
     found = [parent / name for parent, names in walk.folders() for name in names]
     assert found == [tmp_path / "open/a.mov"] and walk.hidden == 1
     message = {one.path.name: one.reason for one in walk.unseen}
-    assert "permission denied" in message["locked"] and "a link to a folder" in message["linked"]
+    assert wording.PERMISSION_DENIED in message["locked"] and wording.LINK_TO_FOLDER in message["linked"]
 
 
 @given(st.text(max_size=12) | st.sampled_from(["=1+1", "'=1", " =1", "''@x", "+", "\t=", "-dip", "＝x", "'"]))

@@ -61,6 +61,6 @@ def _in_container(source: Source) -> list[MetadataValue]:
 
 
 _MOV_KEY = "com.apple.quicktime."
-"""Prefix of the common metadata keys in a MOV (QuickTime file format)."""
+"""Prefix of MOV metadata keys."""
 _DULL = frozenset({"major_brand", "minor_version", "compatible_brands", "encoder", "MAJOR_BRAND", "ENCODER"})
 """Keys that speak of how the file was written, not of what it shows."""

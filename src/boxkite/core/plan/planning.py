@@ -51,7 +51,7 @@ def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
 
 def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Progress) -> Plan:
     """The plan of shots that were gathered already. Raises as make_plan does."""
-    treatments, unfit = _makings(gathered, outputs)
+    treatments, unfit = _treatments(gathered, outputs)
     names = RowNames(job, gathered.shots, gathered.otherwise, treatments)
     maker = _RowMaker(job)
     rows: list[Row] = []
@@ -189,7 +189,7 @@ class Outputs:
         return Output(output.preset, output.folder.absolute()), self._presets[output.preset]
 
 
-def _makings(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatment]], list[LeftOut]]:
+def _treatments(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatment]], list[LeftOut]]:
     """The treatments of each shot, by its place; those that cannot be made are left out, with the reason."""
     known: dict[tuple[int, tuple[Output, ...]], list[Treatment]] = {}
     treatments: list[Sequence[Treatment]] = []

@@ -100,7 +100,7 @@ class TableReader:
         self._check_columns()
         self._indexed: dict[tuple[Path, str], IndexedSource] = {}
         self._presets: dict[str, Preset] = {}
-        self._makings: dict[tuple[int, str, Path], Treatment] = {}
+        self._treatments: dict[tuple[int, str, Path], Treatment] = {}
         self._shots: dict[Any, Shot] = {}
 
     def _check_columns(self) -> None:
@@ -258,9 +258,9 @@ class TableReader:
                 raise self._wrong(line, "preset", error.message, error.hint) from None
         target = self.path.absolute().parent / path_from(folder)
         key = id(shot.footage), name, target
-        if key not in self._makings:
-            self._makings[key] = Treatment.of(shot.footage, Output(name, target), self._presets[name])
-        return self._makings[key]
+        if key not in self._treatments:
+            self._treatments[key] = Treatment.of(shot.footage, Output(name, target), self._presets[name])
+        return self._treatments[key]
 
     def _name(self, line: Line, shot: Shot, preset: Preset) -> str:
         """The name below its folder, without its extension, as safe as a pattern would have made it."""

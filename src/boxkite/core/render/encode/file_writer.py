@@ -41,7 +41,7 @@ from boxkite.core.render.mixing import AudioChain
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 MOV_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
-"""Keys under which players look for metadata in a MOV (QuickTime file format, metadata atoms)."""
+"""MOV metadata keys under which players look for these."""
 _INTERLACED_DCT = 1 << 18
 _FIXED_QUALITY = 1 << 1
 _LAMBDA = 118
