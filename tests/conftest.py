@@ -9,6 +9,7 @@ import tempfile
 # Programs started in the background of a shell ignore an interruption, and so would all that the tests start.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
+os.environ.pop("COLUMNS", None)  # which tables fit where they are piped
 os.environ["BOXKITE_CACHE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
 os.environ["BOXKITE_STATE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
 os.environ["BOXKITE_PRESETS"] = tempfile.mkdtemp(prefix="boxkite-tests-")

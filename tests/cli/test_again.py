@@ -45,10 +45,10 @@ def names(run: Run) -> list[str]:
 
 
 def test_the_version_is_one_above_the_highest_in_any_of_the_folders(folder: Path) -> None:
-    assert names(ask("run", folder, names="@marker_v@(version:02)"))[0] == "dip_v01.mp4"
+    assert names(ask("run", folder, names="@marker_v@(version:00)"))[0] == "dip_v01.mp4"
     (folder / "other").mkdir()
     (folder / "other/lift_V07.mov").touch()
-    again = ask("plan", folder, "--to", "review:other", names="@marker_v@(version:02)")
+    again = ask("plan", folder, "--to", "review:other", names="@marker_v@(version:00)")
     assert set(names(again)) == {f"{name}_v08.mp4" for name in ("dip", "lift", "press")}
     assert again.json["version"] == 8
     assert names(ask("plan", folder, names="v@version/@marker"))[0] == "dip.mp4"
@@ -59,7 +59,6 @@ def test_the_version_is_one_above_the_highest_in_any_of_the_folders(folder: Path
 @pytest.mark.parametrize(
     ("pattern", "says"),
     [
-        ("v@version/@marker_v@version", "twice"),
         ("@marker@version", "put a character before"),
         ("@clip_v@version", "two"),
     ],
@@ -74,13 +73,30 @@ def test_a_name_bears_one_version_and_it_can_be_told(folder: Path, pattern: str,
     assert boxkite("plan", *words, "--names", "@(clip:unversioned)_v@version", cwd=folder).status == 0
 
 
+def test_since_last_is_the_last_batch_of_the_same_sources_and_folders(folder: Path, tmp_path: Path) -> None:
+    assert ask("run", folder).status == 0
+    other = boxkite("run", folder / "vat.mov", "--by", "files", "--to", f"web:{tmp_path}/elsewhere")
+    assert other.status == 0
+    again = ask("plan", folder, "--since", "last").json
+    assert again["rows"] == [] and len(again["left_out"]) == 3
+    none = boxkite(
+        "plan", folder / "vat.mov", "--by", "files", "--since", "last", "--to", f"web:{tmp_path}/new"
+    )
+    assert (none.status, "boxkite status" in none.err) == (2, True)
+
+
 def test_counters_step_and_start_again_where_they_are_told_to(folder: Path) -> None:
     def numbered(form: str) -> list[str]:
         return [row["name"] for row in ask("plan", folder, names=form).json["rows"]]
 
-    assert numbered("@marker_@(count:010:step10)") == ["dip_010", "lift_020", "press_030"]
+    assert numbered("@marker_@(count:000:from10:step10)") == ["dip_010", "lift_020", "press_030"]
     assert numbered("@marker_@(count:01:per scene)") == ["dip_01", "lift_02", "press_01"]
     assert numbered("s@scene/@(count:1:per subfolder)") == ["s1/1", "s1/2", "s2/1"]
+    assert numbered("x[_@again]") == ["x", "x_2", "x_3"]
+    assert numbered("[s@scene/]X[-@(again:00)]")[:2] == ["s1/X", "s1/X-02"]
+    for digits, spellings in (("03", ("000 gives", "from3 begins")), ("10", ("00 gives", "from10 begins"))):
+        refused = ask("plan", folder, names=f"@marker_@(count:{digits})")
+        assert refused.status == 2 and all(spelling in refused.err for spelling in spellings), refused.err
     wrong = ask("plan", folder, names="@marker_@(count:per shott)")
     assert wrong.status == 2
     assert "^ column 11" in wrong.err

@@ -60,7 +60,7 @@ CASES = {
     "unknown token": ([*GOOD, "--names", "@markr"], ["column 1", "@marker"]),
     "no token": ([*GOOD, "--marks", "clash.edl", "--names", "shot"], ["no token", "double quotes"]),
     "single quotes": ([*GOOD, "--names", "'@clip'"], ["single quotes", '"@clip"']),
-    "clash": ([*GOOD, "--marks", "clash.edl"], ["clash.edl:1", "clash.edl:2", '"@(marker|in)_@(count:1)"']),
+    "clash": ([*GOOD, "--marks", "clash.edl"], ["clash.edl:1", "clash.edl:2", '"@(marker|in)[_@again]"']),
     "clash of presets": ([*GOOD, "--to", "review:new"], ["web", "review", "@preset"]),
     "name too long": ([*GOOD, "--marks", "long.edl"], ["too long", "max80"]),
     "out before in": ([*GOOD, "--marks", "back.csv"], ["back.csv:2:", "does not come after"]),

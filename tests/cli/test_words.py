@@ -67,6 +67,9 @@ def test_tables_keep_whole_timecodes_in_80_columns_and_names_in_full_when_piped(
     piped = boxkite(*words, cwd=card).out
     assert f"A-clip1_{'long ' * 12}_dip.mp4".replace(" _", "_") in piped.replace(" _", "_")
     assert "\x1b" not in piped
+    fitted = boxkite(*words, cwd=card, env={**os.environ, "COLUMNS": "80"}).out
+    rows = [line for line in fitted.splitlines() if line.lstrip()[:1].isdigit() and "web" in line]
+    assert rows and max(map(len, rows)) <= 80
 
 
 def test_metadata_and_columns_become_tokens_and_what_found_no_source_is_reported(card: Path) -> None:

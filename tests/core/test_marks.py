@@ -253,3 +253,29 @@ def test_rubbish_is_refused_in_words_or_read_but_never_breaks(parts: list[str], 
             cut(path, footage("29.97"), by="ranges" if suffix == ".csv" else "markers")
         except BoxkiteError as error:
             assert str(error)
+
+
+def test_tables_of_ranges_are_read_as_people_write_them(tmp_path: Path) -> None:
+    """Heads, titles and sections of spreadsheets, times as clocks show them; points and ranges in one table."""
+    text = (
+        "Day 3\n\nReel;Rec In;Rec Out;Comment;\n;;;morning;\nB;'01:00:01:00;01:00:02:00;dip;x\n"
+        ";00:00:05.500;0:06;lift;\n;7,5;;press;\n"
+    )
+    table = write(tmp_path, text, "t.csv")
+    marks = read_marks(table)
+    assert [(mark.name, mark.note, mark.metadata.get("Reel", "")) for mark in marks.marks] == [
+        ("dip", "", "B"), ("lift", "", ""), ("press", "", ""),
+    ]  # fmt: skip
+    placed = place_marks(marks, list(marks.marks), footage(), None)
+    assert [(one.start, one.end) for one in placed] == [(25, 50), (138, 150), (188, None)]
+    assert [(one.kind, str(one).partition(":")[2][:1]) for one in marks.warnings] == [
+        ("title-skipped", "1"), ("section-skipped", "4"),
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "head", ["Start TC", "TC", "Timestamp", "Position", "Begin", "source_in", "Start Frame"]
+)
+def test_usual_heads_of_the_in_are_known(tmp_path: Path, head: str) -> None:
+    marks = read_marks(write(tmp_path, f"Marker,{head}\ndip,25\n", "t.csv"))
+    assert [(mark.name, mark.start.text) for mark in marks.marks] == [("dip", "25")]

@@ -79,6 +79,48 @@ def test_good_takes_and_keywords_of_a_sidecar_can_be_chosen_by(card: Path) -> No
 
 
 @pytest.mark.parametrize(
+    ("choice", "kept", "hint"),
+    [
+        ("circled", ["A-vat2"], ""),
+        ("keyword:drips", ["A-vat2"], ""),
+        ("keyword:fast dip", ["A-vat2"], ""),
+        ("rating:4-5", ["A-vat2"], ""),
+        ("rating:1-3", [], "--only rating:1-3: there are 4.5"),
+        ("keyword:drops", [], "there are drips, fast dip"),
+        ("name:C*", [], "there are A-vat2, B-loft7"),
+    ],
+)
+def test_columns_of_a_table_are_chosen_by_whatever_their_case(
+    card: Path, tmp_path: Path, choice: str, kept: list[str], hint: str
+) -> None:
+    table = tmp_path / "log.csv"
+    table.write_text("Clip;Good Take;Keywords;Rating\nA-vat2;YES;drips | fast dip;4.5\nB-loft7;no;;\n")
+    (tmp_path / "B").mkdir()
+    for name in ("A-vat2.mov", "B-loft7.mov"):  # without the sidecar, which circles it
+        (tmp_path / "B" / name).symlink_to(card / name)
+    done = boxkite("plan", tmp_path / "B", "--metadata", table, "--only", choice, "--to", "web:out", "--json")
+    assert (done.status == 0) == bool(kept)
+    assert [row["name"] for row in done.json["rows"]] == kept if kept else hint in done.err, done.err
+    marks = tmp_path / "marks.csv"
+    marks.write_text("source,name,in,out\nA-vat2,x,2,8\nB-loft7,y,2,8\n")
+    by_marks = (
+        "--marks",
+        marks,
+        "--metadata",
+        table,
+        "--only",
+        choice,
+        "--names",
+        "@marker",
+        "--to",
+        "web:out",
+        "--json",
+    )
+    if choice == "circled":  # the list of marks circles nothing, so the table counts
+        assert [row["name"] for row in boxkite("plan", tmp_path / "B", *by_marks).json["rows"]] == ["x"]
+
+
+@pytest.mark.parametrize(
     ("text", "match_by", "scene"),
     [
         (LOG + "B-loft7\t\t\t6\t2\n", None, "6"),

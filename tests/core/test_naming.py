@@ -37,7 +37,7 @@ KNOWN = {*TOKENS, "Paper weight"}
     [
         ("@camera[-@scene].t@take", "B.t2"),
         ("@marker_@(count:001)", "first dip_005"),
-        ("@marker_@(count:100)", "first dip_104"),
+        ("@marker_@(count:000:from100:step2)", "first dip_108"),
         ("@count of @total", "5 of 12"),
         ("@(Paper weight:slug)/@(scene|clip)", "heavy-rag/loft7"),
         ("@(paper WEIGHT:upper:max5)", "HEAVY"),

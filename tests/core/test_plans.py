@@ -106,10 +106,11 @@ def test_names_stay_inside_fit_every_file_system_and_are_never_shared(
     ("pattern", "there", "version"),
     [
         ("@marker_v@version", [], 1),
-        ("@marker_v@(version:003)", ["dip_v2.mov", "other_V11.mp4", "v99", "x_v5_old.mov"], 12),
+        ("@marker_v@(version:000)", ["dip_v2.mov", "other_V11.mp4", "v99", "x_v5_old.mov"], 12),
         ("@marker_v@version-@clip", ["dip_v2-vat.mov", "dip_v7.mov"], 3),
         ("v@version/@marker", ["v2/dip.mov", "v10/x.mov", "av30/x.mov"], 11),
         ("@marker[_v@version]", ["dip2_v3.mov"], 4),
+        ("v@(version:000)/@marker_v@(version:000)", ["v2/dip_v002.mov", "v004/x.mov"], 5),
     ],
 )
 def test_the_next_version_is_read_where_the_pattern_has_it(

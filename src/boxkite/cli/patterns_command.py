@@ -7,7 +7,7 @@ import argparse
 EXAMPLES = """\
 examples:
   boxkite patterns
-  boxkite patterns save delivery "@scene/@camera@shot.t@take_v@(version:02)"
+  boxkite patterns save delivery "@scene/@camera@shot.t@take_v@(version:00)"
   boxkite plan card/ --names saved:delivery --to review:out
   boxkite patterns forget delivery
 """

@@ -25,7 +25,7 @@ examples:
   boxkite plan day.edl day.mov --by cuts,timelines --only "name:A-*" --to web:out
   boxkite plan mill.mov --marks mill.edl --to review:out --save-job mill.toml
   boxkite plan mill.toml --set handles=12 --save-plan shots.csv
-  boxkite plan day.otio --since last --names "@clip_v@(version:02)" --to review:out
+  boxkite plan day.otio --since last --names "@clip_v@(version:00)" --to review:out
 """
 
 

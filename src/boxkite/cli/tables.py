@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import os
 import sys
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -16,12 +17,15 @@ from rich.text import Text
 from boxkite.cli.messages import printable, with_options
 
 _PIPED_WIDTH = 100_000
+_LEAST_WINDOW = 20
 
 
 def make_console(*, stderr: bool = False) -> Console:
-    """The terminal; as wide as the longest line where it is none."""
+    """The terminal; elsewhere as wide as $COLUMNS says, or as the longest line."""
     stream = sys.stderr if stderr else sys.stdout
-    width = None if stream.isatty() else _PIPED_WIDTH
+    asked = os.environ.get("COLUMNS", "")
+    piped_width = int(asked) if asked.isdecimal() and int(asked) >= _LEAST_WINDOW else _PIPED_WIDTH
+    width = None if stream.isatty() else piped_width
     return Console(stderr=stderr, width=width, highlight=False, soft_wrap=not stream.isatty())
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,6 +13,8 @@ from boxkite.core.files.cells import plain_cell
 from boxkite.core.files.text import read_text, split_lines
 
 MOST_COLUMNS = 500
+_MOST_TITLES = 5
+_IS_NUMBERED = re.compile(r"column \d+")
 
 
 @dataclass(frozen=True)
@@ -32,6 +34,8 @@ class Table:
     rows: tuple[TableRow, ...]
     delimiter: str = ","
     """The character between its cells."""
+    titles: tuple[tuple[int, str], ...] = ()
+    """Lines above the head that are no head, by their numbers."""
 
 
 def read_table(path: Path) -> Table:
@@ -49,6 +53,11 @@ def read_table(path: Path) -> Table:
         delimiter, header_index = match[1], header_index + 1
     if header_index >= len(lines):
         raise MarksError("the table is empty", path=path)
+    head = header_index if delimiter else _head_line(lines, header_index)
+    titles = tuple(
+        (number + 1, lines[number].strip()) for number in range(header_index, head) if lines[number].strip()
+    )
+    header_index = head
     delimiter = delimiter or delimiter_of(lines[header_index])
     reader = csv.reader([f"{line}\n" for line in lines[header_index:]], delimiter=delimiter, strict=True)
     columns: list[str] = []
@@ -72,7 +81,23 @@ def read_table(path: Path) -> Table:
             line = header_index + reader.line_num + 1
     except csv.Error as error:
         raise MarksError(f"the row cannot be read: {error}", path=path, line=line) from None
-    return Table(path, tuple(columns), tuple(rows), delimiter)
+    used = [
+        column
+        for column in columns
+        if not _IS_NUMBERED.fullmatch(column) or any(row.cells[column] for row in rows)
+    ]
+    return Table(path, tuple(used), tuple(rows), delimiter, titles)
+
+
+def _head_line(lines: Sequence[str], first: int) -> int:
+    """The line of the head: the first, or the one after titles, which are lines of one cell above several."""
+    filled = [number for number in range(first, len(lines)) if lines[number].strip()][: _MOST_TITLES + 1]
+    return next((number for number in filled if _cells(lines[number]) > 1), first)
+
+
+def _cells(line: str) -> int:
+    """How many cells of a line have something in them."""
+    return sum(bool(cell.strip()) for cell in re.sub(r'"[^"]*"', "x", line).split(delimiter_of(line)))
 
 
 def delimiter_of(header: str) -> str:
@@ -82,13 +107,14 @@ def delimiter_of(header: str) -> str:
 
 
 def _checked_columns(names: list[str], path: Path, line: int) -> list[str]:
-    while names and not names[-1]:
+    """A head's names; those without one are numbered, at the end of the head as far as columns go at most."""
+    while names and not names[-1] and len(names) > MOST_COLUMNS:
         names.pop()
     if len(names) > MOST_COLUMNS:
         raise MarksError(f"{len(names)} columns are too many", path=path, line=line)
     seen: set[str] = set()
     for name in names:
-        if name.casefold() in seen:
+        if name and name.casefold() in seen:
             raise MarksError(f"two columns are called “{name}”", path=path, line=line)
         seen.add(name.casefold())
     return [name or f"column {index}" for index, name in enumerate(names, start=1)]

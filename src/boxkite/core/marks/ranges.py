@@ -3,33 +3,30 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from pathlib import Path
 
 from boxkite.core.errors import MarksError
 from boxkite.core.files.table import Table, TableRow, find_column, read_table
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
+from boxkite.core.notices.marks import SECTION_SKIPPED, TITLE_SKIPPED
 
 COLUMN_NAMES: dict[str, tuple[str, ...]] = {
     "name": ("name", "range", "marker", "marker name", "range name", "title", "label"),
-    "in": (
-        "in",
-        "start",
-        "in point",
-        "mark in",
-        "tc in",
-        "timecode in",
-        "start timecode",
-        "timecode",
-        "from",
-    ),
-    "out": ("out", "end", "out point", "mark out", "tc out", "timecode out", "end timecode", "to"),
-    "length": ("length", "duration"),
+    "in": ("in", "start", "in point", "mark in", "record in", "rec in", "source in", "tc in", "in tc", "timecode in",
+           "in timecode", "start timecode", "start tc", "start time", "timecode", "tc", "time", "timestamp", "position",
+           "begin", "from", "start frame", "frame"),
+    "out": ("out", "end", "out point", "mark out", "record out", "rec out", "source out", "tc out", "out tc",
+            "timecode out", "out timecode", "end timecode", "end tc", "end time", "finish", "to", "end frame"),
+    "length": ("length", "duration", "len", "dur"),
     "keywords": ("keywords", "keyword", "tags", "tag"),
     "note": ("note", "notes", "comment", "comments", "description"),
     "colour": ("colour", "color"),
     "circled": ("circled", "good take", "good"),
     "source": ("source", "file", "file name", "filename", "clip", "clip name"),
-}
+}  # fmt: skip
+_ELSE_NAME = ("comment", "text", "notes", "description")
+"""Columns that name the marks where none is called name."""
 YES = frozenset({"yes", "y", "true", "1", "x", "circled", "good", "✓"})
 
 
@@ -48,6 +45,9 @@ def marks_of_table(table: Table) -> MarkList:
     """The same of a table that was read already."""
     path = table.path
     columns = {key: find_column(table, names) for key, names in COLUMN_NAMES.items()}
+    if not columns["name"] and (other := find_column(table, _ELSE_NAME)):
+        columns["name"] = other
+        columns["note"] = columns["note"] if columns["note"] != other else None
     if not columns["in"]:
         raise MarksError(
             f"no column says where a range begins; its columns are: {', '.join(table.columns)}",
@@ -55,10 +55,18 @@ def marks_of_table(table: Table) -> MarkList:
             line=1,
             hint="call the columns name, in, out, keywords, note",
         )
-    marks = tuple(_mark(table, row, columns) for row in table.rows)
+    times = [column for key in ("in", "out", "length") if (column := columns[key])]
+    marks = [_mark(table, row, columns) for row in table.rows if any(row.cells.get(one) for one in times)]
     if not marks:
         raise MarksError("the table has a header but no rows", path=path)
-    return MarkList(path, "range table", marks)
+    skipped = [(line, text, TITLE_SKIPPED) for line, text in table.titles]
+    skipped += [
+        (row.line, " ".join(filter(None, row.cells.values())), SECTION_SKIPPED)
+        for row in table.rows
+        if not any(row.cells.get(one) for one in times)
+    ]
+    warnings = tuple(kind(text=text).of(f"{path.name}:{line}") for line, text, kind in skipped)
+    return MarkList(path, "range table", tuple(marks), warnings=warnings)
 
 
 def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
@@ -87,6 +95,12 @@ def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
         source_name=cell("source"),
         metadata=metadata,
     )
+
+
+def value_under(cells: Mapping[str, str], key: str) -> str:
+    """The value under any usual name of one of COLUMN_NAMES, case and spacing ignored; empty where there is none."""
+    folded = {re.sub(r"[\s_-]+", " ", name.casefold()): value for name, value in cells.items()}
+    return next((folded[name] for name in COLUMN_NAMES[key] if folded.get(name)), "")
 
 
 def split_keywords(text: str) -> tuple[str, ...]:

@@ -12,7 +12,10 @@ from boxkite.core.timebase import Timecode
 
 _DATE_PARTS = {"YYYY": "%Y", "YY": "%y", "MM": "%m", "DD": "%d", "hh": "%H", "mm": "%M", "ss": "%S"}
 _DATE_FORM = re.compile("|".join(_DATE_PARTS))
+_WIDTH = re.compile(r"0{1,9}|0{0,8}1", re.ASCII)
+"""Digits that say how many there are at least: zeros, the last of them perhaps a 1."""
 _DIGITS = re.compile(r"\d{1,9}", re.ASCII)
+_FROM = re.compile(r"from(\d{1,9})", re.ASCII)
 _MAX = re.compile(r"max(\d{1,4})", re.ASCII)
 _STEP = re.compile(r"step(\d{1,6})", re.ASCII)
 _PER = re.compile(r"per\s+(.+)")
@@ -43,7 +46,7 @@ class Text:
 
 @dataclass(frozen=True)
 class Number:
-    """A whole number; digits give its width."""
+    """A whole number; zeros give its width."""
 
     number: int
 
@@ -54,8 +57,8 @@ class Number:
     def formed(self, *forms: str) -> str:
         """The number with at least as many digits as the form. Raises FormError."""
         form = _only(forms)
-        if not _DIGITS.fullmatch(form):
-            raise FormError(f"“{form}” is not a form of a number: give digits, as 001")
+        if not _WIDTH.fullmatch(form):
+            raise FormError(_ambiguous(form) or f"“{form}” is not a form of a number: give zeros, as 000")
         return f"{self.number:0{len(form)}d}"
 
 
@@ -77,11 +80,13 @@ class Counter:
         return str(self.number + 1)
 
     def formed(self, *forms: str) -> str:
-        """By digits (width and start), "step10" and "per scene", in any order. Raises FormError."""
+        """By zeros (its width), "from10", "step10" and "per scene", in any order. Raises FormError."""
         width, start, step, place = 1, 1, 1, self.number
         for form in forms:
-            if _DIGITS.fullmatch(form):
-                width, start = len(form), int(form)
+            if _WIDTH.fullmatch(form):
+                width = len(form)
+            elif match := _FROM.fullmatch(form):
+                start = int(match[1])
             elif match := _STEP.fullmatch(form):
                 step = int(match[1])
                 if not step:
@@ -90,7 +95,8 @@ class Counter:
                 place = self._within(match[1].strip())
             else:
                 raise FormError(
-                    f"“{form}” is not a form of a counter: it takes digits, as 001, step10, and per scene"
+                    _ambiguous(form, start=True)
+                    or f"“{form}” is not a form of a counter: it takes zeros, as 001, from10, step10, and per scene"
                 )
         return f"{start + place * step:0{width}d}"
 
@@ -121,9 +127,12 @@ class FrameTime:
             return str(self.frames)
         if form == "timecode":
             return self.shown()
-        if _DIGITS.fullmatch(form):
+        if _WIDTH.fullmatch(form):
             return f"{self.frames:0{len(form)}d}"
-        raise FormError(f"“{form}” is not a form of a time: it takes frames, timecode or digits, as 00000")
+        raise FormError(
+            _ambiguous(form)
+            or f"“{form}” is not a form of a time: it takes frames, timecode or zeros, as 00000"
+        )
 
 
 @dataclass(frozen=True)
@@ -143,6 +152,16 @@ class Date:
         if not _DATE_FORM.search(form):
             raise FormError(f"“{form}” is not a form of a date: put it together from YYYY MM DD hh mm ss")
         return _DATE_FORM.sub(lambda match: self.moment.strftime(_DATE_PARTS[match[0]]), form)
+
+
+def _ambiguous(form: str, *, start: bool = False) -> str:
+    """What to write instead of digits that might be a width, or a number to begin with; empty for other forms."""
+    if not _DIGITS.fullmatch(form):
+        return ""
+    number = int(form)
+    as_width = "0" * (number if len(form) <= 2 and 1 < number < 10 else len(form))
+    begin = f", from{number} begins with {number}" if start else ""
+    return f"“{form}” may mean two things: {as_width} gives at least {len(as_width)} digits{begin}"
 
 
 def _only(forms: tuple[str, ...]) -> str:

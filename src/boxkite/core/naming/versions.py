@@ -24,20 +24,12 @@ class Open(Text):
 
 
 def version_choices(pattern: Pattern) -> int:
-    """How often a pattern names the version. Raises PatternError, with the column, where it does twice."""
-    named = [choice for choice in pattern.choices if choice.name.casefold() == VERSION]
-    if len(named) > 1:
-        raise PatternError(
-            "the version appears twice in one name",
-            pattern=pattern.text,
-            column=named[1].column,
-            hint="keep one of them",
-        )
-    return len(named)
+    """How often a pattern names the version: in its folder and its name, perhaps."""
+    return sum(choice.name.casefold() == VERSION for choice in pattern.choices)
 
 
 def next_version(pattern: Pattern, tried: Iterable[tuple[Path, str]]) -> int:
-    """One above the highest version found in any of the folders a plan writes to.
+    """One above the highest version found in any of the folders a plan writes to, at its first place in the pattern.
 
     tried: each output folder with a name below it, in which MARK stands for the version. Files and folders
     count whose name holds a number where the pattern has it, between the same characters.

@@ -25,6 +25,8 @@ AFTER_MEDIA = Kind("mark-after-media", "“{name}” ({time}) is after the last 
 SAME_FRAME = Kind(
     "mark-on-same-frame", "“{name}” is on the same frame as “{first}” ({first_origin}): no separate file"
 )
+TITLE_SKIPPED = Kind("title-skipped", "a title above the head, skipped: {text}")
+SECTION_SKIPPED = Kind("section-skipped", "a row without a time, skipped: {text}")
 RANGE_WITHOUT_OUT = Kind("range-without-out", "“{name}” has no out: no file")
 OUTSIDE_SOURCE = Kind("mark-outside-source", "“{name}” ({time}) is outside {source}: left out")
 MARK_SHORTENED = Kind("mark-shortened", "“{name}” is shortened: {source} ends")

@@ -22,7 +22,7 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
         key = clash_key(row.place)
         other = seen.setdefault(key, row)
         if other is not row:
-            raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, rows, pattern))
+            raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, pattern))
     for folder, row in folders_of(rows).items():
         for parent in (folder, *folder.parents):
             if other_row := seen.get(clash_key(str(parent))):
@@ -68,11 +68,10 @@ def _clash_message(first: Row, second: Row) -> str:
     return f"two files would have one name{how}: {_side(first)} and {_side(second)}"
 
 
-def _working_pattern(first: Row, second: Row, rows: Sequence[Row], pattern: str) -> str:
+def _working_pattern(first: Row, second: Row, pattern: str) -> str:
     if first.shot is second.shot:
         return f'give each preset a separate folder, or use {setting("names")} "{pattern}_@preset"'
-    digits = "0" * (len(str(len(rows))) - 1) + "1"
-    return f'a pattern that works: {setting("names")} "{pattern}_@(count:{digits})"; or {setting("existing")} number'
+    return f'a pattern that works: {setting("names")} "{pattern}[_@again]"; or {setting("existing")} number'
 
 
 def check_folder(folder: Path) -> None:

@@ -27,7 +27,7 @@ from boxkite.core.plan.treatment import Treatment, check_image
 from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import Preset
 from boxkite.core.presets.overlays import LookSettings
-from boxkite.core.records.store import Records
+from boxkite.core.records.store import LAST, Records
 from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
 from boxkite.core.shots.looks import NO_LOOK, LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
@@ -98,6 +98,19 @@ def _plan_of_table(job: Job, progress: Progress) -> Plan:
     return _settled(job, plan, progress)
 
 
+def _since(job: Job, rows: Sequence[Row], records: Records) -> str:
+    """The batch that a plan is compared with: last is the last of the same sources and output folders."""
+    if job.since != LAST:
+        return job.since
+    sources = {row.shot.footage.source.path.absolute() for row in rows}
+    if name := records.last_of({row.folder for row in rows}, sources):
+        return name
+    raise RecordsError(
+        f"{setting('since')} {LAST}: no batch from these sources into these folders is on record",
+        hint="boxkite status lists all batches; name one of them",
+    )
+
+
 def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
     """The plan checked against itself, an earlier batch if asked for, existing files, and the free space."""
     if job.existing == "number":
@@ -109,7 +122,7 @@ def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
         if not Records.are_kept():
             raise RecordsError(f"there is no batch “{job.since}”", hint="none has been run on this machine")
         with Records() as records:
-            batch = records.batch(job.since)
+            batch = records.batch(_since(job, rows, records))
         rows, same, now_gone = compare_with(rows, batch)
         gone = tuple(now_gone)
         left_out += [LeftOut(row.name, row.shot.origin, UNCHANGED(batch=batch.name)) for row in same]

@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import PatternError, setting
+from boxkite.core.files.names import clash_key
 from boxkite.core.job.allowed import DEFAULT_PATTERNS
 from boxkite.core.job.job import Job, Otherwise
 from boxkite.core.naming.pattern import (
@@ -22,7 +23,7 @@ from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, 
 from boxkite.core.naming.versions import MARK, VERSION, Open, next_version, version_choices
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.shots.shot import Shot
-from boxkite.core.shots.tokens import OUTPUT_TOKENS, NamingContext, ShotValues, known_tokens
+from boxkite.core.shots.tokens import AGAIN, OUTPUT_TOKENS, NamingContext, ShotValues, known_tokens
 
 Values = Mapping[str, Value]
 
@@ -52,7 +53,7 @@ class RowNames:
         self._versioned = {id(pattern) for pattern in versioned}
         self.version: int | None = None
         context = NamingContext(job.now, job.user)
-        self._values = ShotValues(shots, context, self._subfolder)
+        self._values = ShotValues(shots, context, self._subfolder, self._unrepeated)
         if versioned:
             self.version = job.version
             if self.version is None:
@@ -62,7 +63,8 @@ class RowNames:
                 f"{setting('version-number')} goes with @version in the pattern",
                 hint='as "@marker_v@version"',
             )
-        self._values = ShotValues(shots, replace(context, version=self.version), self._subfolder)
+        context = replace(context, version=self.version)
+        self._values = ShotValues(shots, context, self._subfolder, self._unrepeated)
         self._kept: tuple[int, str, str] = (-1, "", "")
 
     def _by_place(self, shots: Sequence[Shot]) -> list[Pattern]:
@@ -118,6 +120,11 @@ class RowNames:
         pattern = self._pattern(shot, index)
         values = ChainMap({"count": Open("0")}, self.values(index))  # type: ignore[arg-type]
         return make_name(pattern, values).rpartition("/")[0]
+
+    def _unrepeated(self, shot: Shot, index: int) -> str:
+        """The name of a shot without @again, as file systems compare names."""
+        values = ChainMap({AGAIN: Text("")}, self.values(index))  # type: ignore[arg-type]
+        return clash_key(make_name(self._pattern(shot, index), values))
 
 
 def _patterns(job: Job, shots: Sequence[Shot], otherwise: Mapping[int, Otherwise]) -> dict[object, Pattern]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import ChainMap
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,8 +20,10 @@ from boxkite.core.naming.pattern import (
     make_name,
     read_pattern,
 )
+from boxkite.core.naming.values import Text
+from boxkite.core.shots.shot import Shot
 from boxkite.core.shots.token_listing import whole_source
-from boxkite.core.shots.tokens import FILE_TOKENS, NamingContext, ShotValues, known_tokens
+from boxkite.core.shots.tokens import AGAIN, FILE_TOKENS, NamingContext, ShotValues, known_tokens
 
 _SEPARATORS = "._- "
 
@@ -52,7 +55,13 @@ def new_names(
     pattern = read_pattern(names)
     shots = [whole_source(source, known[source.path].values) for source in sources]
     _check(pattern, known_tokens(shots))
-    values = ShotValues(shots, NamingContext(user=user))
+
+    def unrepeated(shot: Shot, index: int) -> str:
+        name = make_name(pattern, ChainMap({AGAIN: Text("")}, values.of(shot, index)))  # type: ignore[arg-type]
+        path = sources[index].path
+        return f"{path.parent}/{clash_key(name + path.suffix)}"
+
+    values = ShotValues(shots, NamingContext(user=user), name_of=unrepeated)
     renamed = []
     for index, (source, shot) in enumerate(zip(sources, shots, strict=True)):
         try:
@@ -127,7 +136,7 @@ def _check_clashes(renamed: Sequence[Renamed]) -> None:
             raise PlanError(
                 f"“{other.name}” and “{old.name}” would both be called “{new.name}”",
                 path=old.parent,
-                hint='a counter makes them different: "…_@(count:01)"',
+                hint='@again makes them different: "…[_@again]"',
             )
         if key not in leaving and (new.exists() or new.is_symlink()):
             raise PlanError(f"“{old.name}” cannot be called “{new.name}”: there is one already", path=old.parent,

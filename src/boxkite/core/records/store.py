@@ -8,7 +8,7 @@ import os
 import platform
 import sqlite3
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import fields
 from datetime import datetime
 from pathlib import Path
@@ -184,6 +184,17 @@ class Records:
             tuple(_as_record(row) for row in rows), state, ended, seconds, process, stop,
             tuple(map(Path, json.loads(folders))), json.loads(settings),
         )  # fmt: skip
+
+    def last_of(self, folders: Collection[Path], sources: Collection[Path]) -> str:
+        """The last batch into one of some folders from one of some sources; empty where there is none."""
+        wanted, of_sources = set(map(str, folders)), set(map(os.fsencode, sources))
+        for identity, name, into in self.ask("select id, name, folders from batch order by id desc"):
+            if wanted.isdisjoint(json.loads(into)):
+                continue
+            found = self.ask("select distinct source from file where batch = ?", identity)
+            if not of_sources.isdisjoint(source for (source,) in found):
+                return str(name)
+        return ""
 
     def files_of(self, name: str, states: Sequence[str]) -> list[FileRecord]:
         """The files of a batch that are in one of some states, in the order of the plan. Raises RecordsError."""

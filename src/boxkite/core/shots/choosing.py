@@ -11,11 +11,14 @@ from fractions import Fraction
 from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.job.choice import ALONE, KINDS, Choice
 from boxkite.core.naming.values import Value
+from boxkite.core.notices.notice import listed
 from boxkite.core.notices.shots import EXCLUDED, NOT_CHOSEN
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import FrameRate, timecode_to_frames
 
+_NUMBER = re.compile(r"\d{1,9}(?:\.\d{1,6})?", re.ASCII)
+_RANGE = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)-(\d{1,9}(?:\.\d{1,6})?)", re.ASCII)
 _SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,6})?)\s*s", re.ASCII)
 
 
@@ -94,7 +97,35 @@ def _test(choice: Choice, known: Collection[str], option: str) -> Callable[[Cand
             f"{option} {choice.text}: there is no token “{token}”",
             hint=hint or f"boxkite inspect {setting('tokens')}",
         )
-    return lambda candidate: _fits(_shown(candidate.values.get(name)), choice.values)
+    return lambda candidate: _has(_shown(candidate.values.get(name)), choice.values)
+
+
+def unmet(choice: Choice, candidates: Sequence[Candidate], known: Collection[str]) -> str:
+    """Where no candidate meets a choice: which values there are. Empty where one does."""
+    test = _test(choice, known, setting("only"))
+    if any(map(test, candidates)):
+        return ""
+    kind = choice.kind
+    if kind == "circled":
+        return "nothing here says which takes are circled: no mark, edit, table or sidecar"
+    if kind == "keyword":
+        found = [word for one in candidates for word in one.shot.keywords]
+    elif kind == "name":
+        found = [one.shot.marker or one.shot.clip_name for one in candidates]
+    elif kind == "track":
+        found = [one.shot.edited.track for one in candidates if one.shot.edited]
+    elif kind in KINDS or kind in ALONE:
+        return ""
+    else:
+        token = kind.removeprefix("@").strip("()").casefold()
+        name = next(one for one in known if one.casefold() == token)
+        found = [text for one in candidates if (text := _shown(one.values.get(name)))]
+    distinct = list(dict.fromkeys(filter(None, found)))
+    return (
+        f"{setting('only')} {choice.text}: there are {listed(distinct)}"
+        if distinct
+        else (f"{setting('only')} {choice.text}: no shot has one")
+    )
 
 
 def _shown(value: Value | None) -> str:
@@ -104,6 +135,16 @@ def _shown(value: Value | None) -> str:
 def _fits(text: str, patterns: Sequence[str]) -> bool:
     """Whether a text is one of the values, case ignored; * and ? stand for any characters."""
     return any(fnmatchcase(text.casefold(), pattern.casefold()) for pattern in patterns)
+
+
+def _has(text: str, patterns: Sequence[str]) -> bool:
+    """Whether a value fits a pattern, or is a number in a range, as 4-5."""
+    if _fits(text, patterns):
+        return True
+    ranges = [match for pattern in patterns if (match := _RANGE.fullmatch(pattern.strip()))]
+    return bool(_NUMBER.fullmatch(text.strip())) and any(
+        Fraction(match[1]) <= Fraction(text.strip()) <= Fraction(match[2]) for match in ranges
+    )
 
 
 def _of_length(shot: Shot, text: str, choice: Choice, option: str) -> bool:

@@ -17,13 +17,13 @@ from boxkite.core.job.job import Job, Otherwise
 from boxkite.core.marks.detection import changes_as_marks, remembered_changes
 from boxkite.core.marks.mark import Mark, MarkList
 from boxkite.core.marks.mark_table import marks_beside
-from boxkite.core.marks.ranges import YES
+from boxkite.core.marks.ranges import YES, split_keywords, value_under
 from boxkite.core.metadata.lookup import know
 from boxkite.core.metadata.value import KnownMetadata
 from boxkite.core.notices.footage import FILE_SKIPPED, IMAGE_SKIPPED, NO_PICTURE_SKIPPED
 from boxkite.core.notices.marks import MARKS_BESIDE
 from boxkite.core.notices.notice import Notice
-from boxkite.core.shots.choosing import Candidate, choose, fitting_all
+from boxkite.core.shots.choosing import Candidate, choose, fitting_all, unmet
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.edit_cutting import EditCutter, missing_media
 from boxkite.core.shots.in_and_out import range_of_source, range_options
@@ -68,14 +68,20 @@ def gather_shots(job: Job, progress: Progress, *, audio_only: bool = False) -> G
     of_shots = [shot.footage.source for shot in cut.shots if not shot.problem]
     all_sources = {source.path: source for source in [*sources, *of_shots]}
     known, metadata_notices = know(list(all_sources.values()), job.metadata, job.match_by)
-    shots = [_with_metadata(shot, known.get(shot.footage.source.path)) for shot in cut.shots]
+    by_marks = [shot for shot in cut.shots if shot.way in ("markers", "ranges")]
+    has_circles = any(shot.circled for shot in by_marks)
+    has_keywords = any(shot.keywords for shot in by_marks)
+    shots = [
+        _with_metadata(shot, known.get(shot.footage.source.path), circles=has_circles, keywords=has_keywords)
+        for shot in cut.shots
+    ]
     notices += [*cutter.notices, *cut.notices, *metadata_notices]
     chosen, left_out = _chosen(job, shots)
     left_out = [*cut.left_out, *left_out]
     if problems := [shot.problem for shot in chosen if shot.problem]:
         raise missing_media(problems)
     if not chosen:
-        raise _nothing_to_cut(ways, notices, left_out)
+        raise _nothing_to_cut(ways, notices, left_out, _unmet(job, shots))
     whole = joined(chosen) if job.join else chosen
     otherwise = _otherwise(job, whole)
     handled = with_handles(whole, job.handles)
@@ -102,20 +108,22 @@ def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
     return found
 
 
-def _with_metadata(shot: Shot, known: KnownMetadata | None) -> Shot:
+def _with_metadata(shot: Shot, known: KnownMetadata | None, *, circles: bool, keywords: bool) -> Shot:
     """A shot with the metadata of its source after its own.
 
-    Where no list of marks has the say, keywords and good takes of the source are the shot's too.
+    Keywords and good takes of the source are the shot's too, but not of shots by a list of marks that has some
+    itself. circles, keywords: whether the list of marks has them.
     """
     if known is None or not known.held:
         return shot
     metadata = {**known.values, **shot.metadata}
-    if shot.way in ("markers", "ranges"):
-        return shot.with_changes(metadata=metadata)
-    added = [word.strip() for word in metadata.get("keywords", "").split(",") if word.strip()]
-    circled = shot.circled or metadata.get("circled", "").casefold() in YES
-    keywords = tuple(dict.fromkeys([*shot.keywords, *added]))
-    return shot.with_changes(metadata=metadata, circled=circled, keywords=keywords)
+    by_marks = shot.way in ("markers", "ranges")
+    circled, own = shot.circled, shot.keywords
+    if not (by_marks and circles):
+        circled = circled or value_under(known.values, "circled").casefold() in YES
+    if not (by_marks and keywords):
+        own = tuple(dict.fromkeys([*own, *split_keywords(value_under(known.values, "keywords"))]))
+    return shot.with_changes(metadata=metadata, circled=circled, keywords=own)
 
 
 def _sources(
@@ -170,6 +178,14 @@ def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]
     values_of = ShotValues(shots, NamingContext(job.now, job.user)).of
     candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
     return choose(candidates, job.only, job.without, known_tokens(tuple(shots)))
+
+
+def _unmet(job: Job, shots: Sequence[Shot]) -> str:
+    """What there is instead, for the first choice that no shot meets; empty where each is met by some."""
+    values_of = ShotValues(shots, NamingContext(job.now, job.user)).of
+    candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
+    known = known_tokens(tuple(shots))
+    return next((hint for choice in job.only if (hint := unmet(choice, candidates, known))), "")
 
 
 class _Cutter:
@@ -372,10 +388,10 @@ def _all_outside(marks: MarkList, footage: IndexedSource, cut: Cut) -> RequestEr
 
 
 def _nothing_to_cut(
-    ways: Sequence[By], notices: Sequence[Notice], left_out: Sequence[LeftOut]
+    ways: Sequence[By], notices: Sequence[Notice], left_out: Sequence[LeftOut], hint: str
 ) -> RequestError:
     if left_out:
         reasons = ", ".join(dict.fromkeys(one.reason.marked for one in left_out))
-        return PlanError(f"all {len(left_out)} shots are left out: {reasons}")
+        return PlanError(f"all {len(left_out)} shots are left out: {reasons}", hint=hint)
     reason = notices[0].marked if notices else "nothing was found"
     return PlanError(f"no shot comes of cutting by {' and '.join(ways)}: {reason}")

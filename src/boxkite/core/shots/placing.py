@@ -33,6 +33,11 @@ _FRAMES = re.compile(r"\d{1,9}", re.ASCII)
 _FAST = 48
 _ENOUGH_TO_TELL = 6
 """Different frame numbers in a list before their being all in the lower half is no accident (1 in 64)."""
+_CLOCK = re.compile(
+    r"(?:(\d{1,2}):(?=\d{1,2}:\d{2}[.,]))?(?:(\d{1,3}):)?((?<=:)\d{2}(?:[.,]\d{1,6})?|\d{1,7}[.,]\d{1,6})",
+    re.ASCII,
+)
+"""Hours, minutes and seconds as clocks show them; with hours only where there is a decimal point."""
 _SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,9})?)\s*s", re.ASCII)
 
 
@@ -136,33 +141,33 @@ class _Placing:
         table = self.footage.frame_index
         if time.seconds is not None:
             return round_fraction((time.seconds - table.first_pts * table.time_base) * table.rate.fraction)
+        text = time.text.strip().removeprefix("'")
         try:
-            if _FRAMES.fullmatch(time.text):
-                return self._to_source(int(time.text))
-            if match := _SECONDS.fullmatch(time.text):
-                return table.rate.frames_in(Fraction(match[1].replace(",", ".")))
-            return self._to_source(self._offset(time))
+            if _FRAMES.fullmatch(text):
+                return self._to_source(int(text))
+            if (seconds := _seconds(text)) is not None:
+                return table.rate.frames_in(seconds)
+            return self._to_source(self._offset(text, time.drop))
         except BoxkiteError as error:
             raise MarksError(error.message, path=self.path, line=time.line, hint=error.hint) from None
 
     def length(self, mark: Mark) -> int:
         """The length of a mark in frames of the source."""
-        text, line = mark.length, mark.start.line
+        text, line = mark.length.strip().removeprefix("'"), mark.start.line
         try:
             if _FRAMES.fullmatch(text):
                 return self._to_source(int(text))
-            if match := _SECONDS.fullmatch(text):
-                return self.footage.frame_index.rate.frames_in(Fraction(match[1].replace(",", ".")))
+            if (seconds := _seconds(text)) is not None:
+                return self.footage.frame_index.rate.frames_in(seconds)
             return self._to_source(timecode_to_frames(text, self.rate)[0])
         except BoxkiteError as error:
             raise MarksError(error.message, path=self.path, line=line, hint=error.hint) from None
 
-    def _offset(self, time: WrittenTime) -> int:
+    def _offset(self, timecode: str, assumed: bool | None) -> int:
         """Frames of the list from the source's start to a timecode, over midnight where that fits."""
-        assumed = time.drop
         if assumed is None:
             assumed = self.footage.start.drop and self.rate.can_drop
-        frame, drop = timecode_to_frames(time.text, self.rate, drop=assumed)
+        frame, drop = timecode_to_frames(timecode, self.rate, drop=assumed)
         start = self.footage.start.relabelled(self.rate, drop=drop)
         offset = frame - start.frame
         if offset < 0:
@@ -176,3 +181,14 @@ class _Placing:
         if self.rate.nominal == to_rate.nominal:
             return frames
         return convert_frames(frames, self.rate, to_rate)
+
+
+def _seconds(text: str) -> Fraction | None:
+    """Seconds written as 4.5s, 4.5, 0:05, 1:02.5 or 00:01:02.500; None for anything else."""
+    if match := _SECONDS.fullmatch(text):
+        return Fraction(match[1].replace(",", "."))
+    match = _CLOCK.fullmatch(text)
+    if match and not (match[1] and re.search(r"[.,]\d{2}$", text)):  # 01:00:00.05 is a timecode
+        hours, minutes, seconds = (Fraction((part or "0").replace(",", ".")) for part in match.groups())
+        return (hours * 60 + minutes) * 60 + seconds
+    return None

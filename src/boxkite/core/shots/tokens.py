@@ -106,6 +106,8 @@ _DECLARED = (
     Token("colour", "colour of the marker", _own(lambda shot: shot.colour)),
     Token("count", "place among the shots of this plan; forms say digits, start, step and where it starts again",
           origin="place in the plan"),
+    Token("again", "empty for the first of several shots that would have one name, then 2, 3 …: @clip[_@again]",
+          origin="place in the plan"),
     Token("total", "how many shots this plan has", lambda _, context: Number(context.total),
           origin="place in the plan"),
     Token("timeline", "name of the timeline, where an edit is cut", _place(lambda place: Text(place.timeline))),
@@ -143,6 +145,9 @@ OUTPUT_TOKENS = tuple(token.name for token in _DECLARED if token.of_output)
 FILE_TOKENS = tuple(token.name for token in _DECLARED if token.is_of_file)
 """Tokens that only a file that is made has."""
 _OF_SHOT = {token.name: token.of_shot for token in _DECLARED if token.of_shot}
+AGAIN = "again"
+_OF_PLACE = ("count", AGAIN)
+"""Tokens that only the other shots of a plan tell."""
 
 
 def output_values(output: OutputFacts) -> dict[str, Value]:
@@ -159,18 +164,25 @@ def known_tokens(shots: Sequence[Shot]) -> set[str]:
 class LazyValues(Mapping[str, Value]):
     """Values by token name, each worked out when it is asked for: a pattern names few of them."""
 
-    __slots__ = ("_context", "_count", "_shot")
+    __slots__ = ("_again", "_context", "_count", "_shot")
 
-    def __init__(self, shot: Shot, context: NamingContext, count: Counter) -> None:
+    def __init__(
+        self, shot: Shot, context: NamingContext, count: Counter, again: Callable[[], int] = lambda: 0
+    ) -> None:
+        """again: how many shots before it would have its name."""
         self._shot = shot
         self._context = context
         self._count = count
+        self._again = again
 
     def __getitem__(self, name: str) -> Value:
         if value_of := _OF_SHOT.get(name):
             return value_of(self._shot, self._context)
         if name == "count":
             return self._count
+        if name == AGAIN:
+            before = self._again()
+            return Number(before + 1) if before else Text("")
         metadata = self._shot.metadata
         column = name.removeprefix(COLUMN_PREFIX)
         if column in metadata:
@@ -178,12 +190,12 @@ class LazyValues(Mapping[str, Value]):
         raise KeyError(name)
 
     def __contains__(self, name: object) -> bool:
-        known = name in _OF_SHOT or name == "count"
+        known = name in _OF_SHOT or name in _OF_PLACE
         return known or str(name).removeprefix(COLUMN_PREFIX) in self._shot.metadata
 
     def __iter__(self) -> Iterator[str]:
         yield from _OF_SHOT
-        yield "count"
+        yield from _OF_PLACE
         for column in self._shot.metadata:
             yield from (column, COLUMN_PREFIX + column)
 
@@ -199,23 +211,31 @@ class ShotValues:
         shots: Sequence[Shot],
         context: NamingContext,
         subfolder_of: Callable[[Shot, int], str] | None = None,
+        name_of: Callable[[Shot, int], str] | None = None,
     ) -> None:
-        """context: its total is set to the number of shots. subfolder_of: what counters per subfolder go by."""
+        """context: its total is set to the number of shots. subfolder_of: what counters per subfolder go by. name_of:
+        the name of a shot where @again is empty, for @again."""
         self._shots = shots
         self._context = replace(context, total=len(shots))
         self._subfolder_of = subfolder_of
+        self._name_of = name_of
         self._places: dict[str, list[int]] = {}
 
     def of(self, shot: Shot, index: int) -> LazyValues:
         """The values of the shot at a place in the plan, counted from 0."""
-        return LazyValues(shot, self._context, Counter(index, lambda word: self._place(index, word)))
+        return LazyValues(
+            shot,
+            self._context,
+            Counter(index, lambda word: self._place(index, word)),
+            lambda: self._place(index, AGAIN) if self._name_of else 0,
+        )
 
     def _place(self, index: int, word: str) -> int:
         """Its place among the shots that share what the word names. Raises KeyError for no such word."""
         if word not in self._places:
             counts: dict[str, int] = {}
             places = []
-            group_of = self._subfolder_of if word == SUBFOLDER else self._by_token(word)
+            group_of = {SUBFOLDER: self._subfolder_of, AGAIN: self._name_of}.get(word) or self._by_token(word)
             if group_of is None:
                 raise KeyError(word)
             for number, shot in enumerate(self._shots):
@@ -227,7 +247,7 @@ class ShotValues:
 
     def _by_token(self, word: str) -> Callable[[Shot, int], str]:
         name = next((one for one in known_tokens(self._shots) if one.casefold() == word.casefold()), None)
-        if name is None or name in ("count", *OUTPUT_TOKENS):
+        if name is None or name in (*_OF_PLACE, *OUTPUT_TOKENS):
             raise KeyError(word)
         empty = Text("")
         return lambda shot, number: self.of(shot, number).get(name, empty).shown()
