@@ -43,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--job", metavar="FILE", help="a job file (.toml) to run on the copies")
     add_settings(
         parser,
-        "with --job: any word of it, or a setting of a preset",
+        "with --job: any key of it, or a setting of a preset",
     )
     add_batch_arguments(parser)
     parser.add_argument("--json", action="store_true", help="print JSON instead of lines")

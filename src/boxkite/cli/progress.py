@@ -135,7 +135,7 @@ def line_of(event: Event) -> str:
     """The line for an event that ends no file; empty for most."""
     if isinstance(event, TurnAwaited):
         ahead = ", ".join(event.ahead)
-        return f"waiting for batch {ahead}; --turn share begins at once, beside others"
+        return f"waiting for batch {ahead}; --turn share begins at once, alongside the others"
     if isinstance(event, TriedAgain):
         names = ", ".join(f"{row.name}{row.extension}" for row in event.rows)
         return f"again     {names}: {event.reason}"

@@ -40,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--job", metavar="FILE", help="job file (.toml) that makes them")
     add_settings(
         parser,
-        "any word of a job file, or a setting of a preset",
+        "any key of a job file, or a setting of a preset",
     )
     parser.add_argument(
         "--settle",

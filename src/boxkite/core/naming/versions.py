@@ -61,7 +61,7 @@ def _number_between(pattern: Pattern) -> re.Pattern[str]:
     if isinstance(before, TokenPart):
         column = next(choice.column for choice in pattern.choices if choice.name.casefold() == VERSION)
         raise PatternError(
-            "put a character before the version, or it cannot be told from the text before it",
+            "put a character before the version, or it cannot be separated from the text before it",
             pattern=pattern.text,
             column=column,
             hint="as _v@version",
