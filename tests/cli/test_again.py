@@ -94,6 +94,7 @@ def test_counters_step_and_start_again_where_they_are_told_to(folder: Path) -> N
     assert numbered("s@scene/@(count:1:per subfolder)") == ["s1/1", "s1/2", "s2/1"]
     assert numbered("x[_@again]") == ["x", "x_2", "x_3"]
     assert numbered("[s@scene/]X[-@(again:00)]")[:2] == ["s1/X", "s1/X-02"]
+    assert numbered("f[_@again]/@scene@(count:0:per subfolder)") == ["f/11", "f/12", "f/23"]
     for digits, spellings in (("03", ("000 gives", "from3 begins")), ("10", ("00 gives", "from10 begins"))):
         refused = ask("plan", folder, names=f"@marker_@(count:{digits})")
         assert refused.status == 2 and all(spelling in refused.err for spelling in spellings), refused.err

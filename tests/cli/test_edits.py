@@ -296,6 +296,22 @@ def test_differences_from_the_edit_is_reported_on_rows_and_in_one_line(mill: Pat
     assert set(program["totals"]["differences"]) <= {"shorter than a second"}
 
 
+def test_warnings_come_first_one_line_for_a_kind_and_the_next_step_last(mill: Path, tmp_path: Path) -> None:
+    words = ("plan", "day.otio", "--by", "cuts", "--picture", "originals", "--to", f"web:{tmp_path}/out")
+    rows = boxkite(*words, "--json", cwd=mill).json["rows"]
+    short = [row["number"] for row in rows if "short" in kinds(row["warnings"])]
+    lines = boxkite(*words, cwd=mill).out.splitlines()
+    grouped = [line for line in lines if wording.SHORT in line and line.startswith("! 1 ")]
+    assert len(short) > 2 and [line.rpartition("(")[2] for line in grouped] == [
+        f"{len(short) - 1} more: {', '.join(map(str, short[1:]))})"
+    ]
+    head = next(place for place, line in enumerate(lines) if line.lstrip().startswith("#"))
+    assert all(lines.index(line) < head for line in grouped) and wording.NEXT_STEP in lines[-1]
+    in_full = boxkite(*words, "--warnings", cwd=mill).out.splitlines()
+    of_rows = [line for line in in_full if line.startswith("! ") and f"frames: {wording.SHORT}" in line]
+    assert [int(line.split()[1]) for line in of_rows] == short
+
+
 def test_media_at_another_rate_keep_it_and_the_row_says_so(mill: Path, tmp_path: Path) -> None:
     other = FrameRate.parse("24")
     write_movie(

@@ -266,6 +266,7 @@ def test_tables_of_ranges_are_read_as_people_write_them(tmp_path: Path) -> None:
     assert [(mark.name, mark.note, mark.metadata.get("Reel", "")) for mark in marks.marks] == [
         ("dip", "", "B"), ("lift", "", ""), ("press", "", ""),
     ]  # fmt: skip
+    assert marks.marks[0].metadata["column 5"] == "x"
     placed = place_marks(marks, list(marks.marks), footage(), None)
     assert [(one.start, one.end) for one in placed] == [(25, 50), (138, 150), (188, None)]
     assert [(one.kind, str(one).partition(":")[2][:1]) for one in marks.warnings] == [

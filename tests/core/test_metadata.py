@@ -17,7 +17,7 @@ from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from boxkite.demo.world import SIDECAR
-from tests.verification import boxkite
+from tests.verification import boxkite, kinds
 
 RATE = FrameRate.parse("25")
 XMP = SIDECAR.replace('scene="60"', 'scene="6" xmpDM:tapeName="B009"').replace(
@@ -94,13 +94,15 @@ def test_columns_of_a_table_are_chosen_by_whatever_their_case(
     card: Path, tmp_path: Path, choice: str, kept: list[str], hint: str
 ) -> None:
     table = tmp_path / "log.csv"
-    table.write_text("Clip;Good Take;Keywords;Rating\nA-vat2;YES;drips | fast dip;4.5\nB-loft7;no;;\n")
+    table.write_text("Day 3\nClip;Good Take;Keywords;Rating\nA-vat2;YES;drips | fast dip;4.5\nB-loft7;no;;\n")
     (tmp_path / "B").mkdir()
     for name in ("A-vat2.mov", "B-loft7.mov"):  # without the sidecar, which circles it
         (tmp_path / "B" / name).symlink_to(card / name)
     done = boxkite("plan", tmp_path / "B", "--metadata", table, "--only", choice, "--to", "web:out", "--json")
     assert (done.status == 0) == bool(kept)
     assert [row["name"] for row in done.json["rows"]] == kept if kept else hint in done.err, done.err
+    if kept:
+        assert "title-skipped" in kinds(done.json["notices"])
     marks = tmp_path / "marks.csv"
     marks.write_text("source,name,in,out\nA-vat2,x,2,8\nB-loft7,y,2,8\n")
     by_marks = (

@@ -103,6 +103,26 @@ def test_names_stay_inside_fit_every_file_system_and_are_never_shared(
 
 
 @pytest.mark.parametrize(
+    ("markers", "pattern", "added"),
+    [
+        (["dip", "dip", "lift"], "@marker", "[_@again]"),
+        (["dip", "Dip", "dip_2"], "@marker", "_@(count:1)"),
+        (["dip", "dip", "dip_2"], "@marker[_@again]", "_@(count:1)"),
+    ],
+)
+def test_the_pattern_that_a_clash_proposes_works(
+    tmp_path: Path, markers: list[str], pattern: str, added: str
+) -> None:
+    one = make_footage(tmp_path / "vat.mov")
+    shots = [make_shots(one, (9 * n, 9 * n + 9), marker=marker)[0] for n, marker in enumerate(markers)]
+    with pytest.raises(PlanError) as clash:
+        planned(tmp_path, shots, pattern)
+    proposed = f"{pattern}{added}"
+    assert f'"{proposed}"' in clash.value.hint
+    assert len(planned(tmp_path, shots, proposed).rows) == 3
+
+
+@pytest.mark.parametrize(
     ("pattern", "there", "version"),
     [
         ("@marker_v@version", [], 1),

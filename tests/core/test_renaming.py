@@ -12,7 +12,8 @@ import pytest
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
-from boxkite.core.errors import PlanError
+from boxkite.core.errors import MarksError, PlanError
+from boxkite.core.marks.mark_table import change_marks
 from boxkite.core.notices.projects import RENAMING_UNDONE
 from boxkite.core.projects import renaming
 from boxkite.core.projects.renaming import rename, undo, undo_those_cut_short
@@ -106,6 +107,23 @@ def test_names_swap_and_tables_follow_and_undo_brings_all_of_it_back(card: Path)
     undo(record.name)
     assert (card / "marks.csv").read_bytes() == table
     assert content(card)["a.mov"] == "the bytes of a.mov"
+
+
+def test_a_table_keeps_its_title_its_blank_columns_and_every_other_cell(card: Path) -> None:
+    table = card / "slates.csv"
+    table.write_text("Day 3\n\n,Clip,Scene,\n,a.mov,3,\n,z.mov,a.mov,\n")
+    rename(moves(card, {"a.mov": "x.mov"}), {"a.mov": "x.mov"}, [table])
+    assert table.read_text() == "Day 3\n\n,Clip,Scene,\n,x.mov,3,\n,z.mov,a.mov,\n"
+
+
+def test_a_table_of_marks_with_a_title_is_refused_since_writing_would_lose_it(card: Path) -> None:
+    table = card / "marks.csv"
+    text = "Day 3\n" + table.read_text(encoding="utf-8-sig")
+    table.write_text(text)
+    for change in (lambda rows: [*rows, rows[0]], lambda rows: rows[:1]):
+        with pytest.raises(MarksError):
+            change_marks(table, change)
+    assert table.read_text() == text
 
 
 def test_nothing_is_renamed_when_one_name_is_taken_or_a_file_has_changed_since(card: Path) -> None:

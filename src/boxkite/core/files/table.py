@@ -14,7 +14,6 @@ from boxkite.core.files.text import read_text, split_lines
 
 MOST_COLUMNS = 500
 _MOST_TITLES = 5
-_IS_NUMBERED = re.compile(r"column \d+")
 
 
 @dataclass(frozen=True)
@@ -35,62 +34,68 @@ class Table:
     delimiter: str = ","
     """The character between its cells."""
     titles: tuple[tuple[int, str], ...] = ()
-    """Lines above the head that are no head, by their numbers."""
+    """Titles above the head, each with its line."""
 
 
-def read_table(path: Path) -> Table:
+def read_table(path: Path, *, may_have_titles: bool = False) -> Table:
     """Read a table whose first row that is not empty names the columns.
 
-    Raises MarksError with the line for an open quotation mark, a row longer than the header, or two
-    columns of one name.
+    may_have_titles: lines with one cell above that row are kept as titles; elsewhere, as in tables that are
+    written again, such a line is the head. Raises MarksError with the line for an open quotation mark, a row longer
+    than the header, or two columns of one name.
     """
     lines = split_lines(read_text(path))
-    header_index = next((index for index, line in enumerate(lines) if line.strip()), None)
-    if header_index is None:
+    first = next((index for index, line in enumerate(lines) if line.strip()), None)
+    if first is None:
         raise MarksError("the table is empty", path=path)
     delimiter = ""
-    if match := re.fullmatch(r"\s*sep=(.)\s*", lines[header_index]):  # spreadsheets say so in a separate line
-        delimiter, header_index = match[1], header_index + 1
-    if header_index >= len(lines):
+    if match := re.fullmatch(r"\s*sep=(.)\s*", lines[first]):  # spreadsheets say so in a separate line
+        delimiter, first = match[1], first + 1
+    if first >= len(lines):
         raise MarksError("the table is empty", path=path)
-    head = header_index if delimiter else _head_line(lines, header_index)
-    titles = tuple(
-        (number + 1, lines[number].strip()) for number in range(header_index, head) if lines[number].strip()
-    )
-    header_index = head
-    delimiter = delimiter or delimiter_of(lines[header_index])
-    reader = csv.reader([f"{line}\n" for line in lines[header_index:]], delimiter=delimiter, strict=True)
-    columns: list[str] = []
-    rows: list[TableRow] = []
-    line = header_index + 1
+    head = _head_line(lines, first) if may_have_titles and not delimiter else first
+    titles = [(number + 1, lines[number].strip()) for number in range(first, head) if lines[number].strip()]
+    delimiter = delimiter or delimiter_of(lines[head])
+    reader = csv.reader([f"{line}\n" for line in lines[head:]], delimiter=delimiter, strict=True)
+    names: list[str] = []
+    found: list[tuple[int, list[str]]] = []
+    line = head + 1
     try:
         for cells in reader:
             stripped = [plain_cell(cell.strip()) for cell in cells]
-            if not columns:
-                columns = _checked_columns(stripped, path, line)
+            if any(stripped) and not names:
+                names = stripped
+                _check_names(names, path, line)
             elif any(stripped):
-                if any(stripped[len(columns) :]):
+                if any(stripped[len(names) :]):
                     raise MarksError(
-                        f"the row has {len(stripped)} cells, the header {len(columns)}",
+                        f"the row has {len(stripped)} cells, the header {len(names)}",
                         path=path,
                         line=line,
                         hint="put a cell that holds the separator in double quotes",
                     )
-                padded = stripped + [""] * len(columns)
-                rows.append(TableRow(line, dict(zip(columns, padded, strict=False))))
-            line = header_index + reader.line_num + 1
+                found.append((line, stripped))
+            line = head + reader.line_num + 1
     except csv.Error as error:
         raise MarksError(f"the row cannot be read: {error}", path=path, line=line) from None
-    used = [
-        column
-        for column in columns
-        if not _IS_NUMBERED.fullmatch(column) or any(row.cells[column] for row in rows)
+    width = max(map(_filled, [names, *(cells for _, cells in found)]))
+    if width > MOST_COLUMNS:
+        raise MarksError(f"{width} columns are too many", path=path, line=head + 1)
+    columns = [name or f"column {index}" for index, name in enumerate(names[:width], start=1)]
+    rows = [
+        TableRow(at, dict(zip(columns, cells + [""] * (width - len(cells)), strict=False)))
+        for at, cells in found
     ]
-    return Table(path, tuple(used), tuple(rows), delimiter, titles)
+    return Table(path, tuple(columns), tuple(rows), delimiter, tuple(titles))
+
+
+def _filled(cells: Sequence[str]) -> int:
+    """How many cells there are up to the last that has something in it."""
+    return next((place for place in range(len(cells), 0, -1) if cells[place - 1]), 0)
 
 
 def _head_line(lines: Sequence[str], first: int) -> int:
-    """The line of the head: the first, or the one after titles, which are lines of one cell above several."""
+    """The first line with several cells, where only lines of one cell are above it; else the first."""
     filled = [number for number in range(first, len(lines)) if lines[number].strip()][: _MOST_TITLES + 1]
     return next((number for number in filled if _cells(lines[number]) > 1), first)
 
@@ -106,18 +111,12 @@ def delimiter_of(header: str) -> str:
     return max(",;\t", key=lambda separator: (outside_quotes.count(separator), separator == ","))
 
 
-def _checked_columns(names: list[str], path: Path, line: int) -> list[str]:
-    """A head's names; those without one are numbered, at the end of the head as far as columns go at most."""
-    while names and not names[-1] and len(names) > MOST_COLUMNS:
-        names.pop()
-    if len(names) > MOST_COLUMNS:
-        raise MarksError(f"{len(names)} columns are too many", path=path, line=line)
+def _check_names(names: Sequence[str], path: Path, line: int) -> None:
     seen: set[str] = set()
-    for name in names:
-        if name and name.casefold() in seen:
+    for name in filter(None, names):
+        if name.casefold() in seen:
             raise MarksError(f"two columns are called “{name}”", path=path, line=line)
         seen.add(name.casefold())
-    return [name or f"column {index}" for index, name in enumerate(names, start=1)]
 
 
 def find_column(table: Table, names: tuple[str, ...]) -> str | None:

@@ -171,7 +171,7 @@ class Job:
         group=_CUTS, metavar="TIMECODE",
     )  # fmt: skip
     closing_marker: str = option(
-        "closing-marker", "text", "name of the marker that only ends the shot before it, in any case",
+        "closing-marker", "text", "name of the marker that only ends the shot before it; upper or lower case",
         group=_CUTS, metavar="NAME", default=CLOSING_MARKER, value=CLOSING_MARKER,
     )  # fmt: skip
     picture: PictureFrom | None = option(

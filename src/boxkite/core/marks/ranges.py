@@ -38,7 +38,7 @@ def read_ranges(path: Path) -> MarkList:
     Columns that are none of those above are kept as metadata of the mark. Raises MarksError when there is no
     column for `in`, or a row without one.
     """
-    return marks_of_table(read_table(path))
+    return marks_of_table(read_table(path, may_have_titles=True))
 
 
 def marks_of_table(table: Table) -> MarkList:

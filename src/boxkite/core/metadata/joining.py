@@ -13,7 +13,12 @@ from boxkite.core.footage.source import Source
 from boxkite.core.marks.ranges import COLUMN_NAMES
 from boxkite.core.metadata.log import read_log
 from boxkite.core.metadata.value import MetadataValue
-from boxkite.core.notices.marks import ROW_WITHOUT_SOURCE, ROWS_WITHOUT_SOURCE, SOURCES_WITHOUT_ROW
+from boxkite.core.notices.marks import (
+    ROW_WITHOUT_SOURCE,
+    ROWS_WITHOUT_SOURCE,
+    SOURCES_WITHOUT_ROW,
+    TITLE_SKIPPED,
+)
 from boxkite.core.notices.notice import Notice
 from boxkite.core.suggest import did_you_mean
 from boxkite.core.timebase import Timecode, is_timecode_like
@@ -34,10 +39,13 @@ class Joined:
     unmatched_rows: tuple[tuple[int, str], ...]
     """With what each says of its source."""
     unmatched_sources: tuple[Source, ...]
+    titles: tuple[tuple[int, str], ...] = ()
+    """Lines above its head, which were skipped."""
 
     def notices(self) -> list[Notice]:
-        """Rows without a source, and sources without a row."""
-        found = [
+        """Titles that were skipped, rows without a source, and sources without a row."""
+        found = [TITLE_SKIPPED(text=text).of(f"{self.path.name}:{line}") for line, text in self.titles]
+        found += [
             ROW_WITHOUT_SOURCE(names=names).of(f"{self.path.name}:{line}")
             for line, names in self.unmatched_rows[:_MOST_NAMED]
         ]
@@ -55,7 +63,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
     column: the one that names the source, by file name, clip name or reel; None finds one by its usual names,
     or joins by reel and timecode. Raises MarksError, with the columns there are, when neither can be done.
     """
-    table = read_log(path)[0] if path.suffix.lower() == ".ale" else read_table(path)
+    table = read_log(path)[0] if path.suffix.lower() == ".ale" else read_table(path, may_have_titles=True)
     named = _chosen(table, column) if column else find_column(table, SOURCE_COLUMNS)
     reel, start = find_column(table, _REEL_COLUMNS), find_column(table, _START_COLUMNS)
     if named is None and (reel is None or start is None):
@@ -83,7 +91,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
                 if key != named
             )
     without = tuple(source for source in sources if source.path not in metadata)
-    return Joined(path, metadata, tuple(unmatched), without)
+    return Joined(path, metadata, tuple(unmatched), without, table.titles)
 
 
 def _chosen(table: Table, column: str) -> str:

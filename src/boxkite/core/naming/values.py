@@ -155,13 +155,15 @@ class Date:
 
 
 def _ambiguous(form: str, *, start: bool = False) -> str:
-    """What to write instead of digits that might be a width, or a number to begin with; empty for other forms."""
+    """What to write instead of digits that are no width; empty for other forms. start: whether they could be one."""
     if not _DIGITS.fullmatch(form):
         return ""
     number = int(form)
-    as_width = "0" * (number if len(form) <= 2 and 1 < number < 10 else len(form))
-    begin = f", from{number} begins with {number}" if start else ""
-    return f"“{form}” may mean two things: {as_width} gives at least {len(as_width)} digits{begin}"
+    digits = number if len(form) <= 2 and 1 < number < 10 else len(form)
+    width = f"{'0' * digits} gives at least {digits} digits"
+    if start:
+        return f"“{form}” may mean two things: {width}, from{number} begins with {number}"
+    return f"“{form}” is not a width: {width}"
 
 
 def _only(forms: tuple[str, ...]) -> str:

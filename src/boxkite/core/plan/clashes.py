@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections import Counter
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -22,7 +23,7 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
         key = clash_key(row.place)
         other = seen.setdefault(key, row)
         if other is not row:
-            raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, pattern))
+            raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, rows, pattern))
     for folder, row in folders_of(rows).items():
         for parent in (folder, *folder.parents):
             if other_row := seen.get(clash_key(str(parent))):
@@ -68,10 +69,25 @@ def _clash_message(first: Row, second: Row) -> str:
     return f"two files would have one name{how}: {_side(first)} and {_side(second)}"
 
 
-def _working_pattern(first: Row, second: Row, pattern: str) -> str:
+def _working_pattern(first: Row, second: Row, rows: Sequence[Row], pattern: str) -> str:
     if first.shot is second.shot:
         return f'give each preset a separate folder, or use {setting("names")} "{pattern}_@preset"'
-    return f'a pattern that works: {setting("names")} "{pattern}[_@again]"; or {setting("existing")} number'
+    digits = "0" * (len(str(len(rows))) - 1) + "1"
+    added = (
+        "[_@again]" if "again" not in pattern.casefold() and _can_be_numbered(rows) else f"_@(count:{digits})"
+    )
+    return f'a pattern that works: {setting("names")} "{pattern}{added}"; or {setting("existing")} number'
+
+
+def _can_be_numbered(rows: Sequence[Row]) -> bool:
+    """Whether _2, _3 … after the second and further rows of one name give no name that another row has."""
+    seen: Counter[str] = Counter()
+    made = set()
+    for row in rows:
+        key = clash_key(row.place)
+        seen[key] += 1
+        made.add(clash_key(renamed(row, f"{row.name}_{seen[key]}").place) if seen[key] > 1 else key)
+    return len(made) == len(rows)
 
 
 def check_folder(folder: Path) -> None:

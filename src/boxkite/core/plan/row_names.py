@@ -118,7 +118,7 @@ class RowNames:
     def _subfolder(self, shot: Shot, index: int) -> str:
         """The folder that the name of a shot makes, for counters that start again in each."""
         pattern = self._pattern(shot, index)
-        values = ChainMap({"count": Open("0")}, self.values(index))  # type: ignore[arg-type]
+        values = ChainMap({"count": Open("0"), AGAIN: Text("")}, self.values(index))  # type: ignore[arg-type]
         return make_name(pattern, values).rpartition("/")[0]
 
     def _unrepeated(self, shot: Shot, index: int) -> str:

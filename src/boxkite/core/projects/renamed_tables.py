@@ -75,7 +75,7 @@ def _marks_renamed(path: Path, folded: Mapping[str, str]) -> tuple[str, int]:
 
 def _cells_renamed(path: Path, before: str, folded: Mapping[str, str]) -> tuple[str, int]:
     """A table of somebody's own: every cell but those that name a renamed source stays as it is written."""
-    table = read_table(path)
+    table = read_table(path, may_have_titles=True)
     column = find_column(table, SOURCE_COLUMNS)
     if column is None:
         return before, 0
@@ -84,7 +84,10 @@ def _cells_renamed(path: Path, before: str, folded: Mapping[str, str]) -> tuple[
     delimiter = table.delimiter or delimiter_of(lines)
     rows = list(csv.reader(io.StringIO(lines, newline=""), delimiter=delimiter))
     place, count = table.columns.index(column), 0
-    for row in rows[1:]:
+    head = next(
+        at for at, row in enumerate(rows) if len(row) > place and plain_cell(row[place].strip()) == column
+    )
+    for row in rows[head + 1 :]:
         if len(row) > place:
             cell = plain_cell(row[place].strip())
             if (new := _new(cell, folded)) != cell:

@@ -31,7 +31,7 @@ _DISSOLVES = ("dissolve", "cross dissolve", "smpte_dissolve", "fade")
 
 @dataclass(frozen=True)
 class TrackChoice:
-    """The tracks of an edit to be rendered, by name in any case; all if none is named."""
+    """The tracks of an edit to be rendered, by name, case ignored; all if none is named."""
 
     tracks: tuple[str, ...] = ()
 

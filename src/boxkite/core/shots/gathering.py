@@ -17,9 +17,7 @@ from boxkite.core.job.job import Job, Otherwise
 from boxkite.core.marks.detection import changes_as_marks, remembered_changes
 from boxkite.core.marks.mark import Mark, MarkList
 from boxkite.core.marks.mark_table import marks_beside
-from boxkite.core.marks.ranges import YES, split_keywords, value_under
 from boxkite.core.metadata.lookup import know
-from boxkite.core.metadata.value import KnownMetadata
 from boxkite.core.notices.footage import FILE_SKIPPED, IMAGE_SKIPPED, NO_PICTURE_SKIPPED
 from boxkite.core.notices.marks import MARKS_BESIDE
 from boxkite.core.notices.notice import Notice
@@ -31,6 +29,7 @@ from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, index_source, place_marks
 from boxkite.core.shots.production_sound import with_production_sound
 from boxkite.core.shots.shot import Cut, IndexedSource, LeftOut, Shot, joined_cuts
+from boxkite.core.shots.source_metadata import with_metadata
 from boxkite.core.shots.tokens import NamingContext, ShotValues, known_tokens
 from boxkite.core.timebase import Span
 
@@ -68,13 +67,7 @@ def gather_shots(job: Job, progress: Progress, *, audio_only: bool = False) -> G
     of_shots = [shot.footage.source for shot in cut.shots if not shot.problem]
     all_sources = {source.path: source for source in [*sources, *of_shots]}
     known, metadata_notices = know(list(all_sources.values()), job.metadata, job.match_by)
-    by_marks = [shot for shot in cut.shots if shot.way in ("markers", "ranges")]
-    has_circles = any(shot.circled for shot in by_marks)
-    has_keywords = any(shot.keywords for shot in by_marks)
-    shots = [
-        _with_metadata(shot, known.get(shot.footage.source.path), circles=has_circles, keywords=has_keywords)
-        for shot in cut.shots
-    ]
+    shots = with_metadata(cut.shots, known)
     notices += [*cutter.notices, *cut.notices, *metadata_notices]
     chosen, left_out = _chosen(job, shots)
     left_out = [*cut.left_out, *left_out]
@@ -106,24 +99,6 @@ def _otherwise(job: Job, shots: Sequence[Shot]) -> dict[int, Otherwise]:
         if fitting:
             found[index] = fitting
     return found
-
-
-def _with_metadata(shot: Shot, known: KnownMetadata | None, *, circles: bool, keywords: bool) -> Shot:
-    """A shot with the metadata of its source after its own.
-
-    Keywords and good takes of the source are the shot's too, but not of shots by a list of marks that has some
-    itself. circles, keywords: whether the list of marks has them.
-    """
-    if known is None or not known.held:
-        return shot
-    metadata = {**known.values, **shot.metadata}
-    by_marks = shot.way in ("markers", "ranges")
-    circled, own = shot.circled, shot.keywords
-    if not (by_marks and circles):
-        circled = circled or value_under(known.values, "circled").casefold() in YES
-    if not (by_marks and keywords):
-        own = tuple(dict.fromkeys([*own, *split_keywords(value_under(known.values, "keywords"))]))
-    return shot.with_changes(metadata=metadata, circled=circled, keywords=own)
 
 
 def _sources(
@@ -175,16 +150,17 @@ def _way_to_cut(marks: MarkList | None, has_edit: bool) -> By:
 def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]:
     if not job.only and not job.without:
         return list(shots), []
+    return choose(_candidates(job, shots), job.only, job.without, known_tokens(tuple(shots)))
+
+
+def _candidates(job: Job, shots: Sequence[Shot]) -> list[Candidate]:
     values_of = ShotValues(shots, NamingContext(job.now, job.user)).of
-    candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
-    return choose(candidates, job.only, job.without, known_tokens(tuple(shots)))
+    return [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
 
 
 def _unmet(job: Job, shots: Sequence[Shot]) -> str:
     """What there is instead, for the first choice that no shot meets; empty where each is met by some."""
-    values_of = ShotValues(shots, NamingContext(job.now, job.user)).of
-    candidates = [Candidate(shot, index + 1, values_of(shot, index)) for index, shot in enumerate(shots)]
-    known = known_tokens(tuple(shots))
+    candidates, known = _candidates(job, shots), known_tokens(tuple(shots))
     return next((hint for choice in job.only if (hint := unmet(choice, candidates, known))), "")
 
 

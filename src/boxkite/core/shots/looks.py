@@ -25,7 +25,7 @@ from boxkite.core.presets.overlays import LookSettings
 from boxkite.core.shots.shot import Shot
 
 SOP, SAT, LOOK = "asc_sop", "asc_sat", "look"
-"""Columns of tables and logs, in any case: slope, offset and power; saturation; the name of a look file."""
+"""Columns of tables and logs, case ignored: slope, offset and power; saturation; the name of a look file."""
 
 DECISION_EXTENSIONS = (".cdl", ".cc", ".ccc")
 LOOK_EXTENSIONS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".look", ".spi1d", ".spi3d", ".spimtx",

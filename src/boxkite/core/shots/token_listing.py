@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
+from boxkite.core.marks.ranges import split_keywords, value_under
 from boxkite.core.metadata.value import KnownMetadata, MetadataValue
 from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import Shot
@@ -53,7 +54,7 @@ def whole_source(source: Source, metadata: dict[str, str]) -> Shot:
     rate = source.video.rate if source.video else FrameRate.parse("25")
     count = source.video.frame_count if source.video else rate.frames_in(source.duration)
     table = FrameIndex(rate, count, count, 0, 1 / rate.fraction, constant=True)
-    keywords = tuple(word.strip() for word in metadata.get("keywords", "").split(",") if word.strip())
+    keywords = split_keywords(value_under(metadata, "keywords"))
     return Shot(
         index_source(source, table, None), Span(0, count), metadata=metadata, keywords=keywords, way="files"
     )
