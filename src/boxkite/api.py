@@ -85,7 +85,7 @@ PathLike = str | os.PathLike[str]
 
 @dataclass(frozen=True)
 class Output:
-    """One audience: a preset, by its name or the path of its file, and the folder its files go to."""
+    """An output: a preset, by its name or the path of its file, and the folder its files go to."""
 
     preset: str
     folder: PathLike

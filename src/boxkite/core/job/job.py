@@ -49,12 +49,12 @@ _NAMES = "names"
 _OUTPUTS = "outputs"
 _SOURCES = "sources, copies and audio"
 GROUPS = ("", _CUTS, _TIMELINES, _CHOICE, _NAMES, _OUTPUTS, _SOURCES)
-"""The headings that options stand under, in their order."""
+"""Headings of the options in help, in their order."""
 
 
 @dataclass(frozen=True)
 class Output:
-    """One audience."""
+    """A preset and the folder that its files go to."""
 
     preset: str
     """Its name, or the path of its file."""
@@ -83,7 +83,7 @@ class Otherwise:
     """Shots that are treated differently from the rest: other outputs, names or handles."""
 
     only: tuple[Choice, ...]
-    """A shot is meant that fits all of these."""
+    """Shots that fit all of these."""
     outputs: tuple[Output, ...] = ()
     names: str | None = None
     handles: Handles | None = None
