@@ -40,7 +40,7 @@ def moves(folder: Path, new: dict[str, str]) -> list[tuple[Path, Path]]:
     return [(folder / old, folder / name) for old, name in new.items()]
 
 
-@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.permutations([*NAMES, "x.mov", "y.mov"]), st.integers(0, 10), st.booleans(), st.booleans())
 def test_any_new_names_are_given_completely_or_not_at_all_and_undone(
     card: Path, order: list[str], stop: int, in_two_steps: bool, by_status: bool

@@ -203,7 +203,7 @@ def frames_to_timecode(frame: int, rate: FrameRate, *, drop: bool) -> str:
     return f"{hours:02d}:{minutes:02d}:{seconds:02d}{';' if drop else ':'}{frames:0{digits}d}"
 
 
-_TIMECODE = re.compile(r"(\d{1,2})([:;])(\d{2})([:;])(\d{2})([:;])(\d{2,3})", re.ASCII)
+_TIMECODE = re.compile(r"(\d{1,2})([:;])(\d{2})([:;])(\d{2})([:;.,])(\d{2,3})", re.ASCII)
 _THREE_FIELDS = re.compile(r"\d{1,2}[:;]\d{2}[:;]\d{2}", re.ASCII)
 
 
@@ -215,7 +215,8 @@ def is_timecode_like(text: str) -> bool:
 def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) -> tuple[int, bool]:
     """Read an ST 12-1 timecode as (frames since 00:00:00:00, whether it is drop-frame).
 
-    A ";" before the frames means drop-frame. With only ":" it is drop-frame when `drop` says so.
+    A ";" before the frames means drop-frame, and so does a "." or "," where the rate has drop-frame. With only ":" it
+    is drop-frame when `drop` says so.
     Raises TimecodeError for text that is no timecode, fields out of range and labels that drop-frame
     leaves out; RateError where drop-frame is not defined for the rate.
     """
@@ -232,7 +233,7 @@ def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) 
     hours_digits, _, minutes_digits, _, seconds_digits, separator, frames_digits = match.groups()
     hours, minutes = int(hours_digits), int(minutes_digits)
     seconds, frames = int(seconds_digits), int(frames_digits)
-    is_drop = separator == ";" or bool(drop)
+    is_drop = separator == ";" or bool(drop) or (separator in ".," and rate.can_drop)
     _check_drop(rate, is_drop)
     if hours >= 24 or minutes >= 60 or seconds >= 60:
         name, limit = ("hours", 24) if hours >= 24 else ("minutes", 60) if minutes >= 60 else ("seconds", 60)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from boxkite.core.edit.edl.markers import read_edl_markers
@@ -9,15 +10,21 @@ from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.timeline import Edit, Timeline
 from boxkite.core.errors import MarksError, setting
-from boxkite.core.files.text import read_text
+from boxkite.core.files.metadata_log import is_log
+from boxkite.core.files.table import head_of, named_column
+from boxkite.core.files.text import read_text, split_lines
+from boxkite.core.files.workbook import WORKBOOK_SUFFIX
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
-from boxkite.core.marks.ranges import read_ranges
+from boxkite.core.marks.ranges import COLUMN_NAMES, read_ranges
+from boxkite.core.marks.text_lists import LOOKED_FOR, read_text_list
 from boxkite.core.timebase import FrameRate
 
 EDIT_SUFFIXES = frozenset({".edl", ".otio", ".otioz", ".otiod", ".xml", ".aaf"})
 
 
+_EDL = re.compile(r"^(?:TITLE:|FCM:|\*[^\n]{0,20}LOC:|\d{3,6}\s+\S+\s+\S+\s+C\s)", re.MULTILINE | re.ASCII)
+"""A line that only an EDL has."""
 _MOST_FRAMES = 10**10
 """Three years at a hundred frames a second: no edit is longer, and no recorder's clock shows more."""
 
@@ -25,23 +32,24 @@ _MOST_FRAMES = 10**10
 def read_marks(path: Path) -> MarkList:
     """Read a marker list or a table of ranges. Raises MarksError with file and line."""
     suffix = path.suffix.lower()
-    if suffix == ".edl":
-        return read_edl_markers(path)
-    if suffix in EDIT_SUFFIXES:
+    if suffix != ".edl" and suffix in EDIT_SUFFIXES:
         return marks_from_edit(read_otio_edit(path))
-    if suffix in (".csv", ".tsv"):
+    if suffix == WORKBOOK_SUFFIX:
         return read_ranges(path)
     text = read_text(path)
-    if "LOC:" in text or "TITLE:" in text or "FCM:" in text:
-        return read_edl_markers(path)
-    first = next((line for line in text.splitlines() if line.strip()), "")
-    if any(separator in first for separator in ",;\t"):
+    lines = split_lines(text)
+    is_table = suffix in (".csv", ".tsv")
+    if is_log(path, lines) or named_column(head_of(lines), COLUMN_NAMES["in"]):
         return read_ranges(path)
-    raise MarksError(
-        "this is neither a marker list nor a table of ranges",
-        path=path,
-        hint="give an edit decision list (.edl) or a table with the columns name, in, out",
-    )
+    if not is_table and _EDL.search(text):
+        return read_edl_markers(path)
+    if found := read_text_list(path, lines):
+        return found
+    if suffix == ".edl":
+        return read_edl_markers(path)
+    if is_table:
+        return read_ranges(path)
+    raise MarksError("this is no list of marks", path=path, hint=LOOKED_FOR)
 
 
 def is_edit(path: Path) -> bool:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import csv
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from boxkite.core.errors import MarksError
 from boxkite.core.files.cells import plain_cell
+from boxkite.core.files.metadata_log import is_log, log_rows
 from boxkite.core.files.text import read_text, split_lines
+from boxkite.core.files.workbook import WORKBOOK_SUFFIX, workbook_rows
 
 MOST_COLUMNS = 500
 _MOST_TITLES = 5
@@ -38,13 +40,26 @@ class Table:
 
 
 def read_table(path: Path, *, may_have_titles: bool = False) -> Table:
-    """Read a table whose first row that is not empty names the columns.
+    """Read a table whose first row that is not empty names the columns: text (.csv, .tsv and others), .ale or .xlsx.
 
     may_have_titles: lines with one cell above that row are kept as titles; elsewhere, as in tables that are
     written again, such a line is the head. Raises MarksError with the line for an open quotation mark, a row longer
     than the header, or two columns of one name.
     """
+    if path.suffix.lower() == WORKBOOK_SUFFIX:
+        rows = workbook_rows(path)
+        filled = [number for number, row in enumerate(rows) if any(row)][: _MOST_TITLES + 1]
+        head = (
+            next((at for at in filled if sum(map(bool, rows[at])) > 1), filled[0])
+            if may_have_titles
+            else filled[0]
+        )
+        titles = [(at + 1, " ".join(filter(None, rows[at]))) for at in filled if at < head]
+        cells = ((number, row) for number, row in enumerate(rows[head:], start=head + 1))
+        return _table(path, cells, ",", titles)
     lines = split_lines(read_text(path))
+    if is_log(path, lines):
+        return _table(path, log_rows(path, lines), "\t", ())
     first = next((index for index, line in enumerate(lines) if line.strip()), None)
     if first is None:
         raise MarksError("the table is empty", path=path)
@@ -56,37 +71,63 @@ def read_table(path: Path, *, may_have_titles: bool = False) -> Table:
     head = _head_line(lines, first) if may_have_titles and not delimiter else first
     titles = [(number + 1, lines[number].strip()) for number in range(first, head) if lines[number].strip()]
     delimiter = delimiter or delimiter_of(lines[head])
+    return _table(path, _text_rows(path, lines, head, delimiter), delimiter, titles)
+
+
+def _text_rows(
+    path: Path, lines: Sequence[str], head: int, delimiter: str
+) -> Iterator[tuple[int, list[str]]]:
+    """(line, cells) of each row of a text from its head on. Raises MarksError for an open quotation mark."""
     reader = csv.reader([f"{line}\n" for line in lines[head:]], delimiter=delimiter, strict=True)
-    names: list[str] = []
-    found: list[tuple[int, list[str]]] = []
     line = head + 1
     try:
         for cells in reader:
-            stripped = [plain_cell(cell.strip()) for cell in cells]
-            if any(stripped) and not names:
-                names = stripped
-                _check_names(names, path, line)
-            elif any(stripped):
-                if any(stripped[len(names) :]):
-                    raise MarksError(
-                        f"the row has {len(stripped)} cells, the header {len(names)}",
-                        path=path,
-                        line=line,
-                        hint="put a cell that holds the separator in double quotes",
-                    )
-                found.append((line, stripped))
+            yield line, cells
             line = head + reader.line_num + 1
     except csv.Error as error:
         raise MarksError(f"the row cannot be read: {error}", path=path, line=line) from None
+
+
+def _table(
+    path: Path, numbered: Iterable[tuple[int, list[str]]], delimiter: str, titles: Sequence[tuple[int, str]]
+) -> Table:
+    """The table of rows, the first of which that is not empty is its head."""
+    names: list[str] = []
+    found: list[tuple[int, list[str]]] = []
+    head_line = 1
+    for line, cells in numbered:
+        stripped = [plain_cell(cell.strip()) for cell in cells]
+        if any(stripped) and not names:
+            names, head_line = stripped, line
+            _check_names(names, path, line)
+        elif any(stripped):
+            if any(stripped[len(names) :]):
+                raise MarksError(
+                    f"the row has {len(stripped)} cells, the header {len(names)}",
+                    path=path,
+                    line=line,
+                    hint="put a cell that holds the separator in double quotes",
+                )
+            found.append((line, stripped))
     width = max(map(_filled, [names, *(cells for _, cells in found)]))
     if width > MOST_COLUMNS:
-        raise MarksError(f"{width} columns are too many", path=path, line=head + 1)
+        raise MarksError(f"{width} columns are too many", path=path, line=head_line)
     columns = [name or f"column {index}" for index, name in enumerate(names[:width], start=1)]
     rows = [
         TableRow(at, dict(zip(columns, cells + [""] * (width - len(cells)), strict=False)))
         for at, cells in found
     ]
     return Table(path, tuple(columns), tuple(rows), delimiter, tuple(titles))
+
+
+def head_of(lines: Sequence[str]) -> tuple[str, ...]:
+    """The names in the head of a table, as far as there is one: those of any text, be it a table or not."""
+    first = next((index for index, line in enumerate(lines) if line.strip()), None)
+    if first is None:
+        return ()
+    line = lines[_head_line(lines, first)]
+    cells = line.split(delimiter_of(line))
+    return tuple(cell.strip().strip('"').strip() for cell in cells)
 
 
 def _filled(cells: Sequence[str]) -> int:
@@ -121,5 +162,10 @@ def _check_names(names: Sequence[str], path: Path, line: int) -> None:
 
 def find_column(table: Table, names: tuple[str, ...]) -> str | None:
     """The column that bears one of these names, case and spacing ignored; earlier names go first."""
-    folded = {re.sub(r"[\s_-]+", " ", column.casefold()): column for column in table.columns}
+    return named_column(table.columns, names)
+
+
+def named_column(columns: Sequence[str], names: Sequence[str]) -> str | None:
+    """Which of some columns bears one of these names, as find_column takes them."""
+    folded = {re.sub(r"[\s_-]+", " ", column.casefold()): column for column in columns}
     return next((folded[name] for name in names if name in folded), None)

@@ -18,8 +18,9 @@ from boxkite.core.errors import DamagedError
 from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.reordering import is_empty_repeat, prepare_decoder
 from boxkite.core.footage.source import Source
-from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_MISSING
+from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_FLAGGED, FRAMES_MISSING
 from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import Span
 
@@ -34,20 +35,26 @@ _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 class Damage:
     """The damage found while decoding, by the numbers of frames."""
 
+    accepted: bool = True
+    """Whether to go on where a frame is missing or damaged."""
     missing: list[int] = field(default_factory=list)
     corrupt: list[int] = field(default_factory=list)
+    flagged: list[int] = field(default_factory=list)
+    """At the very start of a file, before the first clean frame: the decoder shows them and has its doubts."""
 
     def notices(self, span: Span) -> list[Notice]:
         """The damage in a span that was read with it."""
         found = []
-        missing, corrupt = (
+        missing, corrupt, flagged = (
             [number for number in numbers if span.start <= number < span.end]
-            for numbers in (self.missing, self.corrupt)
+            for numbers in (self.missing, self.corrupt, self.flagged)
         )
         if missing:
             found.append(FRAMES_MISSING(frames=len(missing), first=missing[0]))
         if corrupt:
             found.append(FRAMES_DAMAGED(frames=len(corrupt), first=corrupt[0]))
+        if flagged:
+            found.append(FRAMES_FLAGGED(frames=len(flagged)))
         return found
 
 
@@ -64,9 +71,10 @@ def read_frames(
 
     On variable-rate sources the same frame may come for several numbers. threads: of the decoder, 0 for
     one a core; hardware: a kind of decoder outside the CPU, taken where it works. Raises DamagedError when a frame
-    inside the span is missing or cannot be decoded whole; with `damage`, what is missing inside shows the picture
-    before it, what is missing at the end does not come, and both are counted there. Raises ChangedError, at the end or
-    when it is closed, where the source has changed meanwhile.
+    inside the span is missing or cannot be decoded whole; with damage that is accepted, what is missing inside shows
+    the picture before it, what is missing at the end does not come, and both are counted there. Frames at the very
+    start of a file that the decoder flags and shows are counted there and raise nothing. Raises ChangedError, at the
+    end or when it is closed, where the source has changed meanwhile.
     """
     pictures = _pictures_from(source, table, span, threads, damage, hardware)
     with contextlib.closing(pictures):  # which looks whether the source is still what it was
@@ -88,15 +96,17 @@ def _pictures_from(
                 raise DamagedError("its picture has gone", path=source.path)
             stream.codec_context.thread_count = threads
             stream.thread_type = "AUTO"
-            packets = _packets_from(container, stream, table, span.start, target)
-            if packets is None:
+            prepare_decoder(stream)
+            found = _packets_from(container, stream, table, span.start, target)
+            if found is None:
                 continue
+            packets, from_start = found
             if source.layer and source.layer.part:
                 packets = _of_part(packets, source.layer.part)
             if table.constant and table.timestamped and stream.codec_context.name in _CAN_HURRY:
                 half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
                 packets = _hurrying(packets, stream, table.pts_of(span.start) - half_a_frame)
-            pictures = _decode(packets, table, span, damage)
+            pictures = _decode(packets, table, span, damage, from_start)
             first = next(pictures, None)
             if first is None or (first[0] > span.start and target is not None):
                 continue
@@ -107,7 +117,7 @@ def _pictures_from(
 
 def _seek_targets(source: Source, table: FrameIndex, frame: int) -> list[int]:
     """Times to seek to for a frame, nearest first; none where only reading from the start is safe."""
-    if frame == 0 or not table.timestamped:
+    if frame == 0 or not table.timestamped or table.display_times:
         return []
     if source.sequence:
         return [frame]  # images are found by their number
@@ -118,10 +128,13 @@ def _seek_targets(source: Source, table: FrameIndex, frame: int) -> list[int]:
 
 def _packets_from(
     container: InputContainer, stream: VideoStream, table: FrameIndex, frame: int, target: int | None
-) -> Iterator[Packet[VideoStream]] | None:
-    """Packets from the first keyframe after a seek; None where that keyframe is shown after the frame."""
+) -> tuple[Iterator[Packet[VideoStream]], bool] | None:
+    """Packets from the first keyframe after a seek, and whether that is the file's first.
+
+    None where that keyframe is shown after the frame.
+    """
     if target is None:
-        return container.demux(stream)
+        return container.demux(stream), True
     try:
         container.seek(target, stream=stream)
     except av.error.FFmpegError:
@@ -130,7 +143,7 @@ def _packets_from(
     key = next((packet for packet in packets if packet.is_keyframe and packet.pts is not None), None)
     if key is None or key.pts is None or key.pts > table.pts_of(frame):
         return None
-    return chain([key], packets)
+    return chain([key], packets), key.pts <= table.first_pts
 
 
 def _of_part(packets: Iterator[Packet[VideoStream]], part: int) -> Iterator[Packet[VideoStream]]:
@@ -156,31 +169,54 @@ def _hurrying(
 
 
 def _decode(
-    packets: Iterator[Packet[VideoStream]], table: FrameIndex, span: Span, damage: Damage | None
+    packets: Iterator[Packet[VideoStream]],
+    table: FrameIndex,
+    span: Span,
+    damage: Damage | None,
+    from_start: bool,
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Decoded frames with the frame at which each is shown; stops soon after the span."""
-    counted = 0
+    counted, keyframes, times = 0, 0, table.display_times
+    may_flag = from_start
     for packet in packets:
+        if is_empty_repeat(packet):
+            continue
+        keyframes += packet.is_keyframe
+        may_flag = may_flag and keyframes <= 1
         try:
             frames = packet.decode()
         except av.error.FFmpegError as error:
             if isinstance(error, av.error.EOFError):
                 return
-            if damage:
+            if damage and damage.accepted:
                 continue
             frame = table.frame_at(packet.pts) if packet.pts is not None else counted
             raise DamagedError(f"the picture is damaged near frame {max(frame, 0)}") from error
         for picture in frames:
-            timed = table.timestamped and picture.pts is not None
-            number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted
-            counted = number + 1
+            if times:
+                number = table.frame_at(times[min(counted, len(times) - 1)])
+                counted += 1
+            else:
+                timed = table.timestamped and picture.pts is not None
+                number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted
+                counted = number + 1
+            may_flag = may_flag and picture.is_corrupt
             if picture.is_corrupt and span.start <= number < span.end:
-                if not damage:
-                    raise DamagedError(f"the picture of frame {number} is damaged")
-                damage.corrupt.append(number)
+                _count_corrupt(number, damage, may_flag)
             yield number, picture
             if number >= span.end:
                 return
+
+
+def _count_corrupt(number: int, damage: Damage | None, may_flag: bool) -> None:
+    """Note that the decoder has its doubts about a frame. Raises DamagedError where that is not taken."""
+    if may_flag:
+        if damage:
+            damage.flagged.append(number)
+    elif damage and damage.accepted:
+        damage.corrupt.append(number)
+    else:
+        raise DamagedError(f"the picture of frame {number} is damaged")
 
 
 def _fill_span(
@@ -189,13 +225,15 @@ def _fill_span(
     """Every number of the span with its picture; on variable-rate sources the last one shown is held."""
     wanted = span.start
     held: VideoFrame | None = None
+    goes_on = damage is not None and damage.accepted
     for number, picture in pictures:
         if table.constant:
             if number < wanted:
                 continue
-            if number > wanted and not damage:
+            if number > wanted and not goes_on:
                 raise DamagedError(f"frame {wanted} cannot be decoded: the next frame is frame {number}")
-            while damage and wanted < min(number, span.end):
+            while goes_on and wanted < min(number, span.end):
+                assert damage
                 damage.missing.append(wanted)
                 yield wanted, held or picture
                 wanted += 1
@@ -214,5 +252,5 @@ def _fill_span(
     while not table.constant and held is not None and wanted < span.end:
         yield wanted, held
         wanted += 1
-    if wanted < span.end and not damage:
+    if wanted < span.end and not goes_on:
         raise DamagedError(f"the picture ends at frame {wanted}, {span.end - wanted} frames before it should")

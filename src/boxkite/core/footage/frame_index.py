@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 import av
@@ -15,6 +15,7 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.reordering import count_frames, holds_frame, may_reorder, shows_out_of_order
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import BEFORE_KEYFRAME, BREAKS_OFF, HEADER_LONGER, LONG_HOLD, VARIABLE_RATE
 from boxkite.core.notices.notice import Notice
@@ -53,13 +54,15 @@ class FrameIndex:
     """Every coded frame lies on that grid, one each. Where it is False (variable rate), a frame shows the last frame
     whose time has come, so frames may be repeated or passed over."""
     timestamped: bool = True
-    """False where the file stores no presentation times and frames can only be counted. picture_count: frames coded
-    in the file."""
+    """False where the file stores no presentation times and frames can only be counted."""
     rotation_degrees: int = 0
     """0, 90, 180 or 270, how far a player turns the picture counter-clockwise."""
     warnings: tuple[Notice, ...] = ()
     longest_hold: int = 1
     """Frames for which one frame stands at most."""
+    display_times: tuple[int, ...] = ()
+    """The times of the frames in the order they are shown, in ticks, of a file whose packets carry the times of
+    decoding at a variable rate; empty for all others."""
 
     @property
     def span(self) -> Span:
@@ -87,13 +90,12 @@ def measure_frames(source: Source) -> FrameIndex:
         return _audio_index(source)
     if source.sequence:
         return _sequence_table(source)
-    if source.container in _INDEXED_CONTAINERS:
-        return _measured(source)
     with memory() as known:
         table = known.recall("frames", source.path, FrameIndex)
         if table is None:
             table = _measured(source)
-            known.keep("frames", source.path, table)
+            if source.container not in _INDEXED_CONTAINERS or not table.timestamped or table.display_times:
+                known.keep("frames", source.path, table)  # the others are measured as fast as recalled
     return table
 
 
@@ -104,6 +106,8 @@ def _measured(source: Source) -> FrameIndex:
             if stream is None:
                 raise FootageError("there is no longer a picture in it", path=source.path)
             table = _from_index(container, stream, source) or _from_packets(container, stream, source)
+            if not table:
+                table = _from_decoding(source)
             assert source.video
             rotation = source.video.rotation_degrees or _rotation(container, stream)
             warnings = (*table.warnings, *_broken_off(stream, source, table))
@@ -146,16 +150,18 @@ def _from_index(container: InputContainer, stream: VideoStream, source: Source) 
         return None
     if not stream.frames or len(entries) < stream.frames:
         return None
-    shown = [entry.timestamp for entry in entries if not entry.is_discard]
+    codec = stream.codec_context.name
+    shown = [entry.timestamp for entry in entries if not entry.is_discard and holds_frame(entry.size, codec)]
     if len(shown) != len(entries):
         return None  # an edit list hides frames: only the packets tell where the first one shown lies
     decode_times = np.array(shown, dtype=np.int64)
     rate = source.video.rate
     if not _on_grid(decode_times - decode_times.min(), rate, stream.time_base):
         return None
-    first = _earliest_pts(container, stream)
-    if first is None:
+    beginning = _first_times(container, stream)
+    if not beginning or tells_no_order(stream, beginning):
         return None
+    first = min(pts for pts, _ in beginning)
     return FrameIndex(rate, len(shown), len(shown), first, stream.time_base, constant=True)
 
 
@@ -170,15 +176,21 @@ def _broken_off(stream: VideoStream, source: Source, table: FrameIndex) -> list[
     return []
 
 
-def _earliest_pts(container: InputContainer, stream: VideoStream) -> int | None:
-    times = []
+def _first_times(container: InputContainer, stream: VideoStream) -> list[tuple[int, int | None]]:
+    """(PTS, DTS) of the first packets."""
+    times: list[tuple[int, int | None]] = []
     for packet in container.demux(stream):
         if packet.pts is None:
             break
-        times.append(packet.pts)
+        times.append((packet.pts, packet.dts))
         if len(times) >= _REORDER_WINDOW:
             break
-    return min(times, default=None)
+    return times
+
+
+def tells_no_order(stream: VideoStream, times: list[tuple[int, int | None]]) -> bool:
+    """Whether the times of showing are all those of decoding, though the codec may reorder."""
+    return may_reorder(stream) and len(times) > 1 and all(pts == dts for pts, dts in times)
 
 
 def _rotation(container: InputContainer, stream: VideoStream) -> int:
@@ -201,40 +213,106 @@ def _on_grid(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> bool:
     return bool(np.all(np.abs(times - expected) <= tolerance))
 
 
-def _from_packets(container: InputContainer, stream: VideoStream, source: Source) -> FrameIndex:
+@dataclass
+class _Packets:
+    """The packets of a picture, as far as they can be read."""
+
+    count: int = 0
+    times: list[tuple[int, int | None]] = field(default_factory=list)
+    """(PTS, DTS) of those that have one and are shown."""
+    first_key: int | None = None
+    last_duration: int = 0
+
+
+def _read_packets(container: InputContainer, stream: VideoStream) -> _Packets:
+    found = _Packets()
+    codec = stream.codec_context.name
+    try:
+        for packet in container.demux(stream):
+            if not holds_frame(packet.size, codec):
+                continue
+            if found.first_key is None and packet.is_keyframe:
+                found.first_key = packet.pts  # an edit list may hide it, but what follows is decoded from it
+            if packet.is_discard:
+                continue
+            found.count += 1
+            if packet.pts is not None:
+                found.times.append((packet.pts, packet.dts))
+                found.last_duration = packet.duration or found.last_duration
+    except av.error.FFmpegError:
+        if not found.times:
+            raise
+    return found
+
+
+def _from_packets(container: InputContainer, stream: VideoStream, source: Source) -> FrameIndex | None:
+    """The table from the packets; None where they do not tell in which order frames are shown."""
     assert source.video
     for other in container.streams:
         if other.index != stream.index:
             other.discard = Discard.all
     if source.container in _INDEXED_CONTAINERS:
         container.seek(0)  # the index was tried first, and that read a few packets
-    times: list[int] = []
-    first_key: int | None = None
-    packets = 0
-    last_duration = 0
-    try:
-        for packet in container.demux(stream):
-            if not packet.size:
-                continue
-            if first_key is None and packet.is_keyframe:
-                first_key = packet.pts  # an edit list may hide it, but what follows is decoded from it
-            if packet.is_discard:
-                continue
-            packets += 1
-            if packet.pts is None:
-                continue
-            times.append(packet.pts)
-            last_duration = packet.duration or last_duration
-    except av.error.FFmpegError:
-        if not times:
-            raise
+    packets = _read_packets(container, stream)
     time_base = stream.time_base or Fraction(1, 1000)
     rate = source.video.rate
     # AVI stores the order of decoding only: with reordered frames its times belong to other frames.
-    reordered_avi = source.container == "avi" and stream.codec_context.has_b_frames
-    if len(times) < packets // 2 or not times or reordered_avi:
-        return FrameIndex(rate, packets, packets, 0, time_base, constant=True, timestamped=False)
-    return table_from_times(np.array(times, dtype=np.int64), first_key, last_duration, time_base, rate)
+    if source.container == "avi" and may_reorder(stream):
+        return None
+    if tells_no_order(stream, packets.times) and is_out_of_order(source):
+        return None
+    if len(packets.times) < packets.count // 2 or not packets.times:
+        return FrameIndex(rate, packets.count, packets.count, 0, time_base, constant=True, timestamped=False)
+    shown = presentation_times(stream, packets.times)
+    is_as_stored = shown[0] == packets.times[0][0]
+    first_key = packets.first_key if is_as_stored else None
+    return table_from_times(shown, first_key, packets.last_duration, time_base, rate)
+
+
+def presentation_times(stream: VideoStream, times: list[tuple[int, int | None]]) -> np.ndarray:
+    """When packets are shown, in ticks, in the order they are stored. times: (PTS, DTS) of each."""
+    shown = np.array([pts for pts, _ in times], dtype=np.int64)
+    if not may_reorder(stream) and all(dts is not None for _, dts in times):
+        decoded = np.array([dts for _, dts in times], dtype=np.int64)
+        if len(np.unique(decoded)) > len(np.unique(shown)):
+            return decoded  # as in Ogg, where the first packet of a stream may carry a later time
+    return shown
+
+
+def is_out_of_order(source: Source) -> bool:
+    """Whether the beginning of a source decodes in another order than its times tell."""
+    with open_source(source) as container:
+        stream = video_stream(container)
+        return stream is not None and shows_out_of_order(container, stream)
+
+
+def _from_decoding(source: Source) -> FrameIndex:
+    """The table of a file that stores the times of decoding only: as many frames as the decoder gives out."""
+    assert source.video
+    times = []
+    with open_source(source) as container:
+        stream = video_stream(container)
+        assert stream
+        times = [packet.pts for packet in container.demux(stream) if packet.size and packet.pts is not None]
+        time_base = stream.time_base or Fraction(1, 1000)
+    with open_source(source) as container:
+        stream = video_stream(container)
+        assert stream
+        count = count_frames(container, stream)
+    rate, first = source.video.rate, 0
+    if source.container != "avi" and len(times) >= count > 1:
+        shown = np.unique(np.array(times, dtype=np.int64))[:count]
+        table = table_from_times(shown, None, 0, time_base, rate)
+        if not table.constant and not _is_about_constant(shown, table.rate, time_base):
+            return replace(table, display_times=tuple(int(time) for time in shown))
+        rate, first = table.rate, table.first_pts
+    return FrameIndex(rate, count, count, first, time_base, constant=True, timestamped=False)
+
+
+def _is_about_constant(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> bool:
+    """Whether times of decoding are those of a constant rate, a frame off at most: then each frame lasts as long."""
+    step = float(1 / (time_base * rate.fraction))
+    return bool(np.all(np.abs(times - times[0] - np.arange(len(times)) * step) <= 1.1 * step))
 
 
 def table_from_times(

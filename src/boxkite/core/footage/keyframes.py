@@ -6,13 +6,16 @@ from dataclasses import dataclass
 
 import av
 import numpy as np
+from av.container import InputContainer
 from av.stream import Discard
+from av.video.stream import VideoStream
 
 from boxkite.core.errors import FootageError
 from boxkite.core.files.document import with_arrays
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.frame_index import FrameIndex
+from boxkite.core.footage.frame_index import FrameIndex, is_out_of_order, presentation_times, tells_no_order
 from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.reordering import display_order, holds_frame
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import Span
 
@@ -21,10 +24,16 @@ with_arrays()
 
 @dataclass(frozen=True)
 class StoredFrames:
-    """The coded frames of a source as they are stored: presentation times in ticks, and which are keyframes."""
+    """The coded frames of a source as they are stored."""
 
     times: np.ndarray
+    """When each is shown, in ticks."""
     keys: np.ndarray
+    """Which are keyframes."""
+    hidden: np.ndarray
+    """Which an edit list hides: others may need them to be decoded."""
+    written: np.ndarray
+    """The time that the packet carries; another one where a file stores the times of decoding."""
 
     def copied_span(self, table: FrameIndex, wanted: Span) -> Span | None:
         """The least span around the wanted one that can be copied; None where there is no keyframe to begin at.
@@ -35,8 +44,9 @@ class StoredFrames:
         if found is None:
             return None
         first, last = found
-        start = table.frame_at(int(self.times[first]))
-        rest = self.times[last + 1 :]
+        shown = self.times[first : last + 1][~self.hidden[first : last + 1]]
+        start = table.frame_at(int(max(self.times[first], shown.min(initial=np.iinfo(np.int64).max))))
+        rest = self.times[last + 1 :][~self.hidden[last + 1 :]]
         end = table.frame_at(int(rest.min())) if len(rest) else table.frame_count
         return Span(start, min(end, table.frame_count))
 
@@ -66,30 +76,66 @@ def stored_frames(source: Source) -> StoredFrames:
 
 
 def _read(source: Source) -> StoredFrames:
-    times, keys = [], []
+    packets: list[tuple[int, int | None, bool, bool]] = []
     try:
         with open_source(source) as container:
             stream = video_stream(container)
             if stream is None:
                 raise FootageError("there is no longer a picture in it", path=source.path)
-            entries = stream.index_entries
-            if (
-                len(entries)
-                and len(entries) == stream.frames
-                and all(entry.is_keyframe and not entry.is_discard for entry in entries)
-            ):  # keyframes alone are shown in the order they are stored, all as much later as the first
-                first = next((packet for packet in container.demux(stream) if packet.size), None)
-                if first is not None and first.pts is not None:
-                    stored = np.array([entry.timestamp for entry in entries], dtype=np.int64)
-                    return StoredFrames(stored + (first.pts - stored[0]), np.ones(len(stored), dtype=bool))
-                container.seek(0)
+            if found := _keyframes_alone(container, stream):
+                return found
             for other in container.streams:
                 if other.index != stream.index:
                     other.discard = Discard.all
-            for packet in container.demux(stream):
-                if packet.size and packet.pts is not None:
-                    times.append(packet.pts)
-                    keys.append(packet.is_keyframe)
+            codec = stream.codec_context.name
+            packets = [
+                (packet.pts, packet.dts, packet.is_keyframe, packet.is_discard)
+                for packet in container.demux(stream)
+                if holds_frame(packet.size, codec) and packet.pts is not None
+            ]
+            times = [packet[:2] for packet in packets]
+            untold = tells_no_order(stream, times)
+            shown = presentation_times(stream, times)
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
-    return StoredFrames(np.array(times, dtype=np.int64), np.array(keys, dtype=bool))
+    written = np.array([packet[0] for packet in packets], dtype=np.int64)
+    keys, hidden = (np.array([packet[place] for packet in packets], dtype=bool) for place in (2, 3))
+    if not (untold and is_out_of_order(source)):
+        return StoredFrames(shown, keys, hidden, written)
+    return _in_display_order(source, written, keys, hidden)
+
+
+def _keyframes_alone(container: InputContainer, stream: VideoStream) -> StoredFrames | None:
+    """Keyframes alone are shown in the order they are stored, all as much later as the first; None for others."""
+    entries = stream.index_entries
+    if not len(entries) or len(entries) != stream.frames:
+        return None
+    if not all(entry.is_keyframe and not entry.is_discard for entry in entries):
+        return None
+    first = next((packet for packet in container.demux(stream) if packet.size), None)
+    if first is not None and first.pts is not None:
+        stored = np.array([entry.timestamp for entry in entries], dtype=np.int64)
+        stored += first.pts - stored[0]
+        keys = np.ones(len(stored), dtype=bool)
+        return StoredFrames(stored, keys, ~keys, stored)
+    container.seek(0)
+    return None
+
+
+def _in_display_order(
+    source: Source, written: np.ndarray, keys: np.ndarray, hidden: np.ndarray
+) -> StoredFrames:
+    """The frames of a file that stores the times of decoding: the n-th shown is shown at the n-th time.
+
+    A packet that the decoder makes nothing of is left out.
+    """
+    with open_source(source) as container:
+        stream = video_stream(container)
+        assert stream
+        order = display_order(container, stream)
+    ranks = {time: rank for rank, time in enumerate(order)}
+    used = np.array([int(time) in ranks for time in written], dtype=bool)
+    written = written[used]
+    in_order = np.sort(written)
+    times = np.array([in_order[ranks[int(time)]] for time in written], dtype=np.int64)
+    return StoredFrames(times, keys[used], hidden[used], written)

@@ -14,12 +14,15 @@ from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.reordering import prepare_decoder
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.cut_decider import Change, CutDecider
 from boxkite.core.marks.fingerprint import FingerprintTaker
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 
 _TOLD_EVERY = 50
+_KINDS = frozenset({"cut", "dissolve"})
+"""Keywords of marks that stand where a change was found."""
 _AHEAD = 16
 """Frames decoded before they are looked at."""
 
@@ -99,10 +102,16 @@ def decoded(source: Source) -> Iterator[VideoFrame]:
             stream = video_stream(container)
             if stream is None:
                 raise FootageError("there is no picture in it", path=source.path)
+            prepare_decoder(stream)
             stream.thread_type = "AUTO"
             yield from container.decode(stream)
     except av.error.FFmpegError as error:
         raise FootageError("its frames cannot be decoded", path=source.path) from error
+
+
+def is_detected(mark: Mark) -> bool:
+    """Whether a mark comes of changes_as_marks, whatever somebody has made of it since."""
+    return bool(_KINDS & set(mark.keywords))
 
 
 def changes_as_marks(source: Source, changes: list[Change]) -> MarkList:

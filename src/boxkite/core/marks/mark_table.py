@@ -75,15 +75,24 @@ def read_mark_rows(path: Path) -> tuple[MarkRow, ...]:
     return read_marks_table(path)[0] if path.exists() else ()
 
 
-def marks_beside(path: Path, source_names: Sequence[str]) -> MarkList | None:
-    """The marks of one source, by any of its names, from the table beside it; None where there are none."""
-    table_path = table_beside(path)
-    if not is_file(table_path):
-        return None
-    names = {name.casefold() for name in source_names}
-    listed = marks_of_table(read_table(table_path))
-    own: list[Mark] = [mark for mark in listed.marks if mark.source_name.casefold() in names]
-    return replace(listed, marks=tuple(own)) if own else None
+class MarksBeside:
+    """The marks kept in tables beside footage; each table is read once."""
+
+    def __init__(self) -> None:
+        self._tables: dict[Path, MarkList | None] = {}
+
+    def of(self, path: Path, source_names: Sequence[str]) -> MarkList | None:
+        """The marks of one source, by any of its names; None where there are none. Raises MarksError."""
+        table_path = table_beside(path)
+        if table_path not in self._tables:
+            there = is_file(table_path)
+            self._tables[table_path] = marks_of_table(read_table(table_path)) if there else None
+        listed = self._tables[table_path]
+        if listed is None:
+            return None
+        names = {name.casefold() for name in source_names}
+        own: list[Mark] = [mark for mark in listed.marks if mark.source_name.casefold() in names]
+        return replace(listed, marks=tuple(own)) if own else None
 
 
 def change_marks(path: Path, change: Callable[[tuple[MarkRow, ...]], Sequence[MarkRow]]) -> int:

@@ -11,7 +11,6 @@ from boxkite.core.errors import BoxkiteError, MarksError, setting
 from boxkite.core.files.table import Table, TableRow, find_column, read_table
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.ranges import COLUMN_NAMES
-from boxkite.core.metadata.log import read_log
 from boxkite.core.metadata.value import MetadataValue
 from boxkite.core.notices.marks import (
     ROW_WITHOUT_SOURCE,
@@ -25,7 +24,8 @@ from boxkite.core.timebase import Timecode, is_timecode_like
 
 SOURCE_COLUMNS = (*COLUMN_NAMES["source"], "source file", "source file name", "media", "name")
 _REEL_COLUMNS = ("reel", "tape", "reel name", "tape name", "roll", "camera roll", "tape id")
-_START_COLUMNS = ("start", "tc in", "timecode in", "start tc", "start timecode", "timecode", "in")
+_START_COLUMNS = ("start", "tc in", "timecode in", "start tc", "start timecode", "timecode", "in",
+                  *(name for name in COLUMN_NAMES["in"] if "frame" not in name))  # fmt: skip
 _MOST_NAMED = 8
 
 
@@ -63,7 +63,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
     column: the one that names the source, by file name, clip name or reel; None finds one by its usual names,
     or joins by reel and timecode. Raises MarksError, with the columns there are, when neither can be done.
     """
-    table = read_log(path)[0] if path.suffix.lower() == ".ale" else read_table(path, may_have_titles=True)
+    table = read_table(path, may_have_titles=True)
     named = _chosen(table, column) if column else find_column(table, SOURCE_COLUMNS)
     reel, start = find_column(table, _REEL_COLUMNS), find_column(table, _START_COLUMNS)
     if named is None and (reel is None or start is None):

@@ -28,6 +28,10 @@ FRAMES_MISSING = Kind(
 FRAMES_DAMAGED = Kind(
     "frames-damaged", "{frames:frame} damaged, from frame {first} on: shown as far as they decode"
 )
+FRAMES_FLAGGED = Kind(
+    "frames-flagged",
+    "the decoder has doubts about the first {frames:frame} of the file: shown as they decode",
+)
 FILE_SKIPPED = Kind("file-skipped", "{reason}: skipped")
 IMAGE_SKIPPED = Kind(
     "single-image-skipped", "a single image: skipped; to make a file of it, name it directly"

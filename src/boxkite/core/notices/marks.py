@@ -4,6 +4,12 @@ from boxkite.core.errors import setting
 from boxkite.core.notices.notice import Kind
 
 MARKS_BESIDE = Kind("marks-beside", "cut at {count:mark} kept in {tables:list}, in the folder of the footage")
+MARKS_UNREADABLE = Kind("marks-unreadable", "the marks beside the footage cannot be read: {reason}")
+MARKS_UNUSED = Kind(
+    "marks-unused",
+    f"not cut at {{count:mark}} kept in {{tables:list}}, in the folder of the footage:"
+    f" {setting('by')} {{way}} cuts there",
+)
 COUNTING_DIFFERS = Kind(
     "counting-differs",
     "{list} counts {list_counting}, {source} {source_counting}: times are measured from the start timecode, each in the"
@@ -27,6 +33,7 @@ SAME_FRAME = Kind(
 )
 TITLE_SKIPPED = Kind("title-skipped", "a title above the head, skipped: {text}")
 SECTION_SKIPPED = Kind("section-skipped", "a row without a time, skipped: {text}")
+LINE_WITHOUT_TIME = Kind("line-without-time", "a line without a time, skipped: {text}")
 RANGE_WITHOUT_OUT = Kind("range-without-out", "“{name}” has no out: no file")
 OUTSIDE_SOURCE = Kind("mark-outside-source", "“{name}” ({time}) is outside {source}: left out")
 MARK_SHORTENED = Kind("mark-shortened", "“{name}” is shortened: {source} ends")

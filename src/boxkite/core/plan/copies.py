@@ -13,8 +13,9 @@ from boxkite.core.footage.source import Source
 from boxkite.core.notices.files import COPY_MOVES_ENDS
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
-from boxkite.core.presets.codecs import CODECS, COPIED_AS
+from boxkite.core.presets.codecs import CODECS
 from boxkite.core.presets.coding import Audio, Video
+from boxkite.core.presets.extensions import extension_of_copy
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import Span
@@ -159,5 +160,7 @@ def _streams(source: Source) -> list[tuple[str, object]]:
 
 def uncopied_extension(source: Source) -> str:
     """Why a source's container is not written by copying; empty where it is."""
-    suffix = source.path.suffix
-    return "" if suffix.lower() in COPIED_AS else f"files that end in “{suffix}” are not written by copying"
+    if extension_of_copy(source):
+        return ""
+    codecs = ", ".join(one.codec for one in (source.video, *source.audio) if one)
+    return f"“{source.path.suffix}” files of {codecs} are not written by copying"

@@ -24,6 +24,7 @@ from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment, check_image
+from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import Preset
 from boxkite.core.presets.overlays import LookSettings
@@ -58,9 +59,7 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     unnamed: list[tuple[Shot, NameTooLongError]] = []
     for index, shot in enumerate(gathered.shots):
         for treatment in treatments[index]:
-            extension = (
-                shot.footage.source.path.suffix if treatment.preset.copy else treatment.preset.extension
-            )
+            extension = extension_of(shot.footage.source, treatment.preset)
             try:
                 name, plain_name = names.names(index, treatment, extension)
             except NameTooLongError as error:

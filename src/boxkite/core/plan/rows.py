@@ -14,6 +14,7 @@ from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import Look
 from boxkite.core.notices.notice import Notice, notice_as_json
+from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.geometry import Geometry
 from boxkite.core.presets.model import Preset
 from boxkite.core.presets.overlays import BurnIn
@@ -111,10 +112,9 @@ class Row:
 
     @property
     def extension(self) -> str:
-        """The ending of the file's name, dot included; a copy keeps its source's."""
-        return (
-            self.shot.footage.source.path.suffix if self.preset.copy or self.exact else self.preset.extension
-        )
+        """The extension of the file's name, dot included."""
+        source = self.shot.footage.source
+        return source.path.suffix if self.exact else extension_of(source, self.preset)
 
     @property
     def is_copied(self) -> bool:

@@ -21,6 +21,7 @@ from boxkite.core.marks.ranges import YES, split_keywords
 from boxkite.core.notices.shots import NOT_MADE
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.treatment import Treatment
+from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import EditPlace, IndexedSource, LeftOut, Shot
@@ -265,7 +266,7 @@ class TableReader:
     def _name(self, line: Line, shot: Shot, preset: Preset) -> str:
         """The name below its folder, without its extension, as safe as a pattern would have made it."""
         text = self._cell(line, "file").replace("\\", "/")
-        extension = shot.footage.source.path.suffix if preset.copy else preset.extension
+        extension = extension_of(shot.footage.source, preset)
         name = (
             text[: len(text) - len(extension)]
             if extension and text.lower().endswith(extension.lower())

@@ -113,7 +113,14 @@ COPIED_AS = {
     ".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "matroska", ".webm": "webm", ".mxf": "mxf",
     ".ts": "mpegts", ".mts": "mpegts", ".m2ts": "mpegts", ".avi": "avi", ".mpg": "mpeg",
 }  # fmt: skip
-"""By the extension of a source's name: the library's name of the container that a copy is written in."""
+"""By the extension of a file's name: the library's name of the container that a copy is written in."""
+COPIED_INTO = {
+    ".3gp": (".mp4", ".mov", ".mkv"), ".3g2": (".mp4", ".mov", ".mkv"), ".f4v": (".mp4", ".mkv"),
+    ".flv": (".mp4", ".mkv"), ".qt": (".mov",), ".ogv": (".mkv",), ".ogg": (".mkv",), ".ogm": (".mkv",),
+    ".wmv": (".mkv",), ".asf": (".mkv",), ".divx": (".avi",), ".dv": (".avi",), ".vob": (".mpg",),
+    ".mpeg": (".mpg",), ".m2p": (".mpg",), ".m2t": (".ts",),
+}  # fmt: skip
+"""By the extension of a source's name, where no copy is written as such a file: what may hold its streams."""
 DNXHR_BYTES = {"lb": 5888, "sq": 18944, "hq": 28672, "hqx": 28672, "444": 57344}
 """Of 255 macroblocks of 16 × 16 pixels (SMPTE ST 2019-1, the resolution independent profiles)."""
 

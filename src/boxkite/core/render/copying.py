@@ -11,20 +11,23 @@ from pathlib import Path
 from typing import Any
 
 import av
+import numpy as np
 from av.container import InputContainer, OutputContainer
 from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
-from boxkite.core.errors import DamagedError, VerificationError
+from boxkite.core.errors import DamagedError, RenderError, VerificationError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_frames
 from boxkite.core.footage.keyframes import stored_frames
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.read_ahead import read_ahead
+from boxkite.core.footage.reordering import prepare_decoder
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
+from boxkite.core.render.edit_lists import hide_after
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result, Verification
 from boxkite.core.render.verifying import compare_thumbnails, thumbnail_of
@@ -57,7 +60,7 @@ def copy_shot(row: Row, partial: Path) -> Result:
 
 def _copy(row: Row, partial: Path) -> int:
     """Write the file and return how many frames are in it; an index stands before the frames."""
-    if row.shot.footage.source.container != "mov":
+    if COPIED_AS[row.extension.lower()] not in ("mov", "mp4"):
         return _write(row, partial, {})
     if row.expected_bytes >= _RESERVING_PAYS_BYTES:
         try:
@@ -80,7 +83,7 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
-    count, so_far = 0, Fraction(0)
+    count, so_far, hidden_from = 0, Fraction(0), None
     with av.open(
         f"file:{partial}", "w", format=COPIED_AS[row.extension.lower()], options=options
     ) as outgoing:
@@ -94,27 +97,36 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
                     streams = _add_streams(incoming, outgoing, row, stream.index)
                 own = _same_streams(incoming, streams, stream.index) if place else streams
                 pictures = _Pictures.of(piece, stream.time_base)
-                if pictures.begin > 0:
+                if pictures.first_time * stream.time_base > 0:
                     _seek(incoming, stream, pictures.first_time)
                 _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
-                if piece.shot.footage.frame_index.constant and len(pictures.own) != piece.frames:
+                if piece.shot.footage.frame_index.constant and pictures.shown != piece.frames:
                     raise VerificationError(
-                        f"{len(pictures.own)} frames are stored, the plan says {piece.frames}"
+                        f"{pictures.shown} frames are stored, the plan says {piece.frames}"
                     )
-                count += len(pictures.own)
+                count += pictures.shown
                 so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
+                hidden_from = pictures.hidden_from
+    if hidden_from is not None:
+        hide_after(partial, hidden_from)
     return count
 
 
 @dataclass(frozen=True)
 class _Pictures:
-    """The stored frames of a piece: their times, where they begin and end in the source's own time, in seconds."""
+    """The stored frames of a piece: the times of their packets, where they begin and end in the source's own time."""
 
     own: frozenset[int]
     first_time: int
+    """Of the packet to seek to."""
+    shown: int
+    """Frames that no edit list hides."""
     begin: Fraction
+    """The first frame that is shown, in seconds."""
     end: Fraction | None
     """None where the piece goes up to the source's end."""
+    hidden_from: Fraction | None
+    """Where the frames at its end begin that an edit list hides, in seconds after the first that is shown."""
 
     @classmethod
     def of(cls, row: Row, base: Fraction) -> _Pictures:
@@ -122,14 +134,26 @@ class _Pictures:
         places = stored.places(row.shot.footage.frame_index, row.span)
         if places is None:
             raise DamagedError("there is no keyframe to begin at")
-        first_time, last_place = int(stored.times[places[0]]), places[1]
-        rest = stored.times[last_place + 1 :]
-        wanted = stored.times[places[0] : last_place + 1]
+        part = slice(places[0], places[1] + 1)
+        wanted, hidden = stored.written[part], stored.hidden[part]
+        if len(np.unique(wanted)) < len(wanted):
+            raise DamagedError("two of its frames carry the same time, so it cannot be copied")
+        kept = wanted >= wanted[0]
+        shown = wanted[kept & ~hidden]
+        if not len(shown):
+            raise DamagedError("an edit list hides all frames of it")
+        rest = stored.written[places[1] + 1 :]
+        first, last = int(shown.min()), int(shown.max())
+        late, early = wanted[hidden & (wanted > last)], wanted[hidden & (wanted < first)]
+        if len(late) + len(early) < np.count_nonzero(hidden):
+            raise DamagedError("an edit list hides frames in the middle of it")
         return cls(
-            frozenset(int(time) for time in wanted if time >= first_time),
-            first_time,
-            first_time * base,
+            frozenset(int(time) for time in wanted[kept]),
+            int(wanted[0]),
+            len(shown),
+            first * base,
             int(rest.min()) * base if len(rest) else None,
+            (int(late.min()) - first) * base if len(late) else None,
         )
 
 
@@ -179,7 +203,11 @@ def _add_streams(
     for stream in incoming.streams:
         if stream.type not in _KINDS or (stream.type == "video" and stream.index != picture_index):
             continue
-        copied: Any = outgoing.add_stream_from_template(stream, opaque=True)
+        try:
+            copied: Any = outgoing.add_stream_from_template(stream, opaque=True)
+        except ValueError:
+            codec = stream.codec_context.codec.canonical_name
+            raise RenderError(f"{codec} is not written into {row.extension} files by copying") from None
         found[stream.index] = copied
         if stream.index == picture_index:
             copied.codec_context.framerate = stream.average_rate or row.rate.fraction
@@ -267,11 +295,12 @@ def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
     """(frames, time of the last keyframe): by the index of a finished MOV or MP4, else by reading all packets."""
     entries = stream.index_entries
     if container.format.name.startswith("mov") and len(entries) and len(entries) == stream.frames:
-        return len(entries), max(entry.timestamp for entry in entries if entry.is_keyframe)
+        shown = sum(not entry.is_discard for entry in entries)
+        return shown, max(entry.timestamp for entry in entries if entry.is_keyframe)
     count, last_key = 0, 0
     for packet in container.demux(stream):
         if packet.size:
-            count += 1
+            count += not packet.is_discard
             if packet.is_keyframe:
                 last_key = max(last_key, packet.pts or 0)
     return count, last_key
@@ -289,6 +318,7 @@ def _pictures_at_ends(
     container: InputContainer, stream: VideoStream, last_key: int
 ) -> tuple[VideoFrame, VideoFrame]:
     """The first frame, and the one shown last: decoded from the last keyframe on, or from further ahead."""
+    prepare_decoder(stream)
     _rewind(container)
     first = next(container.decode(stream))
     for seconds in LOOK_BACK_SECONDS:
@@ -296,11 +326,16 @@ def _pictures_at_ends(
             container.seek(last_key - round(seconds / (stream.time_base or Fraction(1))), stream=stream)
         except av.error.FFmpegError:
             break  # before the beginning, which not every container takes
-        shown = (picture for picture in container.decode(stream) if (picture.pts or 0) >= last_key)
-        if last := max(shown, key=lambda picture: picture.pts or 0, default=None):
+        last = None
+        for picture in container.decode(stream):
+            last = picture if (picture.pts or 0) >= last_key else last
+        if last:
             return first, last
     _rewind(container)
-    return first, max(container.decode(stream), key=lambda picture: picture.pts or 0, default=first)
+    last = first
+    for picture in container.decode(stream):
+        last = picture
+    return first, last
 
 
 def _look_again(row: Row, partial: Path, pictures: int) -> int:

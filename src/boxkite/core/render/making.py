@@ -123,7 +123,7 @@ def make_files(
     results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied]
     encoded = [row for row in rows if not row.is_copied]
     files: list[_FileBeingMade] = []
-    damage = Damage() if any(row.accept_damaged for row in encoded) else None
+    damage = Damage(any(row.accept_damaged for row in encoded))
     prepared = _first_passes(encoded, written, threads, results)
     for row in encoded:
         if row.number not in prepared:
@@ -180,7 +180,7 @@ def _first_passes(
             del prepared[row.number]
     try:
         if files:
-            damage = Damage() if any(row.accept_damaged for row in twice) else None
+            damage = Damage(any(row.accept_damaged for row in twice))
             _feed(files, threads, lambda _: None, damage, with_audio=False)
     except Exception as error:
         for file in files:
@@ -237,7 +237,7 @@ def _feed(
     files: Sequence[_FileBeingMade],
     threads: int,
     progress: Progress,
-    damage: Damage | None,
+    damage: Damage,
     *,
     with_audio: bool = True,
 ) -> None:
@@ -288,7 +288,7 @@ def _put_silence(files: Sequence[_FileBeingMade], frame: int) -> None:
             file.attempt(file.writer.put_audio, 0, silence(samples))
 
 
-def _finish(file: _FileBeingMade, damage: Damage | None) -> Result:
+def _finish(file: _FileBeingMade, damage: Damage) -> Result:
     row = file.row
     if file.failure:
         return file.failure
@@ -307,8 +307,7 @@ def _finish(file: _FileBeingMade, damage: Damage | None) -> Result:
     warnings = [*file.writer.warnings, *file.warnings]
     if row.decode_with and not decoder_works_here(row.decode_with):
         warnings.append(DECODER_FELL_BACK(kind=row.decode_with))
-    if damage:
-        warnings += damage.notices(row.span)
+    warnings += damage.notices(row.span)
     if file.reached < row.span.end:
         warnings.append(ENDS_EARLY(frames=row.span.end - file.reached))
     return Result(row.number, row.path, verification=verification, warnings=tuple(warnings))

@@ -17,7 +17,7 @@ from boxkite.core.footage.source import Source
 from boxkite.core.job.allowed import By, PictureFrom
 from boxkite.core.job.job import Job
 from boxkite.core.looks.look import Look
-from boxkite.core.marks.mark_table import marks_beside
+from boxkite.core.marks.mark_table import MarksBeside
 from boxkite.core.notices.edit import BEGIN_TOGETHER, FREEZE, MARKERS_UNUSED, OWN_SPEED, RETIMED
 from boxkite.core.notices.footage import MEDIA_UNREADABLE
 from boxkite.core.notices.notice import Notice
@@ -276,7 +276,7 @@ class EditCutter:
 
 def _with_marks_of_whole(shots: Sequence[Shot], edit: Edit) -> list[Shot]:
     """The shots, the first timeline's with the keywords and good take of marks beside it that cover all of it."""
-    marks = marks_beside(edit.path, (edit.path.name, edit.path.stem))
+    marks = MarksBeside().of(edit.path, (edit.path.name, edit.path.stem))
     if marks is None:
         return list(shots)
     timeline = edit.timelines[0]

@@ -14,17 +14,16 @@ from boxkite.core.footage.frame_index import is_plausible, measure_frames
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.allowed import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.job.job import Job, Otherwise
-from boxkite.core.marks.detection import changes_as_marks, remembered_changes
+from boxkite.core.marks.detection import changes_as_marks, is_detected, remembered_changes
 from boxkite.core.marks.mark import Mark, MarkList
-from boxkite.core.marks.mark_table import marks_beside
 from boxkite.core.metadata.lookup import know
 from boxkite.core.notices.footage import FILE_SKIPPED, IMAGE_SKIPPED, NO_PICTURE_SKIPPED
-from boxkite.core.notices.marks import MARKS_BESIDE
 from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.choosing import Candidate, choose, fitting_all, unmet
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
 from boxkite.core.shots.edit_cutting import EditCutter, missing_media
 from boxkite.core.shots.in_and_out import range_of_source, range_options
+from boxkite.core.shots.kept_marks import KeptMarks, unused, used
 from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
 from boxkite.core.shots.placing import counting_notice, half_rate_notice, index_source, place_marks
 from boxkite.core.shots.production_sound import with_production_sound
@@ -142,9 +141,9 @@ def _sources(
 def _way_to_cut(marks: MarkList | None, has_edit: bool) -> By:
     if marks is None:
         return "cuts" if has_edit else "files"
-    return (
-        "ranges" if any(mark.is_range for mark in marks.marks) and marks.kind == "range table" else "markers"
-    )
+    if marks.kind == "marker list":
+        return "markers"
+    return "ranges" if all(mark.is_range for mark in marks.marks) else "markers"
 
 
 def _chosen(job: Job, shots: Sequence[Shot]) -> tuple[list[Shot], list[LeftOut]]:
@@ -185,6 +184,7 @@ class _Cutter:
         self._indexed: dict[Path, IndexedSource] = {}
         self._recordings: tuple[Source, ...] | None = None
         self._edit_cutter: EditCutter | None = None
+        self._kept = KeptMarks(sources, edits)
 
     def cut(self, way: By) -> Cut:
         """The shots of all sources and edits, by one way to cut."""
@@ -198,6 +198,7 @@ class _Cutter:
                 self._edit_cutter = EditCutter(
                     self.job, self.edits, self.sources, self.footage_of, self.notices, self.unseen
                 )
+            self.notices += self._unused()
             return self._edit_cutter.cut(way)
         if not self.sources:
             raise PlanError(
@@ -272,16 +273,16 @@ class _Cutter:
         """Which marks each source is cut at, by its position; None for sources that stay whole."""
         marks = self.marks
         if way == "detected-cuts":
-            return self._detected(), []
+            return self._detected()
         if way == "files":
             if marks and not (self.job.by and len(self.job.by) > 1):
                 raise PlanError(
                     f"{setting('by')} files cuts nothing, so it has no use for {setting('marks')}",
                     hint="leave one of them out",
                 )
-            return dict.fromkeys(range(len(self.sources))), []
-        if marks is None and (beside := self._marks_beside()):
-            return beside
+            return dict.fromkeys(range(len(self.sources))), self._unused()
+        if marks is None and (beside := self._kept.by_source()):
+            return beside, [used(beside.values())]
         if marks is None and self.edits and len(self.edits) == 1:
             marks = read_marks(self.edits[0])
         if marks:
@@ -299,30 +300,25 @@ class _Cutter:
         chapters = [marks_from_chapters(source) for source in self.sources]
         return {index: (found, list(found.marks)) for index, found in enumerate(chapters)}, []
 
-    def _detected(self) -> dict[int, tuple[MarkList, list[Mark]]]:
-        """The cuts found in the frames of every source."""
-        found = {}
+    def _detected(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[Notice]]:
+        """The cuts found in the frames of every source; where a table beside it keeps them, as that has them now."""
+        beside = {} if self.marks else self._kept.by_source()
+        kept = {index: listed for index, listed in beside.items() if any(map(is_detected, listed[1]))}
+        found = dict(kept)
         for index, source in enumerate(self.sources):
-            table = self.footage_of(source).frame_index
-            self.progress(f"the cuts of {source.label}")
-            marks = changes_as_marks(source, remembered_changes(source, table))
-            found[index] = (marks, list(marks.marks))
-        return found
+            if index not in kept:
+                table = self.footage_of(source).frame_index
+                self.progress(f"the cuts of {source.label}")
+                marks = changes_as_marks(source, remembered_changes(source, table))
+                found[index] = (marks, list(marks.marks))
+        others = [listed for index, listed in beside.items() if index not in kept]
+        notices = [used(kept.values())] if kept else []
+        return dict(sorted(found.items())), notices + ([unused(others)] if others else [])
 
-    def _marks_beside(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[Notice]] | None:
-        """The marks kept beside each source, or beside the edit of the one program; None where there are none."""
-        found = {}
-        for index, source in enumerate(self.sources):
-            own = marks_beside(source.path, (source.path.name, source.clip_name, source.label))
-            for edit in self.edits if len(self.sources) == 1 else ():
-                own = own or marks_beside(edit, (edit.name, edit.stem))
-            if own:
-                found[index] = (own, list(own.marks))
-        if not found:
-            return None
-        count = sum(len(marks) for _, marks in found.values())
-        tables = list(dict.fromkeys(str(listed.path) for listed, _ in found.values()))
-        return found, [MARKS_BESIDE(count=count, tables=tables)]
+    def _unused(self) -> list[Notice]:
+        """A notice of marks that are kept beside the sources, where no way to cut takes them."""
+        takes_marks = {"markers", "ranges", "detected-cuts"} & set(self.job.by or ())
+        return [] if self.marks or takes_marks else self._kept.unused()
 
     def _cut_source(self, way: By, footage: IndexedSource, marks: MarkList, chosen: list[Mark]) -> Cut:
         """The shots of one source at its marks. Raises PlanError when not one comes of them."""

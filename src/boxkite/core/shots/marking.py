@@ -8,7 +8,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from boxkite.core.edit.edl.markers import write_edl_markers
-from boxkite.core.edit.edl.syntax import is_edl_colour
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import is_edit, read_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, EditMarker, MediaName, Timeline, Track, TrackKind
@@ -18,6 +17,7 @@ from boxkite.core.files.writing import create_file
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.frame_index import FrameIndex, measure_frames
 from boxkite.core.footage.source import ImageSettings, Source, SourceKind
+from boxkite.core.marks.colours import is_colour
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 from boxkite.core.marks.mark_table import COLUMNS, MarkRow
 from boxkite.core.naming.pattern import check_tokens, plain_text, read_text_pattern
@@ -210,7 +210,7 @@ def _left_behind(suffix: str, placed: Sequence[PlacedMark], rows: Sequence[MarkR
         for row in rows:
             filled = {"keywords": row.keywords, "circled": row.circled, "note": row.note}
             left.update(column for column, value in filled.items() if value)
-            left["colour"] += bool(row.colour) and not is_edl_colour(row.colour)
+            left["colour"] += bool(row.colour) and not is_colour(row.colour.upper())
     columns = [f"{column} ({counted(number, 'mark')})" for column, number in left.items() if number]
     if not columns:
         return []

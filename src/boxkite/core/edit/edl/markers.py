@@ -7,9 +7,9 @@ from pathlib import Path
 
 from boxkite.core.edit.edl.events import read_lists
 from boxkite.core.edit.edl.model import StrictReading
-from boxkite.core.edit.edl.syntax import is_edl_colour
 from boxkite.core.errors import MarksError
 from boxkite.core.files.writing import create_file
+from boxkite.core.marks.colours import is_colour
 from boxkite.core.marks.mark import Mark, MarkList
 from boxkite.core.timebase import Timecode
 
@@ -60,6 +60,6 @@ def write_edl_markers(
     ]
     for timecode, colour, name in markers:
         parts = name.split()
-        word = colour.upper() if is_edl_colour(colour) else "WHITE" if is_edl_colour(*parts[:1]) else ""
+        word = colour.upper() if is_colour(colour.upper()) else "WHITE" if is_colour(*parts[:1]) else ""
         lines.append(f"* LOC: {timecode} {word:<7} {' '.join(parts)}")
     create_file(path, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))

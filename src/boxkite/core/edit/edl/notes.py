@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 
 from boxkite.core.edit.edl.model import TIMECODE_HINT, Reading, WrittenMarker
-from boxkite.core.edit.edl.syntax import BAR_FIELD, bar_fields, colour_and_name, plain_colour
+from boxkite.core.edit.edl.syntax import BAR_FIELD, bar_fields, plain_colour
 from boxkite.core.edit.timeline import ColourDecision
+from boxkite.core.marks.colours import colour_and_name
 from boxkite.core.notices.edit import (
     CHANNELS_WITHOUT_EVENT,
     DECISION_SKIPPED,

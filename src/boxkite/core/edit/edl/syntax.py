@@ -1,29 +1,10 @@
-"""Single words and fields of an EDL: frame code modes, colours, fields between bars."""
+"""Single words and fields of an EDL: frame code modes, fields between bars."""
 
 from __future__ import annotations
 
 import re
 
 BAR_FIELD = re.compile(r"\|\s*([A-Z])\s*:", re.ASCII)
-COLOURS = frozenset(
-    [
-        "RED",
-        "GREEN",
-        "BLUE",
-        "CYAN",
-        "MAGENTA",
-        "YELLOW",
-        "BLACK",
-        "WHITE",
-        "ORANGE",
-        "PURPLE",
-        "PINK",
-        "GREY",
-        "GRAY",
-        "BROWN",
-        "VIOLET",
-    ]
-)
 
 
 def counts_drop(mode: str) -> bool | None:
@@ -32,17 +13,6 @@ def counts_drop(mode: str) -> bool | None:
     if word.startswith(("NON DROP", "NONDROP")) or word == "NDF":
         return False
     return True if word.startswith("DROP") or word == "DF" else None
-
-
-def is_edl_colour(word: str = "") -> bool:
-    """Whether a word before a marker's name is taken for its colour."""
-    return word.upper() in COLOURS
-
-
-def colour_and_name(text: str = "") -> tuple[str, str]:
-    """(colour, name) of what follows a marker's timecode; a first word that is no colour belongs to the name."""
-    first, _, name = text.strip().partition(" ")
-    return (first.lower(), name.strip()) if is_edl_colour(first) else ("", text.strip())
 
 
 def has_bar_fields(text: str) -> bool:

@@ -1,0 +1,48 @@
+"""The extension of the file that a preset makes of a source."""
+
+from __future__ import annotations
+
+import io
+from functools import lru_cache
+
+from boxkite.core.footage.source import Source
+from boxkite.core.presets.codecs import COPIED_AS, COPIED_INTO
+from boxkite.core.presets.model import Preset
+
+_NEVER_COPIED = frozenset({"amr_nb", "amr_wb"})
+"""Their readers give out several frames at once, which no container takes."""
+
+_WITHOUT_LIST = {
+    "mpeg": frozenset({"mpeg1video", "mpeg2video", "mp2", "mp3", "ac3", "pcm_s16be"}),
+    "mpegts": frozenset(
+        {"h264", "hevc", "mpeg1video", "mpeg2video", "mp2", "mp3", "aac", "ac3", "eac3", "opus"}
+    ),
+}
+"""Containers of which the library does not say what they hold."""
+
+
+def extension_of(source: Source, preset: Preset) -> str:
+    """The extension, dot included: of a copy that of its source, or of a container that holds the same streams."""
+    return extension_of_copy(source) or source.path.suffix if preset.copy else preset.extension
+
+
+def extension_of_copy(source: Source) -> str:
+    """The extension of a copy; empty where no file is written that holds its streams."""
+    suffix = source.path.suffix.lower()
+    if suffix in COPIED_AS:
+        return source.path.suffix
+    codecs = {audio.codec for audio in source.audio} | ({source.video.codec} if source.video else set())
+    if codecs & _NEVER_COPIED:
+        return ""
+    return next((one for one in COPIED_INTO.get(suffix, ()) if _held_by(COPIED_AS[one]) >= codecs), "")
+
+
+@lru_cache(maxsize=8)
+def _held_by(container: str) -> frozenset[str]:
+    """The codecs that the library writes into a container."""
+    import av
+
+    if container in _WITHOUT_LIST:
+        return _WITHOUT_LIST[container]
+    with io.BytesIO() as nowhere:
+        return frozenset(av.open(nowhere, "w", format=container).supported_codecs)
