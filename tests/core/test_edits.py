@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
+import time
 import zipfile
 from dataclasses import replace
 from fractions import Fraction
@@ -15,11 +17,14 @@ from hypothesis import strategies as st
 
 from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.edl.writing import write_edl_edit
+from boxkite.core.edit.otio.clip_values import states_drop
 from boxkite.core.edit.otio.reading import read_otio_edit
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.reading import read_marks
 from boxkite.core.edit.timeline import Clip, ClipKind, MediaName, Timeline, Track, TrackKind, Transition
 from boxkite.core.errors import MarksError
+from boxkite.core.files.table import read_table
+from boxkite.core.notices.edit import ADAPTER_SAYS, DECISION_SKIPPED
 from boxkite.core.shots.edit_clips import wanted_clips, wanted_timelines
 from boxkite.core.timebase import FrameRate, Span, Timecode
 from tests.verification import boxkite
@@ -401,3 +406,115 @@ def test_what_adapters_read_becomes_the_same_timeline(tmp_path: Path, suffix: st
         path.write_text('<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "b">]><x>&a;</x>')
         with pytest.raises(MarksError, match="entities"):
             read_otio_edit(path)
+
+
+def test_a_colour_decision_is_applied_whole_or_not_at_all(tmp_path: Path) -> None:
+    long = "1.12345678901234567"
+    event, sop, sat = f"001  A V C {TIMES}", f"* ASC_SOP: ({long} 1 1)(0 0 0)(1 1 1)", "* ASC_SAT 0.8"
+    decision = only_clip(edl(tmp_path, event, sop, sat)).colour_decision
+    assert decision and (decision.slope[0], decision.saturation) == (float(long), 0.8)
+    for notes in (
+        ("* ASC_SOP: (1 1)(0 0 0)(1 1 1)", sat),
+        (sat, "* ASC_SOP: (1 x 1)(0 0 0)(1 1 1)"),
+        (sop, "* ASC_SAT ?"),
+    ):
+        edit = edl(tmp_path, event, *notes)
+        assert only_clip(edit).colour_decision is None
+        assert any(one.is_a(DECISION_SKIPPED) for one in edit.warnings)
+
+
+def test_notes_without_a_star_paths_and_lines_before_the_title_are_kept_or_reported(tmp_path: Path) -> None:
+    path = tmp_path / "cut.edl"
+    path.write_text(
+        "# made on a Tuesday\n* for the mill\n\nTITLE: vat\n\u00a0\u2003\n"
+        f"001  A V C {TIMES}\nFROM CLIP NAME: dip\n* FROM FILE: C:\\day\\A-vat2.mov\nASC_SAT: 0.5\n"
+    )
+    edit = read_edl_edit(path, RATE)
+    clip = only_clip(edit)
+    assert (clip.name, clip.media.path) == ("dip", "C:\\day\\A-vat2.mov")
+    assert clip.colour_decision and clip.colour_decision.saturation == 0.5
+    assert [str(one) for one in edit.warnings] == [
+        "line 1: this note belongs to no event: # made on a Tuesday",
+        "line 2: this note belongs to no event: * for the mill",
+    ]
+
+
+def test_markers_on_gaps_and_audio_in_samples_are_kept(tmp_path: Path) -> None:
+    def span(start: int, frames: int, rate: float = 25) -> otio.opentime.TimeRange:
+        time = otio.opentime.RationalTime
+        return otio.opentime.TimeRange(time(start, rate), time(frames, rate))
+
+    gap = otio.schema.Gap(source_range=span(0, 50))
+    gap.markers.append(otio.schema.Marker("wait", span(10, 0)))
+    picture, sound = otio.schema.Track("V", kind="Video"), otio.schema.Track("A", kind="Audio")
+    picture.extend([otio.schema.Clip("dip", source_range=span(0, 25)), gap])
+    sound.append(otio.schema.Clip("drip", source_range=span(0, 96000, 48000)))
+    whole = otio.schema.Timeline("vat", global_start_time=otio.opentime.RationalTime(90000, 25))
+    whole.tracks.extend([picture, sound])
+    otio.adapters.write_to_file(whole, str(tmp_path / "day.otio"))
+    edit = read_otio_edit(tmp_path / "day.otio")
+    assert [(one.name, one.start) for one in edit.timelines[0].markers] == [("wait", 35)]
+    assert only_clip(edit, "A1").record == Span(0, 50) and not edit.warnings
+
+
+def test_an_adapter_reads_its_ending_and_does_not_write_on_our_output(tmp_path: Path, monkeypatch) -> None:
+    (tmp_path / "day.fcpxml").write_text(
+        '<?xml version="1.0"?><fcpxml version="1.8"><resources><format id="r1" frameDuration="1001/30000s"/>'
+        '<asset id="r2" name="dip" src="file:///day/dip.mov" start="0s" duration="3003/1000s" format="r1"/></resources>'
+        '<library><event name="day"><project name="vat"><sequence format="r1" tcStart="0s" tcFormat="DF"><spine>'
+        '<asset-clip ref="r2" name="dip" offset="0s" duration="1001/1000s" start="0s"/></spine></sequence></project>'
+        "</event></library></fcpxml>"
+    )
+    read = otio.adapters.read_from_file
+    monkeypatch.setattr(otio.adapters, "read_from_file", lambda path: print("PRINTED") or read(path))
+    edit = read_otio_edit(tmp_path / "day.fcpxml")
+    assert [clip.name for clip in edit.timelines[0].tracks[0].clips] == ["dip"]
+    assert [str(one) for one in edit.warnings if one.is_a(ADAPTER_SAYS)] == ["its reader says: PRINTED"]
+    shown = boxkite("inspect", tmp_path / "day.fcpxml", "--json")
+    assert json.loads(shown.out)["edits"]
+
+
+def test_drop_frame_is_what_the_format_says() -> None:
+    for written, wanted in (
+        ({"timecode": {"displayformat": "DF"}}, True),
+        ({"tcFormat": "NDF"}, False),
+        ({}, None),
+    ):
+        assert states_drop({"exchange": written}) is wanted
+
+
+def test_long_lists_are_read_soon(tmp_path: Path) -> None:
+    count = 20_000
+    lines = [
+        f"{n + 1:06d}  A{n % 99:03d} V C {_label(n)} {_label(n + 1)} {_label(n)} {_label(n + 1)}"
+        for n in range(count)
+    ]
+    path = tmp_path / "long.edl"
+    path.write_text("TITLE: long\n" + "\n".join(lines))
+    took = []
+    for _ in range(2):
+        begun = time.process_time()
+        edit = read_edl_edit(path, RATE)
+        took.append(time.process_time() - begun)
+    assert len(edit.timelines[0].tracks[0].clips) == count
+    assert (
+        min(took) < count / 5_000
+    )  # seconds: 200,000 take 5 to 9 on machines of today, four times as long fails
+
+
+def _label(place: int) -> str:
+    return f"{place // 3600 % 24:02}:{place // 60 % 60:02}:{place % 60:02}:00"
+
+
+@pytest.mark.parametrize(
+    "start", ["M2", "M2 A", "* LOC:", "* REEL : a REPLACED BY", ">>> SOURCE", "|C:", "0:05", '"']
+)
+def test_no_line_takes_more_than_linear_time(tmp_path: Path, start: str) -> None:
+    for filler in (" ", "\t", "a ", ": ", "| ", '"', "0:", "<", "REPLACED BY:"):
+        path = tmp_path / "line.edl"
+        path.write_text(f"001  A V C {TIMES}\n{start}{filler * (60_000 // len(filler))}!\n")
+        begun = time.process_time()
+        for read in (read_marks, lambda path: read_edl_edit(path, RATE), read_table):
+            with contextlib.suppress(MarksError):
+                read(path)
+        assert time.process_time() - begun < 2, filler

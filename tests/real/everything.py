@@ -110,7 +110,7 @@ def main() -> int:
             for preset, outcome in outcomes.items():
                 counts[preset][outcome.partition(":")[0]] += 1
                 if outcome != "same":
-                    print(f"{clip.relative_to(asked.folder)} {preset} {outcome}", flush=True)
+                    print(f"{tried} {clip.relative_to(asked.folder)} {preset} {outcome}", flush=True)
                 bad += outcome.startswith(("WRONG", "refused:"))
     for preset, count in counts.items():
         print(preset, ", ".join(f"{outcome} {number}" for outcome, number in count.most_common()))

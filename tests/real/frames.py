@@ -13,7 +13,7 @@ import numpy as np
 _THUMBNAIL = (32, 18)
 _MOST_DIFFERENCE = 12.0
 """Mean difference in lightness, of 255, that encoding may make."""
-MOST_FRAMES = 2500
+MOST_FRAMES = 900
 
 
 @dataclass
@@ -46,9 +46,9 @@ def decode(path: Path) -> Decoded | None:
     try:
         with av.open(str(path), metadata_errors="replace") as container:
             stream = container.streams.best("video")
-            if stream is None:
+            if stream is None or stream.codec_context is None:
                 return None
-            stream.thread_type = "AUTO"
+            stream.codec_context.thread_count = 1
             for packet in container.demux(stream):
                 if not packet.size and packet.dts is not None:
                     continue  # an empty packet repeats a frame; the binding takes it for the end

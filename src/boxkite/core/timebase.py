@@ -129,7 +129,7 @@ def sample_at(frame: int, rate: FrameRate, sample_rate: int) -> int:
     return round_fraction(frame * sample_rate / rate.fraction)
 
 
-@dataclass(frozen=True, order=True)
+@dataclass(frozen=True, order=True, slots=True)
 class Span:
     """Whole frames from `start` up to, not including, `end`."""
 

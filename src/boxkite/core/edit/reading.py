@@ -7,32 +7,38 @@ from pathlib import Path
 
 from boxkite.core.edit.edl.markers import read_edl_markers
 from boxkite.core.edit.edl.timelines import read_edl_edit
-from boxkite.core.edit.otio.reading import read_otio_edit
+from boxkite.core.edit.otio.reading import adapter_suffixes, read_otio_edit
 from boxkite.core.edit.timeline import Edit, Timeline
 from boxkite.core.errors import MarksError, setting
 from boxkite.core.files.metadata_log import is_log
+from boxkite.core.files.reading import is_file
 from boxkite.core.files.table import head_of, named_column
-from boxkite.core.files.text import read_text, split_lines
+from boxkite.core.files.text import no_collection, read_text, split_lines
 from boxkite.core.files.workbook import WORKBOOK_SUFFIX
+from boxkite.core.footage.kinds import BESIDE_MEDIA, CAMERA_RAW, MEDIA_SUFFIXES
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 from boxkite.core.marks.ranges import COLUMN_NAMES, read_ranges
 from boxkite.core.marks.text_lists import LOOKED_FOR, read_text_list
 from boxkite.core.timebase import FrameRate
 
-EDIT_SUFFIXES = frozenset({".edl", ".otio", ".otioz", ".otiod", ".xml", ".aaf"})
+EDIT_SUFFIXES = frozenset({".edl", ".otio", ".otioz", ".otiod", ".xml", ".fcpxml", ".aaf"})
+"""Extensions that always name a timeline; an adapter that is installed may read others."""
 
 
-_EDL = re.compile(r"^(?:TITLE:|FCM:|\*[^\n]{0,20}LOC:|\d{3,6}\s+\S+\s+\S+\s+C\s)", re.MULTILINE | re.ASCII)
+_EDL = re.compile(
+    r"^(?:TITLE:|FCM:|\*[^\n]{0,20}LOC:|\d{3,6}[ \t]+\S+[ \t]+\S+[ \t]+C[ \t])", re.MULTILINE | re.ASCII
+)
 """A line that only an EDL has."""
 _MOST_FRAMES = 10**10
 """Three years at a hundred frames a second: no edit is longer, and no recorder's clock shows more."""
 
 
+@no_collection()
 def read_marks(path: Path) -> MarkList:
     """Read a marker list or a table of ranges. Raises MarksError with file and line."""
     suffix = path.suffix.lower()
-    if suffix != ".edl" and suffix in EDIT_SUFFIXES:
+    if suffix != ".edl" and is_edit(path):
         return marks_from_edit(read_otio_edit(path))
     if suffix == WORKBOOK_SUFFIX:
         return read_ranges(path)
@@ -54,9 +60,15 @@ def read_marks(path: Path) -> MarkList:
 
 def is_edit(path: Path) -> bool:
     """Whether a path is named as a timeline rather than as footage."""
-    return path.suffix.lower() in EDIT_SUFFIXES
+    suffix = path.suffix.lower()
+    if suffix in EDIT_SUFFIXES:
+        return True
+    if not suffix or suffix in MEDIA_SUFFIXES or suffix in BESIDE_MEDIA or suffix in CAMERA_RAW:
+        return False  # without asking the library, which takes a while to load
+    return is_file(path) and suffix in adapter_suffixes()
 
 
+@no_collection()
 def read_edit(path: Path, rate: FrameRate | None = None) -> Edit:
     """Read all timelines of a file. rate: of edit decision lists, which do not say theirs. Raises MarksError."""
     edit = read_edl_edit(path, rate) if path.suffix.lower() == ".edl" else read_otio_edit(path)

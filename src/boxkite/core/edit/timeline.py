@@ -35,7 +35,7 @@ class TrackKind(StrEnum):
     AUDIO = "audio"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Transition:
     """A change from one clip to the next."""
 
@@ -50,7 +50,7 @@ class Transition:
         return self.before + self.after
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class ColourDecision:
     """An ASC CDL: slope, offset and power for red, green and blue, and one saturation."""
 
@@ -60,7 +60,7 @@ class ColourDecision:
     saturation: float = 1.0
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class MediaName:
     """All that an edit says of the media of a clip."""
 
@@ -86,7 +86,7 @@ class MediaName:
         return self.name or Path(self.path).name or self.reel or "media without a name"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class EditMarker:
     """A marker or range on a timeline or a clip, in frames of the timeline; `end` is None for a point."""
 
@@ -99,7 +99,7 @@ class EditMarker:
     circled: bool = False
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Clip:
     """One clip on a track."""
 
@@ -137,7 +137,7 @@ class Clip:
     nested: Timeline | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Track:
     """Clips in the order of time; picture tracks further up hide those below."""
 
@@ -149,7 +149,7 @@ class Track:
     effects: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Timeline:
     """One edit."""
 
@@ -189,7 +189,7 @@ class Timeline:
                     yield clip.nested
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Edit:
     """All timelines of one file, and what in it was not understood or cannot be kept."""
 

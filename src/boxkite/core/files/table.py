@@ -6,6 +6,7 @@ import csv
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 
 from boxkite.core.errors import MarksError
@@ -15,10 +16,11 @@ from boxkite.core.files.text import read_text, split_lines
 from boxkite.core.files.workbook import WORKBOOK_SUFFIX, workbook_rows
 
 MOST_COLUMNS = 500
+MOST_ROWS = 300_000
 _MOST_TITLES = 5
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class TableRow:
     """One row: the line it begins on, counted from 1, and its cells by column name as written."""
 
@@ -78,7 +80,7 @@ def _text_rows(
     path: Path, lines: Sequence[str], head: int, delimiter: str
 ) -> Iterator[tuple[int, list[str]]]:
     """(line, cells) of each row of a text from its head on. Raises MarksError for an open quotation mark."""
-    reader = csv.reader([f"{line}\n" for line in lines[head:]], delimiter=delimiter, strict=True)
+    reader = csv.reader((f"{line}\n" for line in islice(lines, head, None)), delimiter=delimiter, strict=True)
     line = head + 1
     try:
         for cells in reader:
@@ -109,6 +111,8 @@ def _table(
                     hint="put a cell that holds the separator in double quotes",
                 )
             found.append((line, stripped))
+            if len(found) > MOST_ROWS:
+                raise MarksError(f"more than {MOST_ROWS:,} rows are too many", path=path)
     width = max(map(_filled, [names, *(cells for _, cells in found)]))
     if width > MOST_COLUMNS:
         raise MarksError(f"{width} columns are too many", path=path, line=head_line)

@@ -24,7 +24,7 @@ class WrittenTime(NamedTuple):
     """Set instead of text for times that come as seconds from the file's zero (chapters)."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Mark:
     """A marker (a point) or a range. `end` is the first frame no longer in it; None for a point."""
 

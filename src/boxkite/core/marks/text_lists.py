@@ -25,6 +25,9 @@ _DECIMAL = re.compile(r"-?\d{1,7}(?:[.,]\d{1,9})?", re.ASCII)
 _TAG = re.compile(r"<[^<>]{0,100}>|\{[^{}]{0,100}\}")
 _RANGE_DASH = re.compile(r"\s*(?:-->|[-–—→]|to\b)\s*", re.IGNORECASE)
 _BETWEEN = " \t-–—|:,;.)]"
+MOST_MARKS = 200_000
+MOST_LINES = 5 * MOST_MARKS
+_MOST_CUE_LINES = 50
 _FIELDS = 3
 """Colons in a timecode: two of them in a row are in and out; a clock time may be the beginning of a name."""
 _ENOUGH_LINES = 0.5
@@ -44,10 +47,14 @@ class TextForm:
 
 def read_text_list(path: Path, lines: Lines) -> MarkList | None:
     """Read a list by what is in it; None where it is none of these. Raises MarksError for one without a mark."""
+    if len(lines) > MOST_LINES:
+        lines = lines[:MOST_LINES]  # more than so many marks take
     form = next((form for form in _FORMS if form.fits(lines)), None)
     if form is None:
         return None
     marks, notices = form.read(path, lines)
+    if len(marks) > MOST_MARKS:
+        raise MarksError(f"more than {MOST_MARKS:,} marks are too many", path=path)
     if not marks:
         raise MarksError(f"this is a list of {form.name} without a mark", path=path)
     return MarkList(path, form.name, tuple(marks), warnings=tuple(notices))
@@ -71,13 +78,15 @@ def _is_subtitles(lines: Lines) -> bool:
 
 def _read_subtitles(path: Path, lines: Lines) -> tuple[list[Mark], list[Notice]]:
     """WebVTT (W3C) and SRT: a range per cue, named by its first line of text, the others as the note."""
-    marks = []
+    marks: list[Mark] = []
     for number, line in enumerate(lines):
         cue = _CUE.fullmatch(line)
         if not cue:
             continue
+        if len(marks) > MOST_MARKS:
+            break
         text = []
-        for following in lines[number + 1 :]:
+        for following in lines[number + 1 : number + 1 + _MOST_CUE_LINES]:
             if not following.strip() or _CUE.fullmatch(following):
                 break
             text.append(_TAG.sub("", following).strip())
@@ -155,10 +164,12 @@ def _is_labels(lines: Lines) -> bool:
 
 def _read_labels(path: Path, lines: Lines) -> tuple[list[Mark], list[Notice]]:
     """Tab-separated seconds and a name, as audio editors write label tracks; a label of no length is a point."""
-    marks = []
+    marks: list[Mark] = []
     for number, line in enumerate(lines, start=1):
         if not line.strip() or line.startswith("\\"):  # what is after a backslash is the range of frequencies
             continue
+        if len(marks) > MOST_MARKS:
+            break
         begin, end, *name = line.split("\t")
         start, out = (
             WrittenTime(f"{text.strip()} s", number, seconds=Fraction(text.strip().replace(",", ".")))
@@ -187,6 +198,8 @@ def _read_times_and_names(path: Path, lines: Lines) -> tuple[list[Mark], list[No
             elif line.strip():
                 notices.append(TITLE_SKIPPED(text=line.strip()[:50]).of(f"{path.name}:{number}"))
             continue
+        if len(marks) > MOST_MARKS:
+            break
         start, rest = found
         dash = _RANGE_DASH.match(rest)
         second = starts_with_time(rest[dash.end() :] if dash else rest)

@@ -35,6 +35,7 @@ RATE_GUESSED = Kind(
     f"it does not state its frame rate: shown at {{rate}} fps, the slowest usual one that has all its frame numbers;"
     f" {setting('marks-rate')} sets it",
 )
+ADAPTER_SAYS = Kind("adapter-says", "its reader says: {text}")
 NOT_A_TIMELINE = Kind("not-a-timeline", "“{name}” ({type}) is not a timeline: skipped")
 TIMELINE_WITHOUT_RATE = Kind("timeline-without-rate", "timeline “{name}” has no clip with a rate: skipped")
 TIMELINE_START_UNUSABLE = Kind(

@@ -13,6 +13,7 @@ from pathlib import Path
 
 from boxkite.core.edit.edl.model import TIME, TIMECODE_HINT, Building, EventList, Reading
 from boxkite.core.edit.edl.notes import (
+    is_known_note,
     read_audio_channels,
     read_bar_fields,
     read_effect,
@@ -36,9 +37,7 @@ _NUMBER = re.compile(r"\d{1,6}[A-Z]?", re.ASCII)
 _CHANNELS = re.compile(r"(NONE|B|[AV][AV\d/]*|B/[AV\d/]+)", re.ASCII)
 _TRANSITION = re.compile(r"C|D|W\d{0,4}|KB?|KO", re.ASCII)
 _FRAME_COUNT = re.compile(r"\d{1,6}F?", re.ASCII)
-_QUIET = re.compile(
-    r"(GPI|SPLIT|REEL|TRL|DLEDL|BLOCK|FINAL|MASTER|SW|PULLDOWN|BL|SOURCE|ASC_SOP|ASC_SAT)\b", re.IGNORECASE
-)
+_QUIET = re.compile(r"(GPI|SPLIT|REEL|TRL|DLEDL|BLOCK|FINAL|MASTER|SW|PULLDOWN|BL|SOURCE)\b", re.IGNORECASE)
 
 
 def read_events(path: Path) -> tuple[tuple[EventList, ...], tuple[Notice, ...]]:
@@ -56,7 +55,7 @@ def read_events(path: Path) -> tuple[tuple[EventList, ...], tuple[Notice, ...]]:
 def read_lists(reading: Reading) -> Reading:
     """Read all lists of a file, tolerantly or strictly."""
     for number, raw in enumerate(split_lines(read_text(reading.path)), start=1):
-        text = raw.strip("\x1a\f\0 \t")
+        text = raw.strip().strip("\x1a\f\0 \t")
         if text:
             _read_line(reading, text, number)
     reading.close()
@@ -64,15 +63,17 @@ def read_lists(reading: Reading) -> Reading:
 
 
 def _read_line(reading: Reading, text: str, line: int) -> None:
-    parts = text.split()
-    if parts[0][0].isdigit() and len(parts) > 1 and _read_event(reading, parts, line):
+    if text[0] in "*#":
+        read_note(reading, text, line)
         return
-    upper = text.upper()
+    if text[0].isdigit() and len(parts := text.split()) > 1 and _read_event(reading, parts, line):
+        return
+    upper = text[:_LONGEST_START].upper()
     for start, read in _STARTS.items():
         if upper.startswith(start):
             read(reading, text, line)
             return
-    if text[0] in "*#":
+    if is_known_note(text):
         read_note(reading, text, line)
     elif has_bar_fields(text):
         read_bar_fields(reading, text, line)
@@ -82,10 +83,10 @@ def _read_line(reading: Reading, text: str, line: int) -> None:
 
 def _read_event(reading: Reading, parts: list[str], line: int) -> bool:
     """Take an event line; False for a line that only begins with a number."""
-    first_time = next(
-        (index for index, word in enumerate(parts) if index and _TIME_LIKE.fullmatch(word)), None
-    )
-    if not _NUMBER.fullmatch(parts[0]) or first_time is None:
+    first_time = len(parts) - 4  # where it nearly always is
+    if first_time < 1 or not TIME.fullmatch(parts[first_time]) or _TIME_LIKE.fullmatch(parts[first_time - 1]):
+        first_time = next((at for at, word in enumerate(parts) if at and _TIME_LIKE.fullmatch(word)), 0)
+    if not _NUMBER.fullmatch(parts[0]) or not first_time:
         if _NUMBER.fullmatch(parts[0]) and any(_CHANNELS.fullmatch(word) for word in parts[2:4]):
             reading.refuse(line, "this event has no timecodes", EVENT_WITHOUT_TIMECODES())
             return True
@@ -102,15 +103,15 @@ def _read_event(reading: Reading, parts: list[str], line: int) -> bool:
         reading.group = []
         return True
     try:
-        reel, channels, transition, frames = _head_of_event(head)
+        reel, channels, transition, frames = _head_of_event(tuple(head))
     except ValueError as error:
         if reading.needs_tracks:
             reading.warn(line, EVENT_SKIPPED(event=parts[0], reason=str(error)))
             reading.target = None
             reading.group = []
             return True
-        reel, channels, transition, frames = "", [], "C", 0
-    event = Building(parts[0], line, reel, channels, transition, frames, written)
+        reel, channels, transition, frames = "", (), "C", 0
+    event = Building(parts[0], line, reel, list(channels), transition, frames, written)
     if reading.group and reading.group[-1].number != parts[0]:
         reading.group = []
     reading.group.append(event)
@@ -119,7 +120,8 @@ def _read_event(reading: Reading, parts: list[str], line: int) -> bool:
     return True
 
 
-def _head_of_event(parts: list[str]) -> tuple[str, list[str], str, int]:
+@lru_cache(maxsize=1000)
+def _head_of_event(parts: tuple[str, ...]) -> tuple[str, tuple[str, ...], str, int]:
     """(reel, channels, transition, frames) of what stands between number and timecodes. Raises ValueError."""
     rest = [word for word in parts if word.upper() != "(F)"]
     frames = 0
@@ -133,7 +135,7 @@ def _head_of_event(parts: list[str]) -> tuple[str, list[str], str, int]:
     channels = rest.pop().upper() if rest else ""
     if not _CHANNELS.fullmatch(channels):
         raise ValueError(f"“{channels}” names no track")
-    return " ".join(rest), list(_tracks(channels)), transition, frames
+    return " ".join(rest), _tracks(channels), transition, frames
 
 
 @lru_cache(maxsize=1000)
@@ -179,3 +181,4 @@ _STARTS: dict[str, Callable[[Reading, str, int], None]] = {
     "AUD\t": read_audio_channels,
     ">>>": read_long_reel,
 }
+_LONGEST_START = max(map(len, _STARTS))

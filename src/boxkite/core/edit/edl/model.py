@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections import deque
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 
 from boxkite.core.edit.timeline import ColourDecision
@@ -18,7 +20,7 @@ _DROP_SEPARATORS = frozenset(";,")
 TIMECODE_HINT = "a timecode is hours:minutes:seconds:frames, as 01:00:10:05"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Event:
     """One line of an event with the notes below it."""
 
@@ -44,7 +46,7 @@ class Event:
     comments: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class WrittenMarker:
     """A marker of a list at its own timecode; length in frames, "" for a point."""
 
@@ -66,7 +68,7 @@ class EventList:
     """The counting its first frame code mode states, None where it states none."""
 
 
-@dataclass
+@dataclass(slots=True)
 class Building:
     """An event whose notes are still being read."""
 
@@ -131,7 +133,9 @@ class Reading:
     def close(self) -> None:
         """Put the list at hand to those that are done."""
         if self.events or self.markers:
-            events = tuple(event.built(self.reels) for event in self.events)
+            waiting = deque(self.events)
+            self.events = []  # so that each can go once it is built
+            events = tuple(waiting.popleft().built(self.reels) for _ in range(len(waiting)))
             self.lists.append(EventList(self.title, events, tuple(self.markers), self.first_drop))
 
     def warn(self, line: int, notice: Notice) -> None:
@@ -150,9 +154,8 @@ class Reading:
 
         Raises ValueError for what is no timecode.
         """
-        hours, minutes, seconds, frames, is_drop = _fields(text)
-        drop = True if is_drop else self.drop
-        return WrittenTime(f"{int(hours):02d}:{minutes}:{seconds}:{frames}", line, drop)
+        written, is_drop = _with_colons(text)
+        return WrittenTime(written, line, True if is_drop else self.drop)
 
 
 class StrictReading(Reading):
@@ -168,6 +171,13 @@ class StrictReading(Reading):
         """A timecode as it is written, with ";" or ":" before the frames. Raises ValueError."""
         hours, minutes, seconds, frames, is_drop = _fields(text)
         return WrittenTime(f"{hours}:{minutes}:{seconds}{';' if is_drop else ':'}{frames}", line, self.drop)
+
+
+@lru_cache(maxsize=20_000)
+def _with_colons(text: str) -> tuple[str, bool]:
+    """(the timecode with ":" between its fields, whether its last separator says drop-frame). Raises ValueError."""
+    hours, minutes, seconds, frames, is_drop = _fields(text)
+    return f"{int(hours):02d}:{minutes}:{seconds}:{frames}", is_drop
 
 
 def _fields(text: str) -> tuple[str, str, str, str, bool]:

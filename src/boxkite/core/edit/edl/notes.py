@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
+from pathlib import PureWindowsPath
 
-from boxkite.core.edit.edl.model import TIMECODE_HINT, Reading, WrittenMarker
+from boxkite.core.edit.edl.model import TIME, TIMECODE_HINT, Reading, WrittenMarker
 from boxkite.core.edit.edl.syntax import BAR_FIELD, bar_fields, plain_colour
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.marks.colours import colour_and_name
@@ -21,25 +23,29 @@ from boxkite.core.notices.edit import (
 
 _PLAIN = ("C", "KB")
 _NOTE = re.compile(r"([A-Z][A-Z _]{0,40}?)\s*(?::|(?<=ASC_SOP)|(?<=ASC_SAT))\s*(.*)", re.IGNORECASE)
-_SPEED = re.compile(
-    r"M2\s+(.*?)\s*([+-]?\d{1,12}(?:\.\d{1,6})?)(?:\s+([\d:;.,]+))?\s*", re.ASCII | re.IGNORECASE
-)
+_SPEED_NUMBER = re.compile(r"(.{0,80}?)([+-]?\d{1,12}(?:\.\d{1,6})?)", re.ASCII)
 _NUMBERS = re.compile(
-    r"[+-]?(?:\d{1,9}(?:\.\d{0,12})?|\.\d{1,12})(?:e[+-]?\d{1,2})?", re.ASCII | re.IGNORECASE
+    r"[+-]?(?:\d{1,9}(?:\.\d{0,40})?|\.\d{1,40})(?:e[+-]?\d{1,2})?", re.ASCII | re.IGNORECASE
 )
+_LONGEST_NOTE = 2000
 _LONG_REEL = re.compile(r">>>\s*SOURCE\s+(\S+)\s+(\S+).*", re.IGNORECASE)
+_PATH = re.compile(r"[/\\].*\.\w{1,8}$", re.ASCII)
+"""A clip name that is the path of a file."""
 _REPLACED = re.compile(r"\*.*\bREEL\s*:\s*(\S.*?)\s+REPLACED BY\s*:\s*(\S+)\s*", re.IGNORECASE)
 
 
 def read_speed(reading: Reading, text: str, line: int) -> None:
     """A speed line (M2): frames of media a second, and the timecode it holds from."""
-    match = _SPEED.fullmatch(text)
+    words = text.split()[1:]
+    held_from = words.pop() if words and TIME.fullmatch(words[-1]) else ""
+    match = _SPEED_NUMBER.fullmatch(words.pop()) if words else None
     if not match or not reading.group:
         reading.warn(line, SPEED_LINE_SKIPPED(text=text[:50]))
         return
-    named = [event for event in reading.group if event.reel.upper() == match[1].upper()]
+    reel = " ".join([*words, match[1]]).strip()
+    named = [event for event in reading.group if event.reel.upper() == reel.upper()]
     free = [event for event in named if "speed_fps" not in event.notes] or reading.group[-1:]
-    at = re.sub("[;.,]", ":", match[3] or "")
+    at = re.sub("[;.,]", ":", held_from)
     # Both lines of a transition may be of one reel: the timecode tells them apart, a line without length needs none.
     free.sort(key=lambda event: (event.times[0].text != at, event.times[2] == event.times[3]))
     event = free[0]
@@ -66,6 +72,10 @@ def read_long_reel(reading: Reading, text: str, line: int) -> None:
 
 _CLIP_NOTES = {
     "FROM CLIP NAME": "from",
+    "FROM FILE": "from",
+    "FROM FILE NAME": "from",
+    "TO FILE": "to",
+    "TO FILE NAME": "to",
     "FROM CLIP": "from",
     "TO CLIP NAME": "to",
     "TO CLIP": "to",
@@ -85,17 +95,20 @@ _WORD_NOTES = {
 
 def read_note(reading: Reading, text: str, line: int) -> None:
     """A line that begins with a star: a clip name, a colour decision, a marker, or a comment that is kept."""
-    if match := _REPLACED.fullmatch(text):
+    if len(text) > _LONGEST_NOTE:
+        reading.warn(line, LINE_SKIPPED(text=text[:50]))
+        return
+    if "EPLACED" in text.upper() and (match := _REPLACED.fullmatch(text)):
         reading.reels[match[2]] = match[1]
         return
     match = _NOTE.fullmatch(text.lstrip("*# \t"))
-    key, value = (re.sub(r"[\s_]+", " ", match[1].upper()), match[2].strip()) if match else ("", "")
+    key, value = (_key(match[1]), match[2].strip()) if match else ("", "")
     if key == "LOC":
         _read_locator(reading, value, line)
     elif key in ("ASC SOP", "ASC SAT"):
         _read_colour_decision(reading, key, value, line)
     elif reading.target is None:
-        if _CLIP_NOTES.get(key):
+        if text.strip("*# \t-=_"):
             reading.warn(line, NOTE_WITHOUT_EVENT(text=text[:50]))
     elif which := _CLIP_NOTES.get(key):
         _name_clip(reading, which, value)
@@ -120,11 +133,26 @@ def _name_clip(reading: Reading, which: str, name: str) -> None:
             target.notes.setdefault("from_name", name)
             return
         target = outgoing
+    if _PATH.search(name):
+        target.notes.setdefault("source_file", name)
+        name = PureWindowsPath(name).name
     target.notes.setdefault("clip_name", name)
     reading.target = target
     for event in reading.group:
         if (event.reel, event.transition) == (target.reel, target.transition):
             event.notes.setdefault("clip_name", name)
+
+
+@lru_cache(maxsize=1000)
+def _key(text: str) -> str:
+    return re.sub(r"[\s_]+", " ", text.upper())
+
+
+def is_known_note(text: str) -> bool:
+    """Whether a line says what notes say, though no star stands before it."""
+    match = _NOTE.match(text[:_LONGEST_NOTE])
+    key = _key(match[1]) if match else ""
+    return key in _CLIP_NOTES or key in _WORD_NOTES or key in ("LOC", "ASC SOP", "ASC SAT")
 
 
 def read_effect(reading: Reading, text: str) -> bool:
@@ -173,15 +201,20 @@ def read_bar_fields(reading: Reading, text: str, line: int) -> None:
 
 
 def _read_colour_decision(reading: Reading, key: str, value: str, line: int) -> None:
-    """ASC CDL lines: slope, offset and power in brackets, or the saturation."""
+    """ASC CDL lines: slope, offset and power in brackets, or the saturation; both or none of an event."""
     numbers = [float(number) for number in _NUMBERS.findall(value)]
-    if reading.target is None or len(numbers) != (9 if key == "ASC SOP" else 1):
+    target = reading.target
+    is_right = len(numbers) == (9 if key == "ASC SOP" else 1) and not _NUMBERS.sub("", value).strip("() ,\t")
+    if target is None or not is_right or "decision_broken" in target.notes:
         reading.warn(line, DECISION_SKIPPED())
+        if target:
+            target.notes["decision_broken"] = "yes"
+            target.colour_decision = None
         return
-    known = reading.target.colour_decision or ColourDecision()
+    known = target.colour_decision or ColourDecision()
     if key == "ASC SAT":
         known = ColourDecision(known.slope, known.offset, known.power, numbers[0])
     else:
         slope, offset, power = (tuple(numbers[at : at + 3]) for at in (0, 3, 6))
         known = ColourDecision(slope, offset, power, known.saturation)  # type: ignore[arg-type]
-    reading.target.colour_decision = known
+    target.colour_decision = known

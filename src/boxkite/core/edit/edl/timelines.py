@@ -37,6 +37,7 @@ _TRANSITION_NAMES = {"D": "dissolve", "W": "wipe", "K": "key"}
 _BLACK_REELS = frozenset({"BL", "BLK", "BLACK"})
 _AUXILIARY_REELS = frozenset({"AX", "AUX"})
 _DROP_RATE = FrameRate.parse("29.97")
+_LENGTH = len("00:00:00:00")
 
 
 def read_edl_edit(path: Path, rate: FrameRate | None) -> Edit:
@@ -147,9 +148,18 @@ class _Counting:
     def __init__(self, rate: FrameRate, record_drop: bool) -> None:
         self.rate = rate
         self.record_drop = record_drop
+        self._nominal = rate.nominal
 
     def record(self, time: WrittenTime) -> int:
-        return timecode_to_frames(time.text, self.rate, drop=self.record_drop)[0]
+        return self._frames(time.text, self.record_drop)
+
+    def _frames(self, text: str, drop: bool) -> int:
+        """timecode_to_frames, the usual form at once: there are many."""
+        if not drop and len(text) == _LENGTH and text.replace(":", "").isdecimal():
+            hours, minutes, seconds, frames = int(text[:2]), int(text[3:5]), int(text[6:8]), int(text[9:])
+            if hours < 24 and minutes < 60 and seconds < 60 and frames < self._nominal:
+                return ((hours * 60 + minutes) * 60 + seconds) * self._nominal + frames
+        return timecode_to_frames(text, self.rate, drop=drop)[0]
 
     def source(self, event: Event, length: int) -> tuple[int, int, bool]:
         """(in, out, drop) of the media; where the stated counting does not give its length, the other is tried."""
@@ -159,10 +169,7 @@ class _Counting:
         problem: BoxkiteError | None = None
         for drop in choices:
             try:
-                frames = [
-                    timecode_to_frames(time.text, self.rate, drop=drop)[0]
-                    for time in (event.source_in, event.source_out)
-                ]
+                frames = [self._frames(time.text, drop) for time in (event.source_in, event.source_out)]
             except BoxkiteError as error:
                 problem = problem or error
                 continue
@@ -194,7 +201,7 @@ def _clip(event: Event, record: Span, counting: _Counting, notices: list[Notice]
             )
             notices.append(too_long.of(f"line {event.line}"))
         transition = Transition(f"{name.lower()}{code}", 0, min(event.transition_frames, record.length))
-    name = event.clip_name or Path(event.source_file.replace("\\", "/")).name or event.reel
+    name = event.clip_name or event.source_file.replace("\\", "/").rpartition("/")[2] or event.reel
     auxiliary = event.reel.upper() in _AUXILIARY_REELS
     return Clip(
         name=name,

@@ -10,10 +10,10 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from boxkite.core.edit.otio.clip_values import colour_decision_of, states_drop, values_of
 from boxkite.core.edit.timeline import (
     Clip,
     ClipKind,
-    ColourDecision,
     EditMarker,
     MediaName,
     Timeline,
@@ -24,6 +24,7 @@ from boxkite.core.edit.timeline import (
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.marks.ranges import YES
 from boxkite.core.notices.edit import (
+    DECISION_SKIPPED,
     ITEM_SKIPPED,
     MARKER_WITHOUT_TIME,
     NOT_A_TIMELINE,
@@ -36,20 +37,6 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_to_timecode, round_fraction
 
 _DEEPEST_NESTING = 20
-_MOST_LEAVES = 2000
-_KEYS_OF = {
-    "reel": ("reel", "reel_name", "reelname", "tape", "tapename", "tape name"),
-    "scene": ("scene",),
-    "shot": ("shot",),
-    "take": ("take", "shottake"),
-    "camera": ("camera",),
-    "note": ("note", "comment", "comments", "lognote", "mastercomment1"),
-    "keywords": ("keywords", "keyword"),
-    "circled": ("circled", "good", "good take"),
-    "enabled": ("enabled",),
-    "event": ("event",),
-}
-_NAME_OF = {key: name for name, keys in _KEYS_OF.items() for key in keys}
 
 
 class TimelineReader:
@@ -61,6 +48,8 @@ class TimelineReader:
         self.schema = otio.schema
         self.path = path
         self.notices = notices
+        self._on_gaps: list[EditMarker] = []
+        """Markers on what makes no clip, of the stack that is being read."""
 
     def all_of(self, found: Any, depth: int = 0) -> Iterator[Timeline]:
         """Every timeline in what was read; a collection may hold several."""
@@ -85,7 +74,8 @@ class TimelineReader:
             self.notices.append(TIMELINE_WITHOUT_RATE(name=found.name))
             return None
         try:
-            start = _start_timecode(_frames(start_time, rate) if start_time else 0, rate)
+            drop = states_drop(found.metadata)
+            start = _start_timecode(_frames(start_time, rate) if start_time else 0, rate, drop)
         except ValueError:
             start, start_time = Timecode(0, rate), None
             self.notices.append(TIMELINE_START_UNUSABLE(name=found.name))
@@ -96,6 +86,7 @@ class TimelineReader:
 
     def _stack(self, stack: Any, name: str, rate: FrameRate, start: Timecode, depth: int) -> Timeline:
         """A stack of tracks as a timeline; a clip directly in a stack gets a separate track."""
+        outer, self._on_gaps = self._on_gaps, []
         children = [stack] if isinstance(stack, self.schema.Track) else list(stack or ())
         tracks: dict[TrackKind, list[Track]] = {TrackKind.PICTURE: [], TrackKind.AUDIO: []}
         for child in children:
@@ -113,6 +104,8 @@ class TimelineReader:
             if isinstance(child, self.schema.Track)
             for one in child.markers
         ]
+        markers += self._on_gaps
+        self._on_gaps = outer
         ordered = sorted((marker for marker in markers if marker), key=lambda marker: marker.start)
         return Timeline(name, rate, start, both, tuple(ordered), effects=effects)
 
@@ -138,7 +131,9 @@ class TimelineReader:
                     raise ValueError("its length is below zero")
                 record = Span(_frame(reached, rate), _frame(reached + length, rate))
                 reached += length
-                if not isinstance(item, schema.Gap) and record.length:
+                if isinstance(item, schema.Gap) or not record.length:
+                    self._keep_markers(item, record, rate)
+                else:
                     clip = self._clip(item, record, rate, where, depth)
                     clips.append(replace(clip, transition_in=waiting))
             except (
@@ -156,9 +151,16 @@ class TimelineReader:
         effects = tuple(_effect_name(effect) for effect in getattr(track, "effects", ()))
         return Track(kind, name, tuple(clips), enabled, effects)
 
+    def _keep_markers(self, item: Any, record: Span, rate: FrameRate) -> None:
+        """Take the markers of a gap, or of an item of no length, as markers of the timeline."""
+        begin = _seconds(item.source_range.start_time) if item.source_range else Fraction(0)
+        for one in item.markers:
+            if marker := self._marker(one, rate, begin, Fraction(1), record.start):
+                self._on_gaps.append(marker)
+
     def _clip(self, item: Any, record: Span, rate: FrameRate, where: str, depth: int) -> Clip:
         schema = self.schema
-        values = _values_of(item)
+        values = values_of(item)
         speed, effects = self._speed_and_effects(item, where)
         trimmed = (
             item.trimmed_range().start_time if item.source_range or isinstance(item, schema.Clip) else None
@@ -199,7 +201,10 @@ class TimelineReader:
             black = "black" in str(reference.generator_kind).lower()
             return Clip(kind=ClipKind.BLACK if black else ClipKind.TITLE, **common)
         media = self._media(item, reference, values)
-        return Clip(kind=ClipKind.MEDIA, media=media, colour_decision=_colour_decision(item), **common)
+        decision, is_right = colour_decision_of(item)
+        if not is_right:
+            self.notices.append(DECISION_SKIPPED().of(where))
+        return Clip(kind=ClipKind.MEDIA, media=media, colour_decision=decision, **common)
 
     def _media(self, item: Any, reference: Any, values: Mapping[str, str]) -> MediaName:
         path = ""
@@ -235,7 +240,7 @@ class TimelineReader:
         self, marker: Any, rate: FrameRate, zero: Fraction, speed: Fraction, record_start: int = 0
     ) -> EditMarker | None:
         """A marker in frames of the timeline; zero: the time in its clip's counting that record_start shows."""
-        values = _values_of(marker)
+        values = values_of(marker)
         try:
             time = marker.marked_range
             start = record_start + _frame((_seconds(time.start_time) - zero) / speed, rate)
@@ -274,9 +279,12 @@ def _rate(value: float) -> FrameRate | None:
 def _seconds(time: Any) -> Fraction:
     """A time in seconds, exactly. Raises ValueError for a time that is none."""
     rate = _rate(time.rate)
-    if rate is None or not math.isfinite(time.value):
+    if not math.isfinite(time.value) or not math.isfinite(time.rate) or time.rate <= 0:
         raise ValueError(f"{time.value} at {time.rate} a second is no time")
-    return Fraction(time.value).limit_denominator(1_000_000) / rate.fraction
+    per_second = (
+        rate.fraction if rate else Fraction(time.rate).limit_denominator(1001)
+    )  # else audio, in samples
+    return Fraction(time.value).limit_denominator(1_000_000) / per_second
 
 
 def _frame(seconds: Fraction, rate: FrameRate) -> int:
@@ -305,10 +313,12 @@ def _first_rate(composition: Any, depth: int = 0) -> FrameRate | None:
     return None
 
 
-def _start_timecode(frame: int, rate: FrameRate) -> Timecode:
-    """The timecode of a first frame; drop-frame where only that makes a whole minute of it."""
-    if not rate.can_drop or frame == 0:
+def _start_timecode(frame: int, rate: FrameRate, drop: bool | None) -> Timecode:
+    """The timecode of a first frame. drop: its counting, None where only whole minutes tell it."""
+    if not rate.can_drop:
         return Timecode(frame, rate)
+    if drop is not None or frame == 0:
+        return Timecode(frame, rate, bool(drop))
     round_in = [drop for drop in (True, False) if frames_to_timecode(frame, rate, drop=drop)[6:8] == "00"]
     exact = [drop for drop in round_in if int(frames_to_timecode(frame, rate, drop=drop)[9:]) == 0]
     return Timecode(frame, rate, exact[0] if exact else True)
@@ -328,59 +338,3 @@ def _path_of(url: str) -> str:
 
 def _effect_name(effect: Any) -> str:
     return str(effect.name or effect.effect_name or type(effect).__name__)
-
-
-def _leaves(metadata: Any) -> Iterator[tuple[str, Any]]:
-    """(key, value) of everything in nested metadata, outermost first, up to a bound."""
-    waiting, seen = [metadata], 0
-    while waiting and seen < _MOST_LEAVES:
-        value = waiting.pop(0)
-        if hasattr(value, "items"):
-            for key, inner in value.items():
-                seen += 1
-                yield str(key), inner
-                waiting.append(inner)
-
-
-def _values_of(item: Any) -> dict[str, str]:
-    """The metadata of a clip and of its media, by our names."""
-    reference = getattr(item, "media_reference", None)
-    found: dict[str, str] = {}
-    for metadata in (item.metadata, reference.metadata if reference else None):
-        for key, value in _leaves(metadata or {}):
-            name = _NAME_OF.get(key.casefold())
-            if name is None or name in found:
-                continue
-            if isinstance(value, (str, int, float, bool)):
-                text = str(value).strip()
-            elif hasattr(value, "__iter__") and not hasattr(value, "items"):
-                text = ", ".join(str(one) for one in value if isinstance(one, str))
-            else:
-                continue
-            if text:
-                found[name] = text
-    return found
-
-
-def _colour_decision(item: Any) -> ColourDecision | None:
-    """ASC CDL values kept as {"cdl": {"asc_sop": {slope, offset, power}, "asc_sat": …}}."""
-    decision = next(
-        (value for key, value in _leaves(item.metadata) if key == "cdl" and hasattr(value, "items")), None
-    )
-    if decision is None:
-        return None
-    try:
-        sop = decision.get("asc_sop") or {}
-        slope, offset, power = (
-            tuple(float(part) for part in sop[key]) if key in sop else None
-            for key in ("slope", "offset", "power")
-        )
-        known = ColourDecision()
-        return ColourDecision(
-            slope or known.slope,  # type: ignore[arg-type]
-            offset or known.offset,  # type: ignore[arg-type]
-            power or known.power,  # type: ignore[arg-type]
-            float(decision.get("asc_sat", 1.0)),
-        )
-    except (TypeError, ValueError, KeyError):
-        return None

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import zipfile
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -12,26 +15,31 @@ from boxkite.core.edit.timeline import Edit
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import is_file
 from boxkite.core.files.text import read_text, to_text
+from boxkite.core.notices.edit import ADAPTER_SAYS
 from boxkite.core.notices.notice import Notice
 
 MOST_BYTES = 256 * 1024 * 1024
 _DEEPEST = 150
-_EXTRA_HINT = "install its adapters beside Box Kite: pip install OpenTimelineIO-Plugins"
+_OWN = frozenset({".otio", ".otioz", ".otiod"})
+_NEVER = _OWN | {".edl", ".ale", ".csv", ".tsv", ".txt", ".ma", ".mb"}
+"""Read by ourselves, or by starting another program (.ma, .mb), which is not done for what a stranger sends."""
+_MOST_PRINTED = 20
+_EXTRA_HINT = 'install the adapters beside Box Kite: pip install "boxkite-shots[timelines]"'
 
 
 def read_otio_edit(path: Path) -> Edit:
     """Read every timeline of a file. Raises MarksError for what cannot be read or holds none."""
     suffix = path.suffix.lower()
+    notices: list[Notice] = []
     try:
-        if suffix in (".xml", ".aaf"):
-            found, kind = _by_adapter(path, suffix), "exchange file"
-        else:
+        if suffix in _OWN:
             found, kind = _from_json(_json_text(path, suffix), path), "timeline file"
+        else:
+            found, kind = _by_adapter(path, suffix, notices), "exchange file"
     except MarksError:
         raise
     except Exception as error:  # whatever a broken file makes the library say
         raise MarksError(f"the timeline cannot be read: {one_line(error)}", path=path) from None
-    notices: list[Notice] = []
     timelines = tuple(TimelineReader(path, notices).all_of(found))
     if not timelines:
         raise MarksError("there is no timeline in it", path=path)
@@ -89,17 +97,34 @@ def _depth(content: Any) -> int:
     return deepest
 
 
-def _by_adapter(path: Path, suffix: str) -> Any:
+@lru_cache(maxsize=1)
+def adapter_suffixes() -> frozenset[str]:
+    """The extensions of timelines that the adapters read which are installed; without those that run a program."""
+    import opentimelineio as otio
+
+    return (
+        frozenset(f".{name.lower()}" for name in otio.adapters.suffixes_with_defined_adapters(read=True))
+        - _NEVER
+    )
+
+
+def _by_adapter(path: Path, suffix: str, notices: list[Notice]) -> Any:
+    """The objects that an adapter makes of a file. What it prints becomes a notice: standard output is not its own."""
     import opentimelineio as otio
 
     if not is_file(path):
         raise MarksError("there is no such file", path=path)
     if path.stat().st_size > MOST_BYTES:
         raise MarksError(f"it has more than the {MOST_BYTES >> 20} MB a timeline may have", path=path)
-    if suffix.lstrip(".") not in otio.adapters.suffixes_with_defined_adapters(read=True):
+    if suffix not in adapter_suffixes():
         raise MarksError(
             f"reading {suffix} needs an adapter that is not installed", path=path, hint=_EXTRA_HINT
         )
-    if suffix == ".xml" and "<!ENTITY" in read_text(path).upper():
+    if suffix in (".xml", ".fcpxml", ".xges") and "<!ENTITY" in read_text(path).upper():
         raise MarksError("it defines its own entities, which are not followed", path=path)
-    return otio.adapters.read_from_file(str(path))
+    printed = io.StringIO()
+    with contextlib.redirect_stdout(printed), contextlib.redirect_stderr(printed):
+        found = otio.adapters.read_from_file(str(path))
+    lines = [line.strip() for line in printed.getvalue().splitlines() if line.strip()]
+    notices += [ADAPTER_SAYS(text=line[:150]) for line in dict.fromkeys(lines[:_MOST_PRINTED])]
+    return found
