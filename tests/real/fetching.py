@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import hashlib
 import io
 import lzma
@@ -132,11 +133,13 @@ def _unpack(data: bytes, path: str, folder: Path) -> None:
         data = done.stdout
     with tarfile.open(fileobj=io.BytesIO(data)) as archive:
         for member in archive:
-            name = PurePosixPath(member.name)
+            name = PurePosixPath(member.name.removesuffix(".gz"))
             if member.isfile() and name.suffix.lower() in SUFFIXES and 0 < member.size <= LARGEST_BYTES:
                 content = archive.extractfile(member)
                 assert content
                 clip = content.read()
+                if member.name.endswith(".gz"):
+                    clip = gzip.decompress(clip)
                 if (
                     name.suffix.lower() != ".ts" or clip[0:377:188] == b"GGG"
                 ):  # most are programs or translations

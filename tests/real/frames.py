@@ -68,7 +68,7 @@ def decode(path: Path) -> Decoded | None:
 
 def _add(found: Decoded, frame: av.VideoFrame, base: Fraction) -> None:
     found.seconds.append(None if frame.pts is None else frame.pts * base)
-    small = frame.reformat(width=_THUMBNAIL[0], height=_THUMBNAIL[1], format="gray", interpolation="AREA")
+    small = frame.reformat(width=_THUMBNAIL[0], height=_THUMBNAIL[1], format="rgb24", interpolation="AREA")
     found.thumbnails.append(small.to_ndarray().astype(np.int16))
     found.digests.append(_digest(frame))
     found.flagged += frame.is_corrupt
@@ -79,7 +79,7 @@ def _digest(frame: av.VideoFrame) -> str:
     digest = hashlib.md5()
     try:
         digest.update(np.ascontiguousarray(frame.to_ndarray()).tobytes())
-    except ValueError:
+    except (ValueError, AssertionError):
         digest.update(frame.reformat(format="rgb24").to_ndarray().tobytes())
     return digest.hexdigest()
 

@@ -15,7 +15,7 @@ from boxkite.core.files.document import with_arrays
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import FrameIndex, is_out_of_order, presentation_times, tells_no_order
 from boxkite.core.footage.opening import open_source, video_stream
-from boxkite.core.footage.reordering import display_order, holds_frame
+from boxkite.core.footage.reordering import display_order, holds_frame, may_reorder
 from boxkite.core.footage.source import Source
 from boxkite.core.timebase import Span
 
@@ -94,13 +94,14 @@ def _read(source: Source) -> StoredFrames:
                 if holds_frame(packet.size, codec) and packet.pts is not None
             ]
             times = [packet[:2] for packet in packets]
-            untold = tells_no_order(stream, times)
+            is_avi = source.container == "avi" and may_reorder(stream)
+            untold = is_avi or tells_no_order(stream, times)
             shown = presentation_times(stream, times)
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
     written = np.array([packet[0] for packet in packets], dtype=np.int64)
     keys, hidden = (np.array([packet[place] for packet in packets], dtype=bool) for place in (2, 3))
-    if not (untold and is_out_of_order(source)):
+    if not untold or not (is_avi or is_out_of_order(source)):
         return StoredFrames(shown, keys, hidden, written)
     return _in_display_order(source, written, keys, hidden)
 
@@ -131,11 +132,15 @@ def _in_display_order(
     """
     with open_source(source) as container:
         stream = video_stream(container)
-        assert stream
+        assert stream and source.video
         order = display_order(container, stream)
+        base = stream.time_base or 1 / source.video.rate.fraction
     ranks = {time: rank for rank, time in enumerate(order)}
     used = np.array([int(time) in ranks for time in written], dtype=bool)
     written = written[used]
     in_order = np.sort(written)
+    if source.container == "avi":  # of which the index of frames only counts
+        frames = [round(rank / source.video.rate.fraction / base) for rank in range(len(order))]
+        in_order = np.array(frames, dtype=np.int64)
     times = np.array([in_order[ranks[int(time)]] for time in written], dtype=np.int64)
     return StoredFrames(times, keys[used], hidden[used], written)

@@ -116,8 +116,8 @@ COPIED_AS = {
 """By the extension of a file's name: the library's name of the container that a copy is written in."""
 COPIED_INTO = {
     ".3gp": (".mp4", ".mov", ".mkv"), ".3g2": (".mp4", ".mov", ".mkv"), ".f4v": (".mp4", ".mkv"),
-    ".flv": (".mp4", ".mkv"), ".qt": (".mov",), ".ogv": (".mkv",), ".ogg": (".mkv",), ".ogm": (".mkv",),
-    ".wmv": (".mkv",), ".asf": (".mkv",), ".divx": (".avi",), ".dv": (".avi",), ".vob": (".mpg",),
+    ".flv": (".mp4", ".mkv", ".avi"), ".qt": (".mov",), ".ogv": (".mkv",), ".ogg": (".mkv",), ".ogm": (".mkv",),
+    ".wmv": (".mkv", ".avi"), ".asf": (".mkv", ".avi"), ".divx": (".avi",), ".dv": (".avi",), ".vob": (".mpg",),
     ".mpeg": (".mpg",), ".m2p": (".mpg",), ".m2t": (".ts",),
 }  # fmt: skip
 """By the extension of a source's name, where no copy is written as such a file: what may hold its streams."""

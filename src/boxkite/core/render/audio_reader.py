@@ -19,6 +19,7 @@ from boxkite.core.footage.source import AudioInfo
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
+_BEGINNING_SECONDS = Fraction(1, 4)
 _LEAD_SECONDS = Fraction(1, 2)
 """Read before the wanted sample: decoders of lossy codecs need some frames to settle."""
 
@@ -122,11 +123,24 @@ class AudioReader:
         except av.error.EOFError:
             return
         except av.error.FFmpegError as error:
-            if self._is_wanted(track, packet) and not self._accept_damaged:
+            if (
+                self._is_wanted(track, packet)
+                and not self._accept_damaged
+                and not self._begins(track, packet)
+            ):
                 raise DamagedError("the audio is damaged") from error
             return
         for block in blocks:
             self._take(track, block)
+
+    def _begins(self, track: _Track, packet: Packet[AudioStream]) -> bool:
+        """Whether a packet is among the first of its stream: MP3 that was cut needs bytes of frames before it."""
+        if track.next_sample is not None:
+            return False
+        if packet.pts is None or packet.time_base is None:
+            return True
+        after = (packet.pts - (track.stream.start_time or 0)) * packet.time_base
+        return after <= _BEGINNING_SECONDS
 
     def _is_wanted(self, track: _Track, packet: Packet[AudioStream]) -> bool:
         if packet.pts is None:

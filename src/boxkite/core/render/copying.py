@@ -256,7 +256,7 @@ def _copy_packets(
         raise DamagedError(f"{len(waiting)} frames of it cannot be read")
 
 
-@dataclass(frozen=True)
+@dataclass
 class _Track:
     """One track of a piece, in its own ticks."""
 
@@ -269,6 +269,9 @@ class _Track:
     """Limits for the middle of a packet, in half ticks, infinite for the source's end."""
     latest_halves: float
     """After a frame this late nothing of the piece is stored, whatever its tracks."""
+    is_picture: bool
+    last_dts: int | None = None
+    """Of the packet before, in ticks of the file."""
 
     @classmethod
     def of(
@@ -282,13 +285,27 @@ class _Track:
             ceil(2 * pictures.begin / tick),
             end,
             end + 2 * ceil(_INTERLEAVED_SECONDS / tick),
+            written.type == "video",
         )
 
     def hand_over(self, packet: Packet[Any], outgoing: OutputContainer) -> None:
         packet.pts = None if packet.pts is None else packet.pts - self.shift
         packet.dts = None if packet.dts is None else packet.dts - self.shift
+        if packet.dts is not None and not self.is_picture:
+            self._keep_apart(packet)
         packet.stream = self.written
         outgoing.mux(packet)
+
+    def _keep_apart(self, packet: Packet[Any]) -> None:
+        """Give a packet of audio a later time than the one before it: AVI, which counts packets, tells it by bytes."""
+        tick = self.written.time_base
+        if tick is None or packet.time_base is None or packet.dts is None:
+            return
+        dts = round(packet.dts * packet.time_base / tick)
+        if self.last_dts is not None and dts <= self.last_dts:
+            dts = self.last_dts + 1
+            packet.pts, packet.dts, packet.time_base = dts, dts, tick
+        self.last_dts = dts
 
 
 def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
