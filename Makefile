@@ -4,8 +4,9 @@ VENV := .venv
 BIN := $(VENV)/bin
 STAMP := $(VENV)/ready
 DEMO ?= demo
+REAL ?= real
 
-.PHONY: demo test bench codecs fuzz faults wheel screenshots reference lint clean
+.PHONY: demo test bench codecs fuzz faults real wheel screenshots reference lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -28,6 +29,9 @@ fuzz: $(STAMP)
 
 faults: $(STAMP)
 	$(BIN)/python -m tests.faults.everything
+
+real: $(STAMP)
+	$(BIN)/python -m tests.real.everything $(REAL)
 
 wheel: $(STAMP)
 	$(BIN)/python -m build --wheel --outdir dist
