@@ -50,7 +50,7 @@ def journal(folder: Path) -> None:
     with Records(folder / "journal") as records:
         batch = long_batch(records)
         steps: list[tuple[str, Callable[[int], None]]] = [
-            ("started", lambda number: batch.started([number])),
+            ("started", lambda number: batch.started(dict.fromkeys([number], ""))),
             ("frames", lambda number: batch.frames_done({number: 12}, 1.0)),
             ("ready", lambda number: batch.ready(number, Path("/out/x.partial"), "0" * 32, 1000)),
             (

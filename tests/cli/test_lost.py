@@ -464,7 +464,7 @@ def test_the_log_of_two_thousand_files_comes_at_once(tmp_path: Path) -> None:
         ]
         journal = Journal(records, records.begin("@marker", None, files))
         for number in range(1, 2001):
-            journal.started([number])
+            journal.started({number: ""})
             journal.verified(number, checksum="c", size_bytes=1, seconds=1.0)
     took = []
     for _ in range(3):

@@ -9,9 +9,11 @@ from pathlib import Path
 import av
 import numpy as np
 import pytest
+from PIL import Image
 
 from boxkite.core.presets.codecs import CODECS, CODECS_OF, SEQUENCES
 from boxkite.core.presets.library import Shelf, list_presets
+from boxkite.core.render.encode.codec_options import jpeg_quantiser
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
@@ -172,3 +174,99 @@ def test_colours_stay_as_they_were_whatever_is_done_to_the_picture(tmp_path: Pat
             left = width // 24 + index * (side + side // 4)
             found = picture[height * 7 // 10 + side // 2, left + side // 2]
             assert np.abs(found - np.array(colour)).max() <= 8, (path, colour, found)
+
+
+def test_own_presets_keep_their_files_and_are_changed_checked_and_removed(
+    clips: Path, tmp_path: Path
+) -> None:
+    mine, at_work = {"BOXKITE_PRESETS": str(tmp_path / "mine")}, tmp_path / "desk"
+    at_work.mkdir()
+    Image.new("RGBA", (40, 20), (255, 0, 0, 255)).save(at_work / "mark.png")
+
+    def presets(*words: str) -> Run:
+        return boxkite("presets", *words, cwd=at_work, env=mine)
+
+    assert presets("new", "mill-web", "--based-on", "web", "--set", "watermark.image=mark.png").status == 0
+    assert (
+        presets("change", "mill-web", "--set", "video.quality=30", "--set", "watermark.opacity=1").status == 0
+    )
+    elsewhere = ("run", clips / "clip.mov", "--by", "files", "--to", "mill-web:out", "--json")
+    assert boxkite(*elsewhere, cwd=tmp_path, env=mine).status == 0
+    with av.open(str(tmp_path / "out/clip.mp4")) as container:
+        picture = next(container.decode(video=0)).to_ndarray(format="rgb24")
+    assert any((abs(picture.astype(int) - (255, 0, 0)).sum(axis=2) < 90).flatten())
+    assert presets("check", "mill-web").status == 0
+    (at_work / "mark.png").rename(at_work / "gone.png")
+    checked = presets("check")
+    assert (
+        checked.status == 1
+        and "watermark.1.image" in checked.out
+        and str(at_work / "mark.png") in checked.out
+    )
+    assert presets("change", "web", "--set", "video.quality=3").status == 2
+    assert presets("new", "mill-two", "--based-on", "mill-web", "--set", "video.quality=22").status == 0
+    refused = presets("remove", "mill-web")
+    assert refused.status == 2 and "mill-two" in refused.err
+    assert presets("remove", "mill-two").status == presets("remove", "mill-web").status == 0
+    assert not list((tmp_path / "mine").glob("*.toml"))
+
+
+@pytest.mark.parametrize(
+    ("setting", "words"),
+    [
+        ("web.video.quality=70", ("0 to 51", "lower is better", "quality = 20")),
+        ("web.video.quality=high", ("0 to 51", "lower is better")),
+        ("frames-jpeg.video.quality=0", ("1 to 100", "higher is better", "quality = 90")),
+        ("web.watermark.opacity=3", ("above 0 and up to 1", "0 is invisible", "opacity = 0.5")),
+        (
+            "web.audio.bitrate_kbps=lots",
+            ("whole number from 16 to 2,000", "more is better", "bitrate_kbps = 192"),
+        ),
+        ("web.container=mp5", ("one of mov, mp4", "did you mean mp4?")),
+        ("web.watermark=3", ("this is a table, [watermark]",)),
+        ("web.watermark.nudge=far", ("two numbers from -100 to 100", "nudge = [2, -1.5]")),
+    ],
+)
+def test_a_refused_setting_says_what_it_takes_in_which_direction_and_an_example(
+    clips: Path, setting: str, words: tuple[str, ...]
+) -> None:
+    preset = setting.partition(".")[0]
+    text = ("--set", "web.watermark.text=mill") if "watermark." in setting else ()
+    refused = boxkite("plan", clips / "clip.mov", "--to", f"{preset}:out", *text, "--set", setting)
+    assert refused.status == 2 and all(word in refused.err for word in words), refused.err
+    assert "Input should be" not in refused.err and "validation" not in refused.err
+
+
+def test_jpeg_quality_runs_from_1_to_100_upwards(clips: Path, tmp_path: Path) -> None:
+    assert [jpeg_quantiser(quality) for quality in (100, 95, 90, 75, 50, 25, 1)] == [1, 1, 2, 4, 8, 16, 31]
+    for quality in (10, 90):
+        setting = f"frames-jpeg.video.quality={quality}"
+        words = ("--by", "files", "--to", f"frames-jpeg:q{quality}", "--set", setting)
+        assert boxkite("run", clips / "clip.mov", *words, cwd=tmp_path).status == 0
+    sizes = [sum(one.stat().st_size for one in (tmp_path / f"q{q}").rglob("*.jp*g")) for q in (10, 90)]
+    assert 0 < sizes[0] < sizes[1] / 2
+
+
+def test_a_watermark_from_the_command_line_marks_every_preset_that_has_a_picture(
+    clips: Path, tmp_path: Path
+) -> None:
+    Image.new("RGBA", (40, 20), (255, 0, 0, 255)).save(tmp_path / "mark.png")
+    words = ("--by", "files", "--watermark", "mark.png", "--to", "web-720:w", "--to", "copy:c", "--json")
+    planned = boxkite("plan", clips / "clip.mov", *words, cwd=tmp_path)
+    assert [one["values"] for one in planned.json["notices"] if one["kind"] == "unmarked"] == [
+        {"presets": ["copy"]}
+    ]
+    assert boxkite("run", clips / "clip.mov", *words, cwd=tmp_path).status == 0
+    log = boxkite("log", cwd=tmp_path).out
+    assert f"from {clips / 'clip.mov'}; watermark {tmp_path / 'mark.png'}" in log
+    with av.open(str(tmp_path / "w/clip.mp4")) as container:
+        picture = next(container.decode(video=0)).to_ndarray(format="rgb24").astype(int)
+    reddish = (picture[..., 0] - picture[..., 1] > 60).mean()
+    assert reddish > 0.005
+
+
+def test_sheets_have_pages(clips: Path, tmp_path: Path) -> None:
+    (tmp_path / "many.csv").write_text("name,in\n" + "".join(f"m{frame},{frame}\n" for frame in range(26)))
+    words = ("--marks", "many.csv", "--to", "web:o", "--sheet", "--still", "all.png")
+    assert boxkite("preview", clips / "clip.mov", *words, cwd=tmp_path).status == 0
+    assert sorted(one.name for one in tmp_path.glob("all*.png")) == ["all-1.png", "all-2.png"]

@@ -121,7 +121,7 @@ def test_the_journal_tells_who_runs_who_waits_and_what_is_left(tmp_path: Path) -
             assert batches_ahead(records, names[2]) == (names[0], names[1])
             with pytest.raises(RecordsError, match="another process"), BatchLock(tmp_path, names[1]):
                 pass
-            journals[1].started([1])
+            journals[1].started({1: "a.mov"})
             journals[1].frames_done({1: 4}, 2.0)
             journals[1].ask_to_stop("after")
             one = overviews(records, (names[1],))[0]

@@ -88,12 +88,12 @@ def _lines_of(entry: Entry, *, with_detail: bool) -> list[tuple[str, str]]:
     if entry.kind == "detail":
         return [(f"       | {line}", "") for line in entry.text.splitlines()] if with_detail else []
     number = f"{entry.number:>4} " if entry.number else "     "
-    lead = {"warning": "! ", "failure": "failed: "}.get(entry.kind, "")
+    lead = {"warning": "! ", "failure": "failed: ", "used": "from "}.get(entry.kind, "")
     style = (
         "red"
         if entry.kind == "failure"
         else "yellow"
-        if lead
+        if entry.kind == "warning"
         else "green"
         if entry.text == "verified"
         else ""

@@ -14,11 +14,13 @@ examples:
   boxkite presets show review
   boxkite presets show review-light --full
   boxkite presets new mill-web --based-on web --set video.quality=18 --set fit=1280x720
+  boxkite presets change mill-web --set video.quality=20 --set watermark.image=mark.png
+  boxkite presets remove mill-web
   boxkite presets check ./mill-review.toml
   boxkite presets schema > preset.schema.json
   boxkite presets schema --job > job.schema.json
 """
-ACTIONS = ("list", "show", "new", "check", "schema")
+ACTIONS = ("list", "show", "new", "change", "remove", "check", "schema")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -28,14 +30,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         nargs="?",
         choices=ACTIONS,
         default="list",
-        help="list presets, show one, make a new one, check your own, or print the JSON Schema of their files",
+        help="list presets, show one, make, change or remove one of your own, check your own and the files they name,"
+        " or print the JSON Schema of their files",
     )
     parser.add_argument("names", nargs="*", metavar="NAME", help="a preset's name, or the path of its file")
     parser.add_argument("--full", action="store_true", help="show every setting, defaults too")
     parser.add_argument("--based-on", metavar="NAME", help="preset that the new one starts from")
     add_settings(
         parser,
-        "a setting of the new one, as video.quality=18",
+        "a setting of the new one, as video.quality=18; with change, an empty value takes the setting out",
     )
     parser.add_argument("--job", action="store_true", help="with schema: the schema of job files")
     parser.add_argument(
@@ -51,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     action, names = arguments.action, arguments.names
     if action in ("list", "schema") and names:
         raise RequestError(f"“{names[0]}” is not understood here", hint=f"boxkite presets show {names[0]}")
-    if action in ("show", "new") and len(names) != 1:
+    if action in ("show", "new", "change", "remove") and len(names) != 1:
         raise RequestError(
             "which preset?" if not names else "one preset at a time",
             hint=f"boxkite presets {action} mill-web",
@@ -60,6 +63,8 @@ def run(arguments: argparse.Namespace) -> int:
         return _show(names[0], full=arguments.full, as_json=arguments.json)
     if action == "new":
         return _new(names[0], arguments)
+    if action in ("change", "remove"):
+        return _change(names[0], arguments)
     if action == "check":
         return _check(names, as_json=arguments.json)
     if action == "schema":
@@ -179,9 +184,28 @@ def _new(name: str, arguments: argparse.Namespace) -> int:
     return 0
 
 
+def _change(name: str, arguments: argparse.Namespace) -> int:
+    from boxkite.cli.tables import make_console, print_line
+    from boxkite.core.errors import RequestError
+    from boxkite.core.job.request import read_setting
+    from boxkite.core.presets.writing import change_preset, remove_preset
+
+    if arguments.action == "remove":
+        print_line(make_console(), f"removed {remove_preset(name)}")
+        return 0
+    if not arguments.changes:
+        raise RequestError(
+            "what is to be changed?", hint=f"boxkite presets change {name} --set video.quality=20"
+        )
+    path = change_preset(name, dict(read_setting(text) for text in arguments.changes))
+    print_line(make_console(), f"changed {path}")
+    return 0
+
+
 def _check(names: list[str], *, as_json: bool) -> int:
     from boxkite.cli.tables import make_console, print_json, print_line
     from boxkite.core.errors import PresetError
+    from boxkite.core.looks.preset_files import check_files
     from boxkite.core.presets.library import Shelf, list_presets
 
     shelf = Shelf()
@@ -189,7 +213,7 @@ def _check(names: list[str], *, as_json: bool) -> int:
     results = []
     for file in files:
         try:
-            shelf.read(file)
+            check_files(shelf.read(file), file.path)
             results.append({"name": file.name, "path": str(file.path), "problem": "", "hint": ""})
         except PresetError as error:
             results.append(
@@ -210,7 +234,7 @@ def _check(names: list[str], *, as_json: bool) -> int:
             hint = f" ({result['hint']})" if result["hint"] else ""
             print_line(console, f"! {result['problem']}{hint}", "yellow")
         else:
-            print_line(console, f"{result['path']}: well")
+            print_line(console, f"{result['path']}: no problems")
     if not results:
         print_line(console, "you have no presets of your own yet: boxkite presets new NAME --based-on web")
     return 1 if wrong else 0

@@ -43,7 +43,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="a timecode, a frame of the source, or a percentage such as 25%% (default: 50%%)",
     )
     stills.add_argument("--before-after", action="store_true", help="the source's frame beside it")
-    stills.add_argument("--sheet", action="store_true", help=f"all planned files, up to {_MOST_ON_A_SHEET}")
+    stills.add_argument(
+        "--sheet", action="store_true", help=f"all planned files, {_MOST_ON_A_SHEET} on a page"
+    )
     stills.add_argument("--guides", action="store_true", help="draw the safe areas for action and graphics")
     stills.add_argument(
         "--still", default="preview.png", metavar="FILE", help="file to write (default: preview.png)"
@@ -62,13 +64,19 @@ def run(arguments: argparse.Namespace) -> int:
     job = replace(job_from(arguments), existing="replace")  # what is there already is no reason not to look
     plan = plan_with_progress(job)
     rows = _chosen(plan, arguments)
-    image = _sheet(rows, arguments) if arguments.sheet else _one(rows[0], arguments)
     path = path_from(arguments.still)
-    save_still(image, path)
-    line = f"{path}: {image.width}x{image.height}"
-    if not arguments.sheet:
-        line = f"{line}, {_words(rows[0])}"
-    _tell(line)
+    if arguments.sheet:
+        pages = [rows[at : at + _MOST_ON_A_SHEET] for at in range(0, len(rows), _MOST_ON_A_SHEET)]
+        for number, page in enumerate(pages, start=1):
+            own = path if len(pages) == 1 else path.with_name(f"{path.stem}-{number}{path.suffix}")
+            image = _sheet(page, arguments)
+            save_still(image, own)
+            files = f"files {page[0].number} to {page[-1].number}"
+            _tell(f"{own}: {image.width}x{image.height}, {files}, page {number} of {len(pages)}")
+    else:
+        image = _one(rows[0], arguments)
+        save_still(image, path)
+        _tell(f"{path}: {image.width}x{image.height}, {_words(rows[0])}")
     if arguments.save_preset:
         _save_preset(arguments, job, rows[0])
     return 0
@@ -81,7 +89,7 @@ def _chosen(plan: Plan, arguments: argparse.Namespace) -> list[Row]:
     if not rows:
         raise PlanError("no planned file has a frame that is encoded", hint="copies and audio need no still")
     if arguments.sheet or arguments.file is None:
-        return rows[:_MOST_ON_A_SHEET]
+        return rows
     chosen = [row for row in rows if row.number == arguments.file]
     if not chosen:
         numbers = f"{rows[0].number} to {rows[-1].number}"

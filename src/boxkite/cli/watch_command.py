@@ -104,6 +104,10 @@ def run(arguments: argparse.Namespace) -> int:
         images=job_of([]).images,
     )
     console = make_console()
+    if named := request_of_file(Path(arguments.job), arguments.changes).own_paths:
+        print_line(
+            console, f"{arguments.job} names {', '.join(named)}: not used here, only what arrives", "yellow"
+        )
     bad = 0
     print_line(console, f"watching {folder}; end it with Ctrl-C")
     for event in watch(folder, job_of, settings):

@@ -117,6 +117,10 @@ class PlanError(RequestError):
     """A plan that would lose, overwrite or misname something."""
 
 
+class NoKeyframeError(PlanError):
+    """A shot cannot be copied, as no keyframe is before it."""
+
+
 class RecordsError(RequestError):
     """The record of a batch that is not there or cannot be used."""
 

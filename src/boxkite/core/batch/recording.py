@@ -34,6 +34,7 @@ from boxkite.core.errors import RecordsError
 from boxkite.core.job.job import Job
 from boxkite.core.notices.batches import NOT_RECORDED, RECORD_HAS_GAPS
 from boxkite.core.notices.notice import Notice
+from boxkite.core.plan.inputs import used_by
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Plan, Row, group_span
 from boxkite.core.plan.since import stamp_of_source
@@ -218,7 +219,7 @@ class _Recorder:
         if isinstance(event, ShotStarted):
             self._shots[event.rows[0].number] = event.rows
             self._running |= {row.number for row in event.rows}
-            self._note(journal.started, [row.number for row in event.rows])
+            self._note(journal.started, {row.number: used_by(row) for row in event.rows})
         elif isinstance(event, FramesDone):
             rows = self._shots[event.first_row]
             length = group_span(rows).length

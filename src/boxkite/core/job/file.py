@@ -13,6 +13,7 @@ from boxkite.core.files.writing import create_file
 from boxkite.core.job.job import OF_OTHERWISE, OPTIONS
 from boxkite.core.job.option import Option
 from boxkite.core.job.options import JobOptions, options_from_tables
+from boxkite.core.presets.library import with_files
 
 _MOST_BYTES = 10_000_000
 _JSON_TYPES: dict[str, dict[str, Any]] = {
@@ -88,6 +89,12 @@ def _with_paths(options: JobOptions, change: Callable[[str], str]) -> JobOptions
     for key, value in options.written.items():
         if OPTIONS[key].is_path:
             changed[key] = change(value) if isinstance(value, str) else tuple(map(change, value))
+    changed["presets"] = {
+        name: with_files(tables, change) if isinstance(tables, dict) else tables
+        for name, tables in (options.get("presets") or {}).items()
+    }
+    if not changed["presets"]:
+        del changed["presets"]
     changed["to"] = tuple(map(output, options.get("to")))
     changed["otherwise"] = tuple(
         {**one, "to": tuple(map(output, one["to"]))} if "to" in one else one

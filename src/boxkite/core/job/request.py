@@ -13,7 +13,7 @@ from boxkite.core.files.reading import path_from
 from boxkite.core.job.file import is_job_file, read_job_file
 from boxkite.core.job.job import OPTIONS, Job
 from boxkite.core.job.options import JobOptions, job_from_options, options_from_tables, with_preset_changes
-from boxkite.core.presets.library import list_presets
+from boxkite.core.presets.library import list_presets, names_file
 from boxkite.core.suggest import did_you_mean
 
 
@@ -36,20 +36,18 @@ class JobRequest:
         return job_from_options(self.options, origin=self.origin, changes=self.preset_changes, user=user)
 
     def job_on(self, paths: Sequence[Path], metadata: Sequence[Path] = (), user: str = "") -> Job:
-        """The job on footage that comes from elsewhere. metadata: tables beside those it names.
+        """The job on footage that comes from elsewhere, instead of any that it names.
 
-        Raises PlanError where it names footage itself.
+        metadata: tables beside those it names.
         """
-        if self.options.get("paths"):
-            raise PlanError(
-                "the job names footage; here that comes from elsewhere",
-                path=self.origin,
-                key="paths",
-                hint="leave it out",
-            )
         tables = (*self.options.get("metadata"), *map(str, metadata))
         options = self.options.replaced(paths=tuple(map(str, paths)), metadata=tables)
         return job_from_options(options, origin=self.origin, changes=self.preset_changes, user=user)
+
+    @property
+    def own_paths(self) -> tuple[str, ...]:
+        """The footage that it names itself."""
+        return tuple(self.options.get("paths") or ())
 
     @property
     def as_saved(self) -> JobOptions:
@@ -95,9 +93,12 @@ def read_setting(text: str) -> tuple[str, Any]:
         example = f"as {setting('set')} video.quality=18"
         raise RequestError(f"{setting('set')} {text}: give a key and a value", hint=example)
     try:
-        return key.strip(), tomllib.loads(f"value = {value.strip()}")["value"]
+        found: Any = tomllib.loads(f"value = {value.strip()}")["value"]
     except tomllib.TOMLDecodeError:
-        return key.strip(), value.strip()
+        found = value.strip()
+    if names_file(key.strip()) and isinstance(found, str):
+        found = str(path_from(found).absolute())  # wherever the job is saved, and whoever runs it
+    return key.strip(), found
 
 
 def _check_preset_settings(changes: Mapping[str, Any], options: JobOptions) -> None:

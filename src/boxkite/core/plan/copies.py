@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import FootageError, PlanError, setting
+from boxkite.core.errors import FootageError, NoKeyframeError, PlanError, setting
 from boxkite.core.footage.keyframes import StoredFrames
 from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import Source
@@ -25,19 +25,20 @@ _VIDEO_CODECS = {"h264": "h264", "hevc": "hevc", "av1": "av1", "vp9": "vp9", "pr
                  "ffv1": "ffv1", "mjpeg": "mjpeg"}  # fmt: skip
 _AUDIO_CODECS = {"aac": "aac", "opus": "opus", "flac": "flac", "mp3": "mp3", "pcm_s16le": "pcm16",
                  "pcm_s24le": "pcm24"}  # fmt: skip
-_FINE = {"h264": 12.0, "hevc": 14.0, "av1": 20.0, "vp9": 20.0, "mjpeg": 2.0}
+_FINE = {"h264": 12.0, "hevc": 14.0, "av1": 20.0, "vp9": 20.0, "mjpeg": 95.0}
 """Constant qualities at which re-encoded frames can hardly be told from their source."""
 
 
 def copied_frames(shot: Shot, stored: StoredFrames) -> tuple[Span, tuple[Notice, ...]]:
-    """The frames that a copy of a shot holds, and a notice where its ends move, as they are not keyframes."""
+    """The frames that a copy of a shot holds, and a notice where its ends move, as they are not keyframes.
+
+    Raises NoKeyframeError.
+    """
     footage, wanted = shot.footage, shot.span
     span = stored.copied_span(footage.frame_index, wanted)
     if span is None:
-        raise PlanError(
-            f"{shot.origin}: there is no keyframe before it, so it cannot be copied",
-            path=footage.source.path,
-            hint=f"leave it out with {setting('except')}, or give a preset that encodes",
+        raise NoKeyframeError(
+            "no keyframe is before it, so it cannot be copied: a preset that encodes makes it"
         )
     moves = [
         f"{end} {frames} frame{'' if frames == 1 else 's'} {way}"

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from boxkite.core.footage.source import Source
 from boxkite.core.job.job import Job
-from boxkite.core.looks.look import FileStep, SpacesStep
+from boxkite.core.looks.look import FileStep, SpacesStep, look_words
 from boxkite.core.marks.mark_table import table_beside
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Preset
@@ -36,6 +36,18 @@ class Inputs:
             if known := self._known.get((found.st_dev, found.st_ino)):
                 return known
         return None
+
+
+def used_by(row: Row) -> str:
+    """The files that a row is made from, and its look, for a log."""
+    sources = [source for piece in row.pieces for source in piece.shot.footage.sources]
+    used = [", ".join(dict.fromkeys(str(source.path) for source in sources))]
+    used += [f"look {look_words(row.look)}"] if row.look else []
+    used += [f"look file {step.path}" for step in row.look if isinstance(step, FileStep)]
+    used += [f"watermark {mark.image}" for mark in row.preset.watermark if mark.image]
+    sound = row.audio_source.path
+    used += [f"audio {sound}"] if sound not in {source.path for source in sources} else []
+    return "; ".join(used)
 
 
 def _inside(path: Path) -> Iterator[Path]:

@@ -7,13 +7,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from boxkite.core.errors import NameTooLongError, PlanError, RecordsError, setting
+from boxkite.core.errors import NameTooLongError, NoKeyframeError, PlanError, RecordsError, setting
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.job.job import Job, Output
 from boxkite.core.looks.look import Look
+from boxkite.core.looks.preset_files import check_image
 from boxkite.core.naming.values import Value
-from boxkite.core.notices.files import ENCODED_NOT_COPIED, NOTHING_CHANGED, SPACE_SHORT
+from boxkite.core.notices.files import ENCODED_NOT_COPIED, NOTHING_CHANGED, SPACE_SHORT, UNMARKED
 from boxkite.core.notices.shots import UNCHANGED, UNFIT
 from boxkite.core.plan.burn_ins import BurnIns
 from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
@@ -23,11 +24,11 @@ from boxkite.core.plan.row_names import RowNames
 from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
-from boxkite.core.plan.treatment import Treatment, check_image
+from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import Preset
-from boxkite.core.presets.overlays import LookSettings
+from boxkite.core.presets.overlays import LookSettings, Watermark
 from boxkite.core.records.store import LAST, Records
 from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
 from boxkite.core.shots.looks import NO_LOOK, LookFinder
@@ -67,15 +68,19 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
                     raise
                 unnamed.append((shot, error))
                 continue
-            rows.append(maker.row(len(rows) + 1, shot, treatment, name, plain_name, names.values(index)))
+            try:
+                rows.append(maker.row(len(rows) + 1, shot, treatment, name, plain_name, names.values(index)))
+            except NoKeyframeError as error:
+                unfit.append(_unfit(shot, treatment, error.message))
     if not rows:
         raise unnamed[0][1] if unnamed else _no_row(unfit)
     if job.joined != "no":
         rows = joined_rows(rows, job.joined)
     left_out = (*gathered.left_out, *unfit)
     nameless = tuple(Unseen(shot.footage.source.path, error.message) for shot, error in unnamed)
+    notices = gathered.notices + ((UNMARKED(presets=outputs.unmarked),) if outputs.unmarked else ())
     plan = Plan(
-        tuple(rows), gathered.notices, gathered.uncovered, (), names.pattern, left_out, names.version,
+        tuple(rows), notices, gathered.uncovered, (), names.pattern, left_out, names.version,
         unseen=(*gathered.unseen, *nameless),
     )  # fmt: skip
     return _settled(job, plan, progress)
@@ -158,11 +163,17 @@ class Outputs:
                 self._read.setdefault(other, self._settle(other))
         if job.watermark and not any(preset.watermark for _, preset in self._read.values()):
             raise PlanError(
-                f"{setting('watermark')}: none of these presets has a watermark",
-                hint="leave it out, or use review",
+                f"{setting('watermark')}: nothing can be laid over what these presets write",
+                hint="leave it out, or add a preset that encodes a picture, as review",
             )
         for output in self._read:
             check_folder(output.folder.absolute())
+
+    @property
+    def unmarked(self) -> list[str]:
+        """The presets that the job's watermark cannot be laid over."""
+        presets = [preset for _, preset in self._read.values() if not preset.takes_watermark]
+        return [preset.name for preset in presets] if self.job.watermark else []
 
     @property
     def any_audio_alone(self) -> bool:
@@ -187,8 +198,9 @@ class Outputs:
     def _settle(self, output: Output) -> tuple[Output, Preset]:
         if output.preset not in self._presets:
             preset = self.job.presets.load(output.preset)
-            if self.job.watermark and preset.watermark:
-                mark = replace(preset.watermark[0], image=self.job.watermark.absolute(), text=None)
+            if self.job.watermark and preset.takes_watermark:
+                own = next(iter(preset.watermark), Watermark(image=self.job.watermark))
+                mark = replace(own, image=self.job.watermark.absolute(), text=None)
                 preset = replace(preset, watermark=(mark, *preset.watermark[1:]))
             if self.job.look and preset.video:
                 preset = replace(preset, look=replace(preset.look or LookSettings(), file=self.job.look))
@@ -216,16 +228,14 @@ def _treatments(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treat
                 for output, preset in shelf.of(outputs)
             ]
         treatments.append([treatment for treatment in known[key] if not treatment.unfit])
-        left_out += [
-            LeftOut(
-                shot.marker or shot.clip_name,
-                shot.origin,
-                UNFIT(preset=treatment.preset.name, reason=treatment.unfit),
-            )
-            for treatment in known[key]
-            if treatment.unfit
-        ]
+        left_out += [_unfit(shot, one, one.unfit) for one in known[key] if one.unfit]
     return treatments, left_out
+
+
+def _unfit(shot: Shot, treatment: Treatment, reason: str) -> LeftOut:
+    return LeftOut(
+        shot.marker or shot.clip_name, shot.origin, UNFIT(preset=treatment.preset.name, reason=reason)
+    )
 
 
 def _no_row(unfit: Sequence[LeftOut]) -> PlanError:

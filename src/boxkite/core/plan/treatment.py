@@ -5,10 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from fractions import Fraction
-from pathlib import Path
 
-from boxkite.core.errors import PlanError
-from boxkite.core.files.reading import MOST_IMAGE_PIXELS, require_file
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.job import Output
 from boxkite.core.naming.values import Value
@@ -147,29 +144,3 @@ def _audio_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list
         warnings.append(TRACKS_OF_OTHER_RATE(count=len(usable) - len(alike)))
         usable = alike
     return tuple(usable), [*warnings, *layout_notices(source, preset.audio, tuple(usable))]
-
-
-def check_image(path: Path) -> None:
-    """Make sure that the image of a watermark can be read. Raises PlanError."""
-    from PIL import Image
-
-    try:
-        require_file(path)
-        Image.MAX_IMAGE_PIXELS = None  # looked at here, before it is decoded
-        with Image.open(path) as image:
-            if image.width * image.height > MOST_IMAGE_PIXELS:
-                raise PlanError(
-                    f"the watermark is {image.width}x{image.height}:"
-                    f" more than {MOST_IMAGE_PIXELS // 1_000_000} million pixels",
-                    path=path,
-                    hint="scale it down: it is never shown larger than a frame",
-                )
-            image.verify()
-    except PlanError:
-        raise
-    except FileNotFoundError:
-        raise PlanError("there is no such image for the watermark", path=path) from None
-    except OSError as error:
-        raise PlanError(f"the watermark cannot be read: {error.strerror or error}", path=path) from None
-    except Exception as error:  # whatever a broken image makes the library say
-        raise PlanError(f"the watermark cannot be read: {error}", path=path) from None

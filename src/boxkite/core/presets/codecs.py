@@ -93,14 +93,24 @@ CODECS: dict[str, Codec] = {
         smallest=(256, 120), spread=(0.98, 1.02),
     ),
     "ffv1": Codec(_YUV, {}, spread=(0.01, 1.5)),
-    "mjpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(2, 31)),
-    "jpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(2, 31)),
+    "mjpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(100, 1)),
+    "jpeg": Codec(("yuv420p", "yuv422p", "yuv444p"), {}, quality=(100, 1)),
     "png": Codec(("rgb24", "rgb48be", "rgba", "rgba64be"), {}, spread=(0.01, 1.5)),
     "tiff": Codec(("rgb48le", "rgb24", "rgba", "rgba64le"), {}, spread=(0.01, 1.5)),
     "dpx": Codec(("gbrp10be", "rgb24"), {}, spread=(0.98, 1.02)),
     "exr": Codec(("gbrpf32le", "gbrapf32le"), {}, spread=(0.01, 1.5)),
 }  # fmt: skip
 """Every picture codec there is."""
+
+
+def quality_scale(codec: str) -> str:
+    """How the quality of a codec is counted, as "0 to 51, lower is better"; empty where it has none."""
+    scale = CODECS[codec].quality if codec in CODECS else None
+    if scale is None:
+        return ""
+    best, worst = scale
+    way = "lower" if best < worst else "higher"
+    return f"{min(scale)} to {max(scale)}, {way} is better"
 
 
 def keeps_alpha(pixel_format: str) -> bool:

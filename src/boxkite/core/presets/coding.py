@@ -18,6 +18,7 @@ from boxkite.core.presets.codecs import (
     AudioCodec,
     Codec,
     VideoCodec,
+    quality_scale,
 )
 
 # Plain dataclasses, which pydantic checks when a file is read (reading.py): worker processes, which only take
@@ -34,8 +35,9 @@ class Video:
     codec: VideoCodec
     profile: str | None = None
     pixel_format: str | None = None
-    quality: Annotated[float, Interval(ge=0, le=63)] | None = None
-    """Constant quality, the lower the better (h264, hevc: 0 to 51; av1, vp9: 0 to 63; mjpeg, jpeg: 2 to 31)."""
+    quality: Annotated[float, Interval(ge=0, le=100)] | None = None
+    """Constant quality. h264, hevc: 0 to 51, av1, vp9: 0 to 63, the lower the better; mjpeg, jpeg: 1 to 100, the higher
+    the better."""
     bitrate_mbps: Annotated[float, Interval(gt=0, le=10_000)] | None = None
     """Instead of it."""
     speed: str | None = None
@@ -99,10 +101,9 @@ class Video:
             raise ValueError("encoder_speed: give either speed or encoder_speed")
         if self.quality is not None and codec.quality:
             best, worst = codec.quality
-            if not best <= self.quality <= worst:
-                raise ValueError(
-                    f"quality: {self.codec} goes from {best} (best) to {worst}, not {self.quality:g}"
-                )
+            if not min(best, worst) <= self.quality <= max(best, worst):
+                scale = quality_scale(self.codec)
+                raise ValueError(f"quality: {self.codec} takes a number from {scale}, not {self.quality:g}")
 
     @property
     def written_format(self) -> str:

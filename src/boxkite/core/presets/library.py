@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -139,9 +139,7 @@ class Shelf:
                 f"these presets are based on each other: {chain}", path=above[0].path, key=BASED_ON
             )
         tables = dict(file.tables) if file.tables is not None else read_tables(file.path)
-        for table in _FILES_IN:
-            if table in tables:
-                tables[table] = _with_paths(tables[table], file.path.parent)
+        tables = with_files(tables, lambda text: str(file.path.parent / path_from(text)))
         if BASED_ON not in tables:
             return tables
         base_name = tables.pop(BASED_ON)
@@ -180,16 +178,33 @@ def _below(file: PresetFile, key: str) -> str:
     return f"{file.key}.{key}" if file.key else key
 
 
-def _with_paths(value: Any, folder: Path) -> Any:
-    """A table, or each of several, with the files it names counted from the folder its preset stands in."""
-    if isinstance(value, list):
-        return [_with_paths(one, folder) for one in value]
-    if not isinstance(value, dict):
-        return value
-    return {
-        key: str(folder / path_from(inner)) if key in _FILE_KEYS and isinstance(inner, str) else inner
-        for key, inner in value.items()
-    }
+def with_files(tables: Mapping[str, Any], change: Callable[[str], str]) -> dict[str, Any]:
+    """The tables of a preset with the paths of the files in them changed."""
+
+    def changed(value: Any) -> Any:
+        if isinstance(value, list):
+            return [changed(one) for one in value]
+        if not isinstance(value, dict):
+            return value
+        return {
+            key: change(inner) if key in _FILE_KEYS and isinstance(inner, str) else inner
+            for key, inner in value.items()
+        }
+
+    return {key: changed(value) if key in _FILES_IN else value for key, value in tables.items()}
+
+
+def names_file(key: str) -> bool:
+    """Whether a setting, by its whole key as review.watermark.image, is the path of a file."""
+    *above, last = key.split(".")
+    return last in _FILE_KEYS and bool(above) and above[-1] in _FILES_IN
+
+
+def files_of(preset: Preset) -> Iterator[tuple[str, Path]]:
+    """(key, path) of every file that a preset names."""
+    for key, value in flat_items(preset_as_json(preset)):
+        if key.rpartition(".")[2] in _FILE_KEYS and key.partition(".")[0] in _FILES_IN:
+            yield key, Path(value)
 
 
 def _nested(keys: Sequence[str], value: Any) -> dict[str, Any]:

@@ -154,6 +154,11 @@ class Preset:
         return None if self.rate is None else _rate_said(str(self.rate))
 
     @property
+    def takes_watermark(self) -> bool:
+        """Whether a watermark can be laid over what it writes: frames, not copied and not in linear light."""
+        return self.video is not None and self.video.codec != "exr"
+
+    @property
     def is_sequence(self) -> bool:
         """Whether it writes numbered images into a folder."""
         return self.container in SEQUENCES

@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 from boxkite.core.errors import PresetError
 from boxkite.core.files.reading import read_bytes
 from boxkite.core.presets.coding import Audio, Video
+from boxkite.core.presets.explaining import example_of, explained
 from boxkite.core.presets.inheriting import BASED_ON, WITHOUT
 from boxkite.core.presets.model import Preset
 from boxkite.core.presets.overlays import BurnIn, LookSettings, Watermark
@@ -56,7 +57,7 @@ def checked(name: str, tables: Mapping[str, Any], path: Path | str, key: str = "
     try:
         return TypeAdapter(Preset).validate_python({"name": name, **_listed(tables)})
     except ValidationError as error:
-        raise _as_preset_error(error, path, key) from None
+        raise _as_preset_error(error, path, key, tables) from None
 
 
 def trusted(name: str, tables: Mapping[str, Any]) -> Preset:
@@ -77,7 +78,9 @@ def _listed(tables: Mapping[str, Any]) -> dict[str, Any]:
     }
 
 
-def _as_preset_error(error: ValidationError, path: Path | str, key: str) -> PresetError:
+def _as_preset_error(
+    error: ValidationError, path: Path | str, key: str, tables: Mapping[str, Any]
+) -> PresetError:
     first = error.errors()[0]
     location = [str(part) for part in first["loc"]]
     if len(location) > 1 and location[0] in _SEVERAL and location[1] == "0":
@@ -87,6 +90,7 @@ def _as_preset_error(error: ValidationError, path: Path | str, key: str) -> Pres
     if first["type"] == "value_error" and (match := _KEY_FIRST.match(message)):
         location += match[1].split(".")
         message = message[match.end() :]
+        hint = example_of(location[-1], tables.get("video", {}))
     if first["type"] == "unexpected_keyword_argument":
         table = location[0] if len(location) > 1 else ""
         model = _TABLES.get(table, Preset)
@@ -96,6 +100,16 @@ def _as_preset_error(error: ValidationError, path: Path | str, key: str) -> Pres
         hint = did_you_mean(location[-1], keys) or f"keys: {', '.join(keys)}"
     elif first["type"] == "missing":
         message = "this key is missing"
+    elif first["type"] != "value_error":
+        table = location[0] if len(location) > 1 and location[0] in _TABLES else ""
+        names = [part for part in location if not part.isdigit()]
+        own = names[1] if table and len(names) > 1 else names[0]
+        beside = tables.get(table, {}) if table else tables
+        message, hint = explained(
+            _TABLES.get(table, Preset), own, first["input"], beside if isinstance(beside, Mapping) else {}
+        )
+        while location[-1].isdigit():
+            location.pop()
     return PresetError(message, path=path, key=".".join([*([key] if key else []), *location]), hint=hint)
 
 

@@ -56,17 +56,18 @@ class Journal:
                 store.execute("update batch set stop = '' where id = ?", (self._batch,))
             self._enter(store, 0, "state", state)
 
-    def started(self, numbers: Iterable[int]) -> None:
-        """A worker begins on files."""
+    def started(self, used: Mapping[int, str]) -> None:
+        """A worker begins on files. used: what each is made from, by its number."""
         with self._records.change() as store:
             at = now_text()
-            for number in numbers:
+            for number, files in used.items():
                 store.execute(
                     "update file set state = 'started', started = ?, ended = '', failure = '', frames_done = 0,"
                     " attempts = attempts + 1 where batch = ? and number = ?",
                     (at, self._batch, number),
                 )
                 self._enter(store, number, "state", "started")
+                self._enter(store, number, "used", files)
 
     def frames_done(self, done: Mapping[int, int], seconds: float) -> None:
         """How many frames of each file are made, and how long the batch has run."""

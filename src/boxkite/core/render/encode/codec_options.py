@@ -37,6 +37,7 @@ AUDIO_ENCODERS = {
     "mp3": "libmp3lame",
 }
 MUXERS = {"mov": "mov", "mp4": "mp4", "mkv": "matroska", "webm": "webm", "wav": "wav", "mxf": "mxf"}
+_USUAL_JPEG = 90
 _PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3", "4444": "4"}
 
 
@@ -67,13 +68,21 @@ def encoder_options(
         options["profile"] = _PRORES_PROFILES[video.profile or "hq"]
         if keeps_alpha(video.written_format):
             options["alpha_bits"] = "16"
-    elif video.codec == "dnxhr":
-        options["profile"] = f"dnxhr_{video.profile or 'hq'}"
-    elif video.codec == "ffv1":
-        options |= {"level": "3", "slicecrc": "1", "slices": "4"}
-    elif video.codec == "tiff":
-        options["compression_algo"] = "deflate"
+    else:
+        options |= _fixed_options(video)
     return options
+
+
+def _fixed_options(video: Video) -> dict[str, str]:
+    """Options of codecs without a choice of speed."""
+    if video.codec == "dnxhr":
+        return {"profile": f"dnxhr_{video.profile or 'hq'}"}
+    if video.codec == "ffv1":
+        return {"level": "3", "slicecrc": "1", "slices": "4"}
+    if video.codec in ("mjpeg", "jpeg"):
+        quantiser = str(jpeg_quantiser(video.quality if video.quality is not None else _USUAL_JPEG))
+        return {"qmin": quantiser, "qmax": quantiser}
+    return {"compression_algo": "deflate"} if video.codec == "tiff" else {}
 
 
 def _pass_words(stats: tuple[int, str] | None) -> list[str]:
@@ -141,11 +150,14 @@ def _newer_options(video: Video, threads: int) -> dict[str, str]:
     return options
 
 
-def fixed_quality(video: Video) -> int | None:
-    """The quantiser of codecs that take one for the whole file, by the library's scale; None for others."""
-    if video.codec not in ("mjpeg", "jpeg"):
-        return None
-    return round(video.quality if video.quality is not None else 3)
+def jpeg_quantiser(quality: float) -> int:
+    """The library's quantiser, 1 to 31, for a quality of 1 to 100 as JPEG software counts it.
+
+    Its tables at 8 are about those of ITU-T T.81, annex K, which are quality 50; from there the usual scaling, 200 - 2q
+    percent above and 5000 / q below.
+    """
+    percent = 200 - 2 * quality if quality >= 50 else 5000 / quality
+    return min(31, max(1, round(8 * percent / 100)))
 
 
 def muxer_options(container: str) -> dict[str, str]:

@@ -33,7 +33,6 @@ from boxkite.core.render.encode.codec_options import (
     audio_rate,
     encoder_name,
     encoder_options,
-    fixed_quality,
     hardware_encoders,
     muxer_options,
 )
@@ -43,8 +42,6 @@ from boxkite.core.timebase import Span, round_fraction, sample_at
 MOV_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
 """MOV metadata keys under which players look for these."""
 _INTERLACED_DCT = 1 << 18
-_FIXED_QUALITY = 1 << 1
-_LAMBDA = 118
 
 
 @dataclass(frozen=True)
@@ -269,10 +266,6 @@ def set_picture_options(context: Any, row: Row, video: Video) -> None:
     context.pix_fmt = video.written_format
     context.time_base = 1 / row.rate.fraction
     context.sample_aspect_ratio = row.geometry.sample_aspect
-    quality = fixed_quality(video)
-    if quality is not None:
-        context.flags |= _FIXED_QUALITY
-        context.global_quality = quality * _LAMBDA
 
 
 def expected_samples(row: Row, span: Span, position: int) -> int:
