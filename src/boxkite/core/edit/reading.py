@@ -5,9 +5,6 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
-from boxkite.core.edit.edl.markers import read_edl_markers
-from boxkite.core.edit.edl.timelines import read_edl_edit
-from boxkite.core.edit.otio.reading import adapter_suffixes, read_otio_edit
 from boxkite.core.edit.timeline import Edit, Timeline
 from boxkite.core.errors import MarksError, setting
 from boxkite.core.files.metadata_log import is_log
@@ -19,7 +16,6 @@ from boxkite.core.footage.kinds import BESIDE_MEDIA, CAMERA_RAW, MEDIA_SUFFIXES
 from boxkite.core.footage.source import Source
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
 from boxkite.core.marks.ranges import COLUMN_NAMES, read_ranges
-from boxkite.core.marks.text_lists import LOOKED_FOR, read_text_list
 from boxkite.core.timebase import FrameRate
 
 EDIT_SUFFIXES = frozenset({".edl", ".otio", ".otioz", ".otiod", ".xml", ".fcpxml", ".aaf"})
@@ -37,6 +33,10 @@ _MOST_FRAMES = 10**10
 @no_collection()
 def read_marks(path: Path) -> MarkList:
     """Read a marker list or a table of ranges. Raises MarksError with file and line."""
+    from boxkite.core.edit.edl.markers import read_edl_markers
+    from boxkite.core.edit.otio.reading import read_otio_edit
+    from boxkite.core.marks.text_lists import LOOKED_FOR, read_text_list
+
     suffix = path.suffix.lower()
     if suffix != ".edl" and is_edit(path):
         return marks_from_edit(read_otio_edit(path))
@@ -65,12 +65,19 @@ def is_edit(path: Path) -> bool:
         return True
     if not suffix or suffix in MEDIA_SUFFIXES or suffix in BESIDE_MEDIA or suffix in CAMERA_RAW:
         return False  # without asking the library, which takes a while to load
-    return is_file(path) and suffix in adapter_suffixes()
+    if not is_file(path):
+        return False
+    from boxkite.core.edit.otio.reading import adapter_suffixes
+
+    return suffix in adapter_suffixes()
 
 
 @no_collection()
 def read_edit(path: Path, rate: FrameRate | None = None) -> Edit:
     """Read all timelines of a file. rate: of edit decision lists, which do not say theirs. Raises MarksError."""
+    from boxkite.core.edit.edl.timelines import read_edl_edit
+    from boxkite.core.edit.otio.reading import read_otio_edit
+
     edit = read_edl_edit(path, rate) if path.suffix.lower() == ".edl" else read_otio_edit(path)
     for timeline in edit.timelines:
         _check_times(timeline, path)

@@ -8,13 +8,14 @@ Whatever is wrong with the store, the file itself is read.
 from __future__ import annotations
 
 import contextlib
+import importlib.util
 import os
+import re
 import sqlite3
 from collections.abc import Iterator, Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import TypeVar
-
-import av
 
 from boxkite import __version__
 from boxkite.core.files.document import read_document, write_document
@@ -37,7 +38,7 @@ class Memory:
         self._new: list[tuple[str, bytes, str, bytes]] = []
         with contextlib.suppress(OSError, sqlite3.Error):
             self._store = _open_store()
-        self.stamp = f"{_FORM} {__version__} {av.__version__}"
+        self.stamp = f"{_FORM} {__version__} {_library_version()}"
 
     def recall(
         self, kind: str, path: Path, wanted: type[Kept], there: os.stat_result | None = None
@@ -111,6 +112,19 @@ class Memory:
 
     def _identity(self, there: os.stat_result) -> str:
         return f"{self.stamp} {there.st_size} {there.st_mtime_ns} {there.st_ino} {there.st_ctime_ns}"
+
+
+@lru_cache(maxsize=1)
+def _library_version() -> str:
+    """The version of the codec library's binding, without loading it where its file tells."""
+    found = importlib.util.find_spec("av")
+    about = Path(found.origin).with_name("about.py") if found and found.origin else None
+    with contextlib.suppress(OSError):
+        if about and (version := re.search(r'"([\d.]+)"', about.read_text())):
+            return version[1]
+    import av
+
+    return str(av.__version__)
 
 
 def _key(path: Path) -> bytes:

@@ -31,6 +31,10 @@ _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 """Decoders whose skip mode may change before each packet; those of AV1 keep the first setting."""
 
 
+class _DoubtfulEntryError(Exception):
+    """The decoder has flagged every frame since a keyframe in the middle of a file, up to one that is wanted."""
+
+
 @dataclass
 class Damage:
     """The damage found while decoding, by the numbers of frames."""
@@ -87,7 +91,8 @@ def _pictures_from(
     """Decoded frames with their numbers, the first of them no later than the span's first frame.
 
     Looks for a keyframe shown at or before it, ever further back: also when the decoder, after a keyframe
-    that only begins to refresh the picture, gives out nothing until later. At last reads from the start.
+    that only begins to refresh the picture, gives out nothing until later, or flags all it gives out, as after one that
+    does not say that it can be begun with. At last reads from the start.
     """
     for target in [*_seek_targets(source, table, span.start), None]:
         with open_source(source, hardware) as container:
@@ -107,11 +112,14 @@ def _pictures_from(
                 half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
                 packets = _hurrying(packets, stream, table.pts_of(span.start) - half_a_frame)
             pictures = _decode(packets, table, span, damage, from_start)
-            first = next(pictures, None)
-            if first is None or (first[0] > span.start and target is not None):
-                continue
-            yield first
-            yield from pictures
+            try:
+                first = next(pictures, None)
+                if first is None or (first[0] > span.start and target is not None):
+                    continue
+                yield first
+                yield from pictures
+            except _DoubtfulEntryError:
+                continue  # what came so far was before the span
             return
 
 
@@ -177,7 +185,7 @@ def _decode(
 ) -> Iterator[tuple[int, VideoFrame]]:
     """Decoded frames with the frame at which each is shown; stops soon after the span."""
     counted, keyframes, times = 0, 0, table.display_times
-    may_flag = from_start
+    may_flag = is_sure = from_start
     for packet in packets:
         if is_empty_repeat(packet):
             continue
@@ -201,7 +209,10 @@ def _decode(
                 number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted
                 counted = number + 1
             may_flag = may_flag and picture.is_corrupt
+            is_sure = is_sure or not picture.is_corrupt
             if picture.is_corrupt and span.start <= number < span.end:
+                if not is_sure:
+                    raise _DoubtfulEntryError
                 _count_corrupt(number, damage, may_flag)
             yield number, picture
             if number >= span.end:

@@ -14,7 +14,7 @@ from av.stream import Discard
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.frame_index import table_from_times
+from boxkite.core.footage.measuring import table_from_times
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.probe import read_source
 from boxkite.core.footage.source import Source

@@ -10,11 +10,10 @@ from pathlib import Path
 
 from boxkite.core.errors import BoxkiteError, InaccessibleError
 from boxkite.core.files.walking import Unseen, Walk
+from boxkite.core.footage.access import open_media
 from boxkite.core.footage.cache import Memory, memory
 from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.kinds import MARKS_TABLE, STILL_SUFFIXES, is_junk
-from boxkite.core.footage.opening import open_media
-from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.footage.source import Findings, ImageSettings, SequencePattern, Source, Unreadable
 
 
@@ -41,7 +40,7 @@ def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> 
             for item in items:
                 try:
                     sources.append(
-                        read_sequence(item, images)
+                        _read_sequence(item, images)
                         if isinstance(item, SequencePattern)
                         else with_layer(_read_or_recall(item, known), images or ImageSettings())
                     )
@@ -57,6 +56,18 @@ def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> 
                     )
     sources.sort(key=lambda source: (str(source.path.parent), source.path.name))
     return Findings(tuple(sources), tuple(unreadable), junk, tuple(unseen))
+
+
+def _read_sequence(sequence: SequencePattern, images: ImageSettings | None) -> Source:
+    from boxkite.core.footage.probe import read_sequence  # the codec library takes a while to load
+
+    return read_sequence(sequence, images)
+
+
+def _read_source(path: Path) -> Source:
+    from boxkite.core.footage.probe import read_source
+
+    return read_source(path)
 
 
 def _unreadable(path: Path, error: Exception) -> Unreadable:
@@ -83,10 +94,10 @@ def _read_or_recall(path: Path, known: Memory) -> Source:
     try:
         now = path.stat()
     except (OSError, ValueError):
-        return read_source(path)  # which says why it cannot be
+        return _read_source(path)  # which says why it cannot be
     found = known.recall("source", path, Source, now)
     if found is None or found.identity is None:
-        found = read_source(path)
+        found = _read_source(path)
         known.keep("source", path, found)
         return found
     if not os.access(path, os.R_OK):  # its rights may have changed since

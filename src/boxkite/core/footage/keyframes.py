@@ -13,7 +13,8 @@ from av.video.stream import VideoStream
 from boxkite.core.errors import FootageError
 from boxkite.core.files.document import with_arrays
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.frame_index import FrameIndex, is_out_of_order, presentation_times, tells_no_order
+from boxkite.core.footage.frame_index import FrameIndex
+from boxkite.core.footage.measuring import is_out_of_order, presentation_times, tells_no_order
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.reordering import display_order, holds_frame, may_reorder
 from boxkite.core.footage.source import Source

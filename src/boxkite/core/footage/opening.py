@@ -13,9 +13,10 @@ from av.codec.hwaccel import HWAccel
 from av.container import InputContainer
 from av.video.stream import VideoStream
 
-from boxkite.core.errors import ChangedError, FootageError, InaccessibleError
+from boxkite.core.errors import ChangedError, FootageError
 from boxkite.core.files.identity import FileIdentity, identity_of, identity_of_images
-from boxkite.core.files.reading import NotAFileError, open_regular, opened, shown_path
+from boxkite.core.files.reading import opened
+from boxkite.core.footage.access import open_media
 from boxkite.core.footage.kinds import STILL_SUFFIXES, explain_unreadable
 from boxkite.core.footage.source import ImageLayer, SequencePattern, Source
 from boxkite.core.timebase import FrameRate
@@ -44,30 +45,6 @@ def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -
     layer: of an EXR image, None for the plain one. Raises FootageError where the codec library finds no way in.
     """
     return _opened(f"file:{path}", path, None, {"protocol_whitelist": "file"}, hardware, layer)
-
-
-def open_media(path: Path) -> int:
-    """A descriptor of a regular file with something in it, which whoever asks closes. Raises FootageError otherwise."""
-    try:
-        descriptor = open_regular(path)
-    except FileNotFoundError:
-        raise FootageError("there is no such file", path=path) from None
-    except IsADirectoryError:
-        raise FootageError("this is a folder", path=path, hint="inspect lists what is inside") from None
-    except NotAFileError as error:
-        raise FootageError(str(error.strerror), path=path) from None
-    except ValueError:
-        raise FootageError("this is not a path: it holds a zero byte", path=shown_path(path)) from None
-    except OSError as error:
-        raise InaccessibleError(
-            f"it cannot be opened: {(error.strerror or 'unknown cause').lower()}",
-            path=path,
-            hint="ask for the right to read it",
-        ) from None
-    if os.fstat(descriptor).st_size == 0:
-        os.close(descriptor)
-        raise FootageError("the file is empty", path=path)
-    return descriptor
 
 
 def _opened(

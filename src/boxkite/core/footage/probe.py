@@ -18,13 +18,13 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import BoxkiteError, FootageError
 from boxkite.core.files.identity import FileIdentity, identity_of
+from boxkite.core.footage.access import open_media
 from boxkite.core.footage.exr import choose_layer, layers_of
 from boxkite.core.footage.kinds import STILL_SUFFIXES
 from boxkite.core.footage.opening import (
     MOST_PIXELS,
     current_identity,
     open_file,
-    open_media,
     open_sequence,
     video_stream,
     video_streams,

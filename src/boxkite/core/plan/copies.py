@@ -5,10 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from boxkite.core.errors import FootageError, NoKeyframeError, PlanError, setting
-from boxkite.core.footage.keyframes import StoredFrames
-from boxkite.core.footage.opening import open_source
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.files import COPY_MOVES_ENDS
 from boxkite.core.notices.notice import Notice
@@ -19,6 +18,9 @@ from boxkite.core.presets.extensions import extension_of_copy
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import Span
+
+if TYPE_CHECKING:
+    from boxkite.core.footage.keyframes import StoredFrames
 
 _CONTAINERS = {".mov": "mov", ".mp4": "mp4", ".m4v": "mp4", ".mkv": "mkv", ".webm": "webm", ".mxf": "mxf"}
 _VIDEO_CODECS = {"h264": "h264", "hevc": "hevc", "av1": "av1", "vp9": "vp9", "prores": "prores", "dnxhd": "dnxhr",
@@ -147,6 +149,8 @@ def _streams(source: Source) -> list[tuple[str, object]]:
     ]
     for audio in source.audio:
         settings.append(("the audio", f"{audio.codec} {audio.sample_rate_hz} Hz {audio.shown_layout}"))
+    from boxkite.core.footage.opening import open_source
+
     try:
         with open_source(source) as container:
             set_up = [

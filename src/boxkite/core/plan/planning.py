@@ -6,10 +6,10 @@ import shutil
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from boxkite.core.errors import NameTooLongError, NoKeyframeError, PlanError, RecordsError, setting
 from boxkite.core.files.walking import Unseen
-from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.job.job import Job, Output
 from boxkite.core.looks.look import Look
 from boxkite.core.looks.preset_files import check_image
@@ -35,6 +35,9 @@ from boxkite.core.shots.looks import NO_LOOK, LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.shots.tokens import NamingContext, ShotValues
 from boxkite.core.timebase import Span
+
+if TYPE_CHECKING:
+    from boxkite.core.footage.keyframes import StoredFrames
 
 
 def make_plan(job: Job, progress: Progress = lambda _: None) -> Plan:
@@ -277,6 +280,8 @@ class _RowMaker:
         )
         warnings += added
         if preset.copy:
+            from boxkite.core.footage.keyframes import stored_frames  # loads the codec library
+
             if id(shot.footage) not in self._stored:
                 self._stored[id(shot.footage)] = stored_frames(shot.footage.source)
             copied, moved = copied_frames(shot, self._stored[id(shot.footage)])

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
 from boxkite.core.errors import FootageError, InaccessibleError, PlanError, RequestError, setting
@@ -14,14 +15,12 @@ from boxkite.core.footage.frame_index import is_plausible, measure_frames
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.allowed import WAYS_THROUGH_AN_EDIT, By
 from boxkite.core.job.job import Job, Otherwise
-from boxkite.core.marks.detection import changes_as_marks, is_detected, remembered_changes
 from boxkite.core.marks.mark import Mark, MarkList
 from boxkite.core.metadata.lookup import know
 from boxkite.core.notices.footage import FILE_SKIPPED, IMAGE_SKIPPED, NO_PICTURE_SKIPPED
 from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.choosing import Candidate, choose, fitting_all, unmet
 from boxkite.core.shots.cutting import assign_marks, cut_at_markers, cut_at_ranges, cut_whole
-from boxkite.core.shots.edit_cutting import EditCutter, missing_media
 from boxkite.core.shots.in_and_out import range_of_source, range_options
 from boxkite.core.shots.kept_marks import KeptMarks, unused, used
 from boxkite.core.shots.limits import joined, limited_in_source, remarked, with_handles
@@ -31,6 +30,9 @@ from boxkite.core.shots.shot import Cut, IndexedSource, LeftOut, Shot, joined_cu
 from boxkite.core.shots.source_metadata import with_metadata
 from boxkite.core.shots.tokens import NamingContext, ShotValues, known_tokens
 from boxkite.core.timebase import Span
+
+if TYPE_CHECKING:
+    from boxkite.core.shots.edit_cutting import EditCutter
 
 Progress = Callable[[str], None]
 
@@ -71,6 +73,8 @@ def gather_shots(job: Job, progress: Progress, *, audio_only: bool = False) -> G
     chosen, left_out = _chosen(job, shots)
     left_out = [*cut.left_out, *left_out]
     if problems := [shot.problem for shot in chosen if shot.problem]:
+        from boxkite.core.shots.edit_cutting import missing_media
+
         raise missing_media(problems)
     if not chosen:
         raise _nothing_to_cut(ways, notices, left_out, _unmet(job, shots))
@@ -195,6 +199,10 @@ class _Cutter:
                     hint="name it among the paths: .otio, .otioz, .otiod, .edl, .xml or .aaf",
                 )
             if self._edit_cutter is None:
+                from boxkite.core.shots.edit_cutting import (
+                    EditCutter,  # many modules, of which footage needs none
+                )
+
                 self._edit_cutter = EditCutter(
                     self.job, self.edits, self.sources, self.footage_of, self.notices, self.unseen
                 )
@@ -302,6 +310,8 @@ class _Cutter:
 
     def _detected(self) -> tuple[dict[int, tuple[MarkList, list[Mark]]], list[Notice]]:
         """The cuts found in the frames of every source; where a table beside it keeps them, as that has them now."""
+        from boxkite.core.marks.detection import changes_as_marks, is_detected, remembered_changes
+
         beside = {} if self.marks else self._kept.by_source()
         kept = {index: listed for index, listed in beside.items() if any(map(is_detected, listed[1]))}
         found = dict(kept)

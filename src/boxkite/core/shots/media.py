@@ -12,7 +12,6 @@ from boxkite.core.files.reading import is_file
 from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.kinds import STILL_SUFFIXES
-from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.footage.source import ImageSettings, Source
 from boxkite.core.timebase import Timecode
 
@@ -93,6 +92,8 @@ class MediaFinder:
         return None
 
     def _read(self, path: Path) -> Source:
+        from boxkite.core.footage.probe import read_sequence, read_source  # loads the codec library
+
         if path.suffix.lower() in STILL_SUFFIXES:
             beside = [one for one in path.parent.iterdir() if one.suffix.lower() == path.suffix.lower()]
             sequences, _ = group_sequences(sorted(beside))
