@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from boxkite.core.footage.deep import read_deep
 from boxkite.core.footage.find import find_sources, group_sequences
-from boxkite.core.footage.frame_index import measure_frames, table_from_times
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.measuring import table_from_times
 from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie

@@ -14,6 +14,8 @@ from importlib import import_module
 from typing import NoReturn
 
 from boxkite.cli.messages import print_error, printable
+from boxkite.cli.other_words import meant_option
+from boxkite.cli.short_help import LongHelp, ShortHelp
 from boxkite.core.errors import BoxkiteError, PatternError
 from boxkite.core.suggest import did_you_mean
 
@@ -23,8 +25,10 @@ class Parser(argparse.ArgumentParser):
 
     def __init__(self, **settings: object) -> None:
         settings.setdefault("formatter_class", argparse.RawDescriptionHelpFormatter)
-        settings["allow_abbrev"] = False
+        settings["allow_abbrev"] = settings["add_help"] = False
         super().__init__(**settings)  # type: ignore[arg-type]
+        self.add_argument("-h", "--help", action=ShortHelp, help="show the help that fits a screen")
+        self.add_argument("--help-all", action=LongHelp, help="show all options")
 
     def error(self, message: str) -> NoReturn:
         """Refuse the command line with one line and, where there is one, a hint."""
@@ -33,7 +37,10 @@ class Parser(argparse.ArgumentParser):
             word = message.removeprefix("unrecognized arguments:").strip().split()[0]
             message = f"“{word}” is not understood here"
             options = [option for action in self._actions for option in action.option_strings]
-            hint = did_you_mean(word.partition("=")[0], options) if word.startswith("-") else ""
+            named = word.partition("=")[0]
+            hint = (
+                meant_option(named, options) or did_you_mean(named, options) if word.startswith("-") else ""
+            )
         elif message.endswith("expected one argument") or message.endswith("expected at least one argument"):
             message = (
                 message.replace("argument ", "", 1)

@@ -38,7 +38,7 @@ a first round:
   boxkite plan mill.mov --marks mill.edl --to review:out/review
   boxkite run mill.mov --marks mill.edl --to review:out/review --to stock:out/stock
 
-"boxkite COMMAND --help" has details and examples; --version prints the version.
+"boxkite help COMMAND" has details and examples; --version prints the version.
 exit status: 0 all is done; 1 some files failed, the rest are done; 2 the request is wrong,
 nothing was written; 130 stopped.
 """
@@ -55,14 +55,32 @@ def main() -> int:
     if first == "--version":
         sys.stdout.write(f"boxkite {__version__}\n")
         return 0
+    if first == "help" and len(arguments) > 1:
+        return _help_on(arguments[1], arguments[2:])
     if first in ("-h", "--help", "help", ""):
         listed = "\n".join(f"  {name:<10}{summary}" for name, summary in COMMANDS.items())
         sys.stdout.write(HELP.format(commands=listed))
         return 0 if first else 2
+    return _refuse(first)
+
+
+def _help_on(command: str, rest: list[str]) -> int:
+    """The help of a command, as boxkite COMMAND --help gives it."""
+    if command not in COMMANDS:
+        return _refuse(command)
+    from boxkite.cli.dispatch import run_command
+
+    return run_command(command, [*rest, "--help"])
+
+
+def _refuse(word: str) -> int:
+    """Say that there is no such command, and which was probably meant, by its letters or by its meaning."""
+    from boxkite.cli.other_words import meant_command
     from boxkite.core.suggest import did_you_mean
 
-    kind = "option" if first.startswith("-") else "command"
-    print_error(f"there is no {kind} “{first}”", did_you_mean(first, COMMANDS) or "see: boxkite --help")
+    kind = "option" if word.startswith("-") else "command"
+    hint = meant_command(word) or did_you_mean(word, COMMANDS) or "see: boxkite --help"
+    print_error(f"there is no {kind} “{word}”", hint)
     return 2
 
 

@@ -32,7 +32,7 @@ _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 
 
 class _DoubtfulEntryError(Exception):
-    """The decoder has flagged every frame since a keyframe in the middle of a file, up to one that is wanted."""
+    """The decoder has flagged the first frame that is wanted: it may be clean when more before it is decoded."""
 
 
 @dataclass
@@ -94,7 +94,12 @@ def _pictures_from(
     that only begins to refresh the picture, gives out nothing until later, or flags all it gives out, as after one that
     does not say that it can be begun with. At last reads from the start.
     """
-    for target in [*_seek_targets(source, table, span.start), None]:
+    attempts = [
+        *((target, True) for target in _seek_targets(source, table, span.start)),
+        (None, True),
+        (None, False),
+    ]
+    for target, may_hurry in attempts:
         with open_source(source, hardware) as container:
             stream = video_stream(container)
             if stream is None:
@@ -108,10 +113,12 @@ def _pictures_from(
             packets, from_start = found
             if source.layer and source.layer.part:
                 packets = _of_part(packets, source.layer.part)
-            if table.constant and table.timestamped and stream.codec_context.name in _CAN_HURRY:
+            hurries = may_hurry and table.constant and table.timestamped
+            if hurries and stream.codec_context.name in _CAN_HURRY:
                 half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
                 packets = _hurrying(packets, stream, table.pts_of(span.start) - half_a_frame)
-            pictures = _decode(packets, table, span, damage, from_start)
+            is_sure = from_start and (span.start == 0 or not may_hurry)
+            pictures = _decode(packets, table, span, damage, from_start, is_sure)
             try:
                 first = next(pictures, None)
                 if first is None or (first[0] > span.start and target is not None):
@@ -148,7 +155,9 @@ def _packets_from(
     except av.error.FFmpegError:
         return None
     packets = container.demux(stream)
-    key = next((packet for packet in packets if packet.is_keyframe and packet.pts is not None), None)
+    # An empty packet may be marked as a keyframe, though it only repeats the frame before it.
+    usable = (packet for packet in packets if packet.is_keyframe and packet.size and packet.pts is not None)
+    key = next(usable, None)
     if key is None or key.pts is None or key.pts > table.pts_of(frame):
         return None
     return chain([key], packets), key.pts <= table.first_pts
@@ -182,10 +191,14 @@ def _decode(
     span: Span,
     damage: Damage | None,
     from_start: bool,
+    is_sure: bool,
 ) -> Iterator[tuple[int, VideoFrame]]:
-    """Decoded frames with the frame at which each is shown; stops soon after the span."""
+    """Decoded frames with the frame at which each is shown; stops soon after the span.
+
+    is_sure: whether a frame that is flagged is damaged, and would not be clean if more before it were decoded.
+    """
     counted, keyframes, times = 0, 0, table.display_times
-    may_flag = is_sure = from_start
+    may_flag = from_start
     for packet in packets:
         if is_empty_repeat(packet):
             continue
@@ -209,11 +222,12 @@ def _decode(
                 number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted
                 counted = number + 1
             may_flag = may_flag and picture.is_corrupt
-            is_sure = is_sure or not picture.is_corrupt
-            if picture.is_corrupt and span.start <= number < span.end:
-                if not is_sure:
+            if span.start <= number < span.end:
+                if picture.is_corrupt and not is_sure:
                     raise _DoubtfulEntryError
-                _count_corrupt(number, damage, may_flag)
+                if picture.is_corrupt:
+                    _count_corrupt(number, damage, may_flag)
+                is_sure = True
             yield number, picture
             if number >= span.end:
                 return
