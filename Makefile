@@ -6,7 +6,7 @@ STAMP := $(VENV)/ready
 DEMO ?= demo
 REAL ?= real
 
-.PHONY: demo test bench codecs fuzz faults real wheel screenshots reference lint clean
+.PHONY: demo test bench codecs fuzz faults real wheel man screenshots reference lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -38,6 +38,9 @@ wheel: $(STAMP)
 
 screenshots: $(STAMP)
 	$(BIN)/python tools/screenshots.py
+
+man: $(STAMP)
+	$(BIN)/python tools/manual.py build/man/man1
 
 reference: $(STAMP)
 	$(BIN)/python tools/reference.py

@@ -11,6 +11,7 @@ from pathlib import Path
 import pytest
 from rich.console import Console
 
+from boxkite.cli.main import COMMANDS
 from boxkite.cli.messages import printable
 from boxkite.cli.tables import Column, file_size, print_table
 from boxkite.core.timebase import FrameRate
@@ -99,7 +100,7 @@ def test_a_window_shows_progress_and_a_pipe_a_line_a_file(card: Path, tmp_path: 
 
 
 def test_the_watermark_is_asked_for_only_where_there_is_one(card: Path) -> None:
-    refused = boxkite("plan", "A-clip1.mov", "--to", "web:x", "--watermark", "nothing.png", cwd=card)
+    refused = boxkite("plan", "A-clip1.mov", "--to", "copy:x", "--watermark", "nothing.png", cwd=card)
     assert (refused.status, wording.NO_WATERMARK in refused.err) == (2, True)
     missing = boxkite("plan", "A-clip1.mov", "--to", "review:x", "--watermark", "nothing.png", cwd=card)
     assert (missing.status, "nothing.png: there is no such image" in missing.err) == (2, True)
@@ -165,6 +166,34 @@ def test_a_plan_says_what_it_adds_up_to_and_each_warning_once_a_shot(card: Path,
     assert wording.ONE_SHORT in message
 
 
+@pytest.mark.parametrize("command", [*COMMANDS, "mark add", "mark import"])
+def test_help_fits_a_screen_and_says_where_the_rest_is(command: str) -> None:
+    shown = boxkite(*command.split(), "--help")
+    lines = shown.out.splitlines()
+    assert shown.status == 0 and len(lines) <= 24 and max(map(len, lines)) <= 80, shown.out
+    assert boxkite("help", *command.split()).out == shown.out
+    everything = boxkite(*command.split(), "--help-all").out
+    assert len(everything) > len(shown.out) or "--help-all" in shown.out
+    assert "--help-all" in shown.out
+
+
+@pytest.mark.parametrize(
+    ("words", "hint"),
+    [
+        (["checksum"], "verify each file"),
+        (["upload"], "the folder that --to names"),
+        (["transcode"], "boxkite run"),
+        (["help", "pln"], "did you mean plan?"),
+        (["run", "a.mov", "--output", "x"], "--to PRESET:FOLDER"),
+        (["plan", "a.mov", "--dry-run"], "boxkite plan"),
+        (["run", "a.mov", "--lut", "x"], "--look FILE"),
+    ],
+)
+def test_words_that_people_try_are_answered_by_meaning(words: list[str], hint: str) -> None:
+    refused = boxkite(*words)
+    assert refused.status == 2 and hint in refused.err
+
+
 def test_tokens_are_listed_with_how_alike_ones_differ() -> None:
     listed = boxkite("inspect", "--tokens", "--json").json["tokens"]
     for token in ("version", "created", "event", "total", "resolution", "record"):
@@ -175,7 +204,7 @@ def test_tokens_are_listed_with_how_alike_ones_differ() -> None:
 
 def test_every_command_shows_examples_that_its_own_words_understand() -> None:
     for command in ("plan", "run", "presets", "patterns", "rename", "trim"):
-        message = boxkite(command, "--help").out
+        message = boxkite(command, "--help-all").out
         assert wording.EXAMPLES in message
         for line in message.partition("examples:")[2].splitlines():
             for word in line.split():
@@ -184,3 +213,29 @@ def test_every_command_shows_examples_that_its_own_words_understand() -> None:
                         command,
                         word,
                     )
+
+
+def completed(folder: Path, line: str) -> list[str]:
+    """What the shell is offered for a line that was typed so far."""
+    answer = folder / "answer.txt"
+    asked = {"COMP_LINE": line, "COMP_POINT": str(len(line)), "COMP_TYPE": "9", "_ARGCOMPLETE": "1",
+             "_ARGCOMPLETE_IFS": "\n", "_ARGCOMPLETE_SUPPRESS_SPACE": "1", "_ARGCOMPLETE_STDOUT_FILENAME": str(answer)}  # fmt: skip
+    subprocess.run([str(PROGRAM)], env={**os.environ, **asked}, cwd=folder, check=False, capture_output=True)
+    return answer.read_text().splitlines()
+
+
+def test_the_shell_completes_commands_options_presets_tokens_and_keywords(tmp_path: Path) -> None:
+    (tmp_path / "picks.csv").write_text("name,in,out,keywords\ndip,0,9,vat; wet\n")
+    for line, offered in (
+        ("boxkite pl", "plan"),
+        ("boxkite help res", "resume"),
+        ("boxkite plan a.mov --na", "--names"),
+        ("boxkite plan a.mov --to web-s", "web-small:"),
+        ('boxkite plan a.mov --names "@mar', "@marker"),
+        ("boxkite plan a.mov --by det", "detected-cuts"),
+        ("boxkite plan a.mov --marks picks.csv --only keyword:w", "keyword:wet"),
+        ("boxkite presets show revi", "review"),
+    ):
+        assert offered in completed(tmp_path, line), line
+    for shell in ("bash", "zsh", "fish"):
+        assert "_ARGCOMPLETE" in boxkite("completion", shell).out

@@ -177,7 +177,9 @@ def test_the_second_look_remembers_until_the_file_changes(
     path = tmp_path / "a.mov"
     write_movie(Movie(path, 10, RATE, ((0, VAT),), width=160, height=90))
     first = find_sources([tmp_path]).sources
-    monkeypatch.setattr("boxkite.core.footage.find.read_source", lambda _: pytest.fail("it was opened again"))
+    monkeypatch.setattr(
+        "boxkite.core.footage.probe.read_source", lambda _: pytest.fail("it was opened again")
+    )
     assert find_sources([tmp_path]).sources == first
     monkeypatch.undo()
     write_movie(Movie(path, 20, RATE, ((0, VAT),), width=160, height=90))

@@ -63,9 +63,14 @@ def build_parser(command: str) -> Parser:
     """The parser of one command."""
     module = import_module(f"boxkite.cli.{command}_command")
     parser = Parser(prog=f"boxkite {command}", description=module.__doc__, epilog=module.EXAMPLES)
-    module.add_arguments(parser)
-    parser.add_argument("--debug", action="store_true", help="show where in Box Kite an error came from")
+    add_command(parser, command)
     return parser
+
+
+def add_command(parser: argparse.ArgumentParser, command: str) -> None:
+    """Give a parser the arguments of a command."""
+    import_module(f"boxkite.cli.{command}_command").add_arguments(parser)
+    parser.add_argument("--debug", action="store_true", help="show where in Box Kite an error came from")
 
 
 def run_command(command: str, arguments: Sequence[str]) -> int:

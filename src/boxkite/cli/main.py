@@ -1,5 +1,6 @@
 """The entry point: finds the command. Imports almost nothing, so that help is instant."""
 
+import os
 import sys
 
 from boxkite import __version__
@@ -22,6 +23,7 @@ COMMANDS = {
     "presets": "presets, built-in and own: list, show, new, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with their sidecars and marks; undo",
+    "completion": "completion of commands, options, presets and tokens in your shell",
     "trim": "copy only the used part of each source, with an edit that points at it",
 }
 HELP = """\
@@ -46,6 +48,10 @@ nothing was written; 130 stopped.
 
 def main() -> int:
     """Run one command and return its exit status."""
+    if "_ARGCOMPLETE" in os.environ:
+        from boxkite.cli.completion import complete
+
+        complete()
     arguments = sys.argv[1:]
     first = arguments[0] if arguments else ""
     if first in COMMANDS:

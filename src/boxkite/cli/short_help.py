@@ -40,7 +40,9 @@ class ShortHelp(argparse.Action):
     def __call__(self, parser: argparse.ArgumentParser, *_: object) -> None:
         """Print it, and end."""
         full = parser.format_help()
-        sys.stdout.write(full if full.count("\n") < SCREEN_LINES else short_help(parser))
+        lines = full.splitlines()
+        fits = len(lines) < SCREEN_LINES and max(map(len, lines)) <= SCREEN_COLUMNS
+        sys.stdout.write(full if fits else short_help(parser))
         parser.exit()
 
 
