@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import fcntl
 import os
 import pty
 import select
+import struct
 import subprocess
+import termios
 from pathlib import Path
 
+import pyte
 import pytest
 from rich.console import Console
 
@@ -40,11 +44,26 @@ def card(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def in_window(folder: Path, columns: int, *words: str) -> str:
     """What the program draws in a terminal window of so many columns."""
+    return "\n".join(lines_in_window(folder, columns, 40, *words)[1])
+
+
+def lines_in_window(folder: Path, columns: int, rows: int, *words: str) -> tuple[list[str], list[str]]:
+    """What stands in a window at the end, with what has scrolled out of it; and all that was sent to it, by lines."""
     ours, theirs = pty.openpty()
-    environment = {**os.environ, "COLUMNS": str(columns), "LINES": "40", "TERM": "xterm", "NO_COLOR": "1"}
-    process = subprocess.Popen([PROGRAM, *words], cwd=folder, stdout=theirs, stderr=theirs, env=environment)
+    fcntl.ioctl(theirs, termios.TIOCSWINSZ, struct.pack("HHHH", rows, columns, 0, 0))
+    environment = {
+        **os.environ,
+        "COLUMNS": str(columns),
+        "LINES": str(rows),
+        "TERM": "xterm",
+        "NO_COLOR": "1",
+    }
+    process = subprocess.Popen(
+        [PROGRAM, *words], cwd=folder, stdin=theirs, stdout=theirs, stderr=theirs, env=environment
+    )
     os.close(theirs)
-    message = b""
+    screen, message = pyte.HistoryScreen(columns, rows, history=1000), b""
+    stream = pyte.ByteStream(screen)
     while select.select([ours], [], [], 60)[0]:
         try:
             part = os.read(ours, 65536)
@@ -53,9 +72,25 @@ def in_window(folder: Path, columns: int, *words: str) -> str:
         if not part:
             break
         message += part
+        stream.feed(part)
     os.close(ours)
     assert process.wait(timeout=60) == 0, message
-    return message.decode()
+    scrolled = ["".join(line[place].data for place in range(columns)).rstrip() for line in screen.history.top]
+    return [*scrolled, *(line.rstrip() for line in screen.display)], message.decode().split("\n")
+
+
+def test_progress_leaves_every_line_and_no_other_in_a_small_window(card: Path, tmp_path: Path) -> None:
+    (tmp_path / "eight.csv").write_text(
+        "source,name,in,out\n"
+        + "".join(f"A-clip{n},m{n}{at},{at},{at + 14}\n" for n in (1, 2) for at in (0, 15, 30, 45))
+    )
+    words = ("run", ".", "--marks", str(tmp_path / "eight.csv"), "--to", "web:{}", "--to", "proxy-h264:{}/p")
+    for attempt in range(2):
+        to = str(tmp_path / f"o{attempt}")
+        shown, _ = lines_in_window(card, 80, 24, *(word.format(to) for word in words))
+        verified = [line for line in shown if line.startswith("verified")]
+        assert len(verified) == len(set(verified)) == 16, shown
+        assert not [line for line in shown if "━" in line or "╺" in line or " of 16 files" in line], shown
 
 
 def test_tables_keep_whole_timecodes_in_80_columns_and_names_in_full_when_piped(card: Path) -> None:
@@ -218,8 +253,10 @@ def test_every_command_shows_examples_that_its_own_words_understand() -> None:
 def completed(folder: Path, line: str) -> list[str]:
     """What the shell is offered for a line that was typed so far."""
     answer = folder / "answer.txt"
-    asked = {"COMP_LINE": line, "COMP_POINT": str(len(line)), "COMP_TYPE": "9", "_ARGCOMPLETE": "1",
-             "_ARGCOMPLETE_IFS": "\n", "_ARGCOMPLETE_SUPPRESS_SPACE": "1", "_ARGCOMPLETE_STDOUT_FILENAME": str(answer)}  # fmt: skip
+    asked = {
+        "COMP_LINE": line, "COMP_POINT": str(len(line)), "COMP_TYPE": "9", "_ARGCOMPLETE": "1",
+        "_ARGCOMPLETE_IFS": "\n", "_ARGCOMPLETE_SUPPRESS_SPACE": "1", "_ARGCOMPLETE_STDOUT_FILENAME": str(answer),
+    }  # fmt: skip
     subprocess.run([str(PROGRAM)], env={**os.environ, **asked}, cwd=folder, check=False, capture_output=True)
     return answer.read_text().splitlines()
 

@@ -98,7 +98,7 @@ def main() -> int:
     parser.add_argument("folder", type=Path)
     parser.add_argument("names", nargs="*", help="only clips with one of these in their path")
     parser.add_argument("--large", action="store_true", help="from packages of half a gigabyte, too")
-    asked = parser.parse_args()
+    asked = parser.parse_intermixed_args()
     clips = fetch(asked.folder, large=asked.large)
     if asked.names:
         clips = [clip for clip in clips if any(name in str(clip) for name in asked.names)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from types import TracebackType
 from typing import Self
@@ -15,6 +16,8 @@ from boxkite.cli.messages import printable
 from boxkite.cli.tables import counted, file_size, print_line
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted, TriedAgain, TurnAwaited
 from boxkite.core.plan.rows import Row, decode_groups, group_span
+
+_DRAWN_EVERY_SECONDS = 0.1
 
 
 class _Speed(ProgressColumn):
@@ -40,7 +43,9 @@ class WindowProgress:
             expand=True,
             transient=True,
             speed_estimate_period=20,
+            auto_refresh=False,  # a second thread that draws between two of our lines takes one of them away
         )
+        self._drawn = 0.0
         shots = {group[0].number: group_span(group).length for group in decode_groups(rows)}
         self._lengths = shots
         self._files = len(rows)
@@ -60,7 +65,14 @@ class WindowProgress:
         self._progress.stop()
 
     def show(self, event: Event) -> None:
-        """Draw what has happened."""
+        """Draw what has happened, at most some times a second."""
+        self._take(event)
+        now = time.monotonic()
+        if now - self._drawn >= _DRAWN_EVERY_SECONDS:
+            self._drawn = now
+            self._progress.refresh()
+
+    def _take(self, event: Event) -> None:
         if isinstance(event, ShotStarted):
             first = event.rows[0]
             self._lengths.setdefault(first.number, group_span(event.rows).length)
