@@ -51,6 +51,7 @@ def test_ended_by_hand_or_by_the_system_only_complete_files_are_left(
     process.send_signal(how)
     _, message = process.communicate(timeout=20)
     assert process.returncode == status and ("stopped" in message) == (how == signal.SIGINT), message
+    assert ("boxkite resume 20" in message) == (how == signal.SIGINT), message
     assert hidden(tmp_path / "out") == []
     for path in (tmp_path / "out").glob("*.mov"):
         number = int(path.stem[1:])

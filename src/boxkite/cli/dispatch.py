@@ -90,8 +90,8 @@ def run_command(command: str, arguments: Sequence[str]) -> int:
             raise
         _print_boxkite_error(error)
         return error.exit_status
-    except KeyboardInterrupt:
-        print_error("stopped; what was finished is kept, what was not is gone")
+    except KeyboardInterrupt as stopped:
+        print_error("stopped; what was finished is kept, what was not is gone", str(stopped))
         return 130
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)

@@ -94,7 +94,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
     with executor_from(batch.cluster, workers) as executor:
         if rest.work.rows:
             batch.notices += executor.prepare(rest.work.rows)
-        ended = follow_batch(console, rows, resume_batch(records, rest.work, executor, batch))
+        ended = follow_batch(console, rows, resume_batch(records, rest.work, executor, batch), batch)
     outcome = Outcome(batch, rows, tuple(ended), time.monotonic() - started, rest.notices)
     if arguments.json:
         print_json({**outcome_as_json(outcome), "verified_before": rest.done})

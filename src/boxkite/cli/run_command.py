@@ -103,7 +103,7 @@ def run_plan(console: Console, plan: Plan, executor: Executor, batch: Batch) -> 
     from boxkite.core.batch.recording import run_recorded
 
     started = time.monotonic()
-    ended = follow_batch(console, plan.to_make, run_recorded(plan, executor, batch))
+    ended = follow_batch(console, plan.to_make, run_recorded(plan, executor, batch), batch)
     return Outcome.of_plan(plan, batch, ended, time.monotonic() - started)
 
 
@@ -148,19 +148,26 @@ def _in_background(arguments: argparse.Namespace) -> int:
 
 
 def follow_batch(
-    console: Console, rows: Sequence[Row], events: Generator[Event, None, None]
+    console: Console, rows: Sequence[Row], events: Generator[Event, None, None], batch: Batch
 ) -> list[FileEnded]:
-    """Follow a batch with progress on the terminal, or one line per file where there is none."""
+    """Follow a batch with progress on the terminal, or one line per file where there is none.
+
+    Raises KeyboardInterrupt, with what makes the rest, where the user interrupts it.
+    """
     from boxkite.cli.progress import LinesProgress, WindowProgress
     from boxkite.core.batch.events import FileEnded
 
     ended: list[FileEnded] = []
     drawing = WindowProgress(console, rows) if console.is_terminal else LinesProgress(console, rows)
-    with drawing, contextlib.closing(events) as happening:
-        for event in happening:
-            drawing.show(event)
-            if isinstance(event, FileEnded):
-                ended.append(event)
+    try:
+        with drawing, contextlib.closing(events) as happening:
+            for event in happening:
+                drawing.show(event)
+                if isinstance(event, FileEnded):
+                    ended.append(event)
+    except KeyboardInterrupt:
+        rest = f"boxkite resume {batch.name} makes the rest" if batch.name else ""
+        raise KeyboardInterrupt(rest) from None
     return sorted(ended, key=lambda event: event.row.number)
 
 
