@@ -112,6 +112,52 @@ def restless(cuts: int, seed: int) -> Restless:
     return made
 
 
+_BOXES = ((120, 34, 20, 240), (140, 33, 30, 260), (8, 26, 220, 92), (158, 22, 0, 320), (20, 140, 10, 100))
+"""Top, height, left and width of a name strap, a subtitle, a clock, a code strip and a panel."""
+
+
+def with_straps(appearances: int, seed: int) -> tuple[list[np.ndarray], list[int]]:
+    """Still shots, over each of which a strap, subtitle, clock, code strip or panel appears and goes; and the cuts."""
+    chance = np.random.default_rng(seed)
+    frames: list[np.ndarray] = []
+    cuts = []
+    for number in range(appearances):
+        shot = _shot(chance, _texture(chance), 40, ("still", "grain", "still")[number % 3])
+        box = (
+            (120, 34, 20, 240),
+            (140, 33, 30, 260),
+            (8, 26, 220, 92),
+            (158, 22, 0, 320),
+            (20, 140, 10, 100),
+        )[number % 5]
+        ground = float(chance.choice((16, 40, 200, 235)))
+        for at in range(14, 30):
+            picture = shot[at].copy()
+            top, height, left, width = box
+            if number % 5 != 1:  # a subtitle has no ground
+                picture[top : top + height, left : left + width] = ground
+            letters = (np.arange(left, left + width) // 5 + at * (number % 5 in (2, 3))) % 2 == 0
+            picture[top + 5 : top + height - 5, left : left + width][:, letters] = 251 - ground
+            shot[at] = picture
+        if frames:
+            cuts.append(len(frames))
+        frames += shot
+    return frames, cuts
+
+
+def walked_through(speed: float, seed: int) -> list[np.ndarray]:
+    """One place while the camera drifts by so many pixels a frame, the light changes and somebody walks by."""
+    place = _texture(np.random.default_rng(seed))
+    frames = []
+    for number in range(300):
+        across = int(number * speed)
+        picture = place[60 : 60 + HEIGHT, across : across + WIDTH] * (1 + 0.2 * np.sin(number / 30))
+        left = number * 3 % (WIDTH + 200) - 200
+        picture[20:, max(0, left) : max(0, left + 100)] = 90
+        frames.append(picture)
+    return frames
+
+
 def write_restless(made: Restless, path: Path) -> None:
     """Encode the frames as one H.264 file."""
     with av.open(str(path), "w") as container:

@@ -14,7 +14,7 @@ from itertools import islice
 
 import numpy as np
 
-from boxkite.core.marks.fingerprint import Floats, Look, distance, plain_distance
+from boxkite.core.marks.fingerprint import COLUMNS, ROWS, Floats, Look, distance, plain_distance
 
 BEFORE, AFTER = 6, 6
 """Frames looked at on either side of a cut: a flash of up to five is seen through."""
@@ -28,6 +28,23 @@ _LENGTHS = (10, 12, 16, 20, 25, 32, 40, 50)
 _LONGEST = _LENGTHS[-1]
 _EVERY = 3
 _LEAST_CONTRAST = 6
+_BLOCK = (4, 6)
+"""Cells of a part of the picture, down and across."""
+_LEAST_CHANGE = 7.0
+"""Of a part, in levels, to count as changed."""
+_LEAST_COVERED = 0.6
+_LEAST_STIRRED, _LEAST_DETAIL = 2.5, 2.0
+"""In levels: what a cell that stays changes at most, and how far a cell with detail is from those around it."""
+_MOST_GRAIN, _TIMES_GRAIN = 8.0, 2.5
+"""The usual change of a cell from frame to frame, up to which a shot counts as still, and how far grain reaches."""
+_MOST_KEPT = 0.5
+"""Of the cells with detail or change, those that may stay over a cut."""
+_MOST_APART, _LEAST_AGREEING = 0.3, 0.6
+"""How far the mixture in a part may be from that of the whole, and in how much of the picture it must not be."""
+_MOST_ALIKE = 0.5
+_MOST_UNEVEN, _MOST_OUTSIDE = 0.27, 0.25
+_MOST_MISSING = 0.46
+"""Of a frame, that is neither of two pictures, as a share of their difference."""
 _STEADY = 5
 """Frames on either side of a dissolve that show one shot alone."""
 
@@ -92,7 +109,25 @@ class CutDecider:
             return False
         before = [self._looks[index] for index in range(max(0, at - BEFORE), at)]
         after = [self._looks[index] for index in range(at, min(len(self._looks), at + AFTER))]
-        return all(distance(one, other) > threshold for one in reversed(before) for other in after)
+        if not all(distance(one, other) > threshold for one in reversed(before) for other in after):
+            return False
+        return not self._is_laid_over(at)
+
+    def _is_laid_over(self, at: int) -> bool:
+        """Whether most of a picture stays as it was: a name strap, a subtitle, a clock that appears over it or goes.
+
+        Only cells with detail or change are counted: black bars stay in any film.
+        """
+        before, after = self._looks[at - 1].luma, self._looks[at].luma
+        change = np.abs(after - before)
+        earlier = self._looks[at - 2].luma if at > 1 else before
+        grain = float(np.median(np.abs(before - earlier)))
+        if grain > _MOST_GRAIN:
+            return False  # a picture that moves: what stays is not seen
+        stays = change <= max(_LEAST_STIRRED, _TIMES_GRAIN * grain)
+        shows = (_detail(before) > _LEAST_DETAIL) & (_detail(after) > _LEAST_DETAIL)
+        kept, changed = np.count_nonzero(stays & shows), np.count_nonzero(~stays)
+        return bool(kept > _MOST_KEPT * (kept + changed))
 
     def _try_dissolve(self) -> Iterator[Change]:
         """Look for a dissolve that ends here; of several guesses at one the clearest is kept."""
@@ -130,15 +165,39 @@ class CutDecider:
         for part in (3, 2, 4, 1, 5):
             index = start + (end - start) * part // 6
             share, miss = self._mixture(index, first, change, size)
-            if miss > 0.42 or abs(share - (index - start) / (end - start)) > 0.2:
+            if miss > _MOST_MISSING or abs(share - (index - start) / (end - start)) > _MOST_UNEVEN:
                 return 0.0
             misses.append(miss)
         for index, want in ((start - _STEADY, 0.0), (end + _STEADY, 1.0)):
-            if index >= 0 and abs(self._mixture(index, first, change, size)[0] - want) > 0.25:
+            if index >= 0 and abs(self._mixture(index, first, change, size)[0] - want) > _MOST_OUTSIDE:
                 return 0.0  # a pan keeps changing, a dissolve has begun and ended
-        if _alike(first, last) > 0.92:
-            return 0.0  # the same frame in another light
+        if _alike(first, last) > _MOST_ALIKE:
+            return 0.0  # the same place: somebody walked by, the light changed, the camera drifted
+        if not self._mixes_everywhere(start, end, first, change):
+            return 0.0
         return float((1 - max(misses)) * (end - start) ** 0.25)
+
+    def _mixes_everywhere(self, start: int, end: int, first: Floats, change: Floats) -> bool:
+        """Whether both pictures differ nearly everywhere, and are mixed alike in all parts of the picture.
+
+        What moves through a shot changes one part after the other, each at once; a dissolve all parts together.
+        """
+        parts, other = _in_blocks(change), _in_blocks(_without_light(first, first + change))
+        energy = np.einsum("bc,bc->b", parts, parts)
+        changed = np.einsum("bc,bc->b", other, other) >= parts.shape[1] * _LEAST_CHANGE**2
+        changed &= energy >= parts.shape[1]
+        if changed.mean() < _LEAST_COVERED:
+            return False
+        weights = np.sqrt(energy[changed])
+        for part in (2, 3, 4):
+            index = start + (end - start) * part // 6
+            own = _in_blocks(self._looks[index].luma - first)
+            shares = np.einsum("bc,bc->b", own[changed], parts[changed]) / energy[changed]
+            middle = float(np.average(shares, weights=weights))
+            agree = float(weights[np.abs(shares - middle) <= _MOST_APART].sum() / weights.sum())
+            if agree < _LEAST_AGREEING:
+                return False
+        return True
 
     def _steady_luma(self, start: int, end: int) -> Floats:
         """The mean of a few looks: what moves or is grain counts less."""
@@ -151,6 +210,32 @@ class CutDecider:
         share = float(own @ change) / size
         own -= np.float32(share) * change
         return share, float(np.sqrt(own @ own / size))
+
+
+def _detail(luma: Floats) -> Floats:
+    """How far each cell is from the mean of the four beside it."""
+    cells = luma.reshape(ROWS, COLUMNS)
+    padded = np.pad(cells, 1, mode="edge")
+    beside = padded[:-2, 1:-1] + padded[2:, 1:-1] + padded[1:-1, :-2] + padded[1:-1, 2:]
+    return np.asarray(np.abs(cells - beside / 4).ravel())
+
+
+def _without_light(first: Floats, second: Floats) -> Floats:
+    """What of a second picture is not the first in another light: one brightness and contrast, fitted to most cells."""
+    left = second - first
+    for _ in range(3):
+        most = np.abs(left) <= np.median(np.abs(left))  # whoever walks by does not count for the light
+        a, b = first[most], second[most]
+        spread = float((a - a.mean()) @ (a - a.mean())) + 1e-6
+        slope = np.float32(max(0.0, float((a - a.mean()) @ (b - b.mean())) / spread))
+        left = (second - b.mean()) - slope * (first - a.mean())
+    return np.asarray(left)
+
+
+def _in_blocks(luma: Floats) -> Floats:
+    """The cells of a frame as (part of the picture, cell)."""
+    down, across = ROWS // _BLOCK[0], COLUMNS // _BLOCK[1]
+    return luma.reshape(down, _BLOCK[0], across, _BLOCK[1]).swapaxes(1, 2).reshape(down * across, -1)
 
 
 def _usual(steps: Iterable[float]) -> float:
