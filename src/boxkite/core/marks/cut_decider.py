@@ -43,8 +43,8 @@ _MOST_APART, _LEAST_AGREEING = 0.3, 0.6
 """How far the mixture in a part may be from that of the whole, and in how much of the picture it must not be."""
 _MOST_ALIKE = 0.5
 _MOST_UNEVEN, _MOST_OUTSIDE = 0.27, 0.25
-_MOST_MISSING = 0.46
-"""Of a frame, that is neither of two pictures, as a share of their difference."""
+_MOST_MISSING, _MOST_MISSING_USUALLY = 0.46, 0.3
+"""Of a frame, that is neither of two pictures, as a share of their difference: of any frame, and on average."""
 _STEADY = 5
 """Frames on either side of a dissolve that show one shot alone."""
 
@@ -168,6 +168,8 @@ class CutDecider:
             if miss > _MOST_MISSING or abs(share - (index - start) / (end - start)) > _MOST_UNEVEN:
                 return 0.0
             misses.append(miss)
+        if sum(misses) > _MOST_MISSING_USUALLY * len(misses):
+            return 0.0
         for index, want in ((start - _STEADY, 0.0), (end + _STEADY, 1.0)):
             if index >= 0 and abs(self._mixture(index, first, change, size)[0] - want) > _MOST_OUTSIDE:
                 return 0.0  # a pan keeps changing, a dissolve has begun and ended
