@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from boxkite.core.errors import VerificationError
+from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
@@ -58,6 +59,24 @@ def test_a_complete_file_is_verified_and_counted(film: Path) -> None:
 def test_what_differs_from_the_plan_is_named(changes: dict, says: str, film: Path) -> None:
     with pytest.raises(VerificationError, match=says):
         verify(film, expected(**changes))
+
+
+@pytest.mark.parametrize(
+    ("swapped", "says"), [((), ""), ((4, 5, 6), "frame 4 of the finished file is not the picture")]
+)
+def test_frames_in_the_middle_are_compared_with_those_that_were_encoded(
+    film: Path, swapped: tuple[int, ...], says: str
+) -> None:
+    prints = FramePrints()
+    for number in range(FRAMES):
+        place = PRESS if number in swapped else VAT if number < 30 else LOFT
+        prints.add(draw_picture(place, 1, number, 320, 180))
+    assert len(prints) == FRAMES
+    if not says:
+        verify(film, expected(prints=prints, spent_seconds=1000.0))
+        return
+    with pytest.raises(VerificationError, match=says):
+        verify(film, expected(prints=prints, spent_seconds=1000.0))
 
 
 def test_a_file_that_breaks_off_is_not_verified(film: Path, tmp_path: Path) -> None:

@@ -11,7 +11,7 @@ import av
 import numpy as np
 
 _THUMBNAIL = (32, 18)
-_MOST_DIFFERENCE = 12.0
+_MOST_DIFFERENCE = 16.0
 """Mean difference in lightness, of 255, that encoding may make."""
 MOST_FRAMES = 900
 
@@ -49,6 +49,10 @@ def decode(path: Path) -> Decoded | None:
             if stream is None or stream.codec_context is None:
                 return None
             stream.codec_context.thread_count = 1
+            if stream.codec_context.name == "h264":
+                stream.codec_context.options = {
+                    "strict": "1"
+                }  # else it drops frames that come later than it guessed
             for packet in container.demux(stream):
                 if not packet.size and packet.dts is not None:
                     continue  # an empty packet repeats a frame; the binding takes it for the end

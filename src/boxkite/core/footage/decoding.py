@@ -218,8 +218,8 @@ def _decode(
                 number = table.frame_at(times[min(counted, len(times) - 1)])
                 counted += 1
             else:
-                timed = table.timestamped and picture.pts is not None
-                number = table.frame_at(picture.pts) if timed and picture.pts is not None else counted
+                time = picture.dts if table.by_decoding else picture.pts
+                number = table.frame_at(time) if table.timestamped and time is not None else counted
                 counted = number + 1
             may_flag = may_flag and picture.is_corrupt
             if span.start <= number < span.end:

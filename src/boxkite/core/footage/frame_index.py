@@ -40,6 +40,8 @@ class FrameIndex:
     whose time has come, so frames may be repeated or passed over."""
     timestamped: bool = True
     """False where the file stores no presentation times and frames can only be counted."""
+    by_decoding: bool = False
+    """Whether the times of decoding are those of showing, as those of showing are not all different (Ogg)."""
     rotation_degrees: int = 0
     """0, 90, 180 or 270, how far a player turns the picture counter-clockwise."""
     warnings: tuple[Notice, ...] = ()

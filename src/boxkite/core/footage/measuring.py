@@ -171,9 +171,10 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     if len(packets.times) < packets.count // 2 or not packets.times:
         return FrameIndex(rate, packets.count, packets.count, 0, time_base, constant=True, timestamped=False)
     shown = presentation_times(stream, packets.times)
-    is_as_stored = shown[0] == packets.times[0][0]
-    first_key = packets.first_key if is_as_stored else None
-    return table_from_times(shown, first_key, packets.last_duration, time_base, rate)
+    by_decoding = bool(shown[0] != packets.times[0][0])
+    first_key = None if by_decoding else packets.first_key
+    table = table_from_times(shown, first_key, packets.last_duration, time_base, rate)
+    return replace(table, by_decoding=by_decoding)
 
 
 def presentation_times(stream: VideoStream, times: list[tuple[int, int | None]]) -> np.ndarray:

@@ -27,6 +27,7 @@ from boxkite.core.render.encode.file_writer import FileWriter, Prepared, expecte
 from boxkite.core.render.encode.first_pass import FirstPass
 from boxkite.core.render.encode.image_writer import ImageWriter, verify_images
 from boxkite.core.render.failures import failed
+from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.inputs import open_audio, open_frames
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
@@ -46,6 +47,7 @@ class Writer(Protocol):
 
     first_frame: VideoFrame | None
     last_frame: VideoFrame | None
+    prints: FramePrints
     warnings: list[Notice]
 
     def put_frame(self, frame: VideoFrame) -> None:
@@ -70,6 +72,7 @@ class _FileBeingMade:
     writer: Writer
     reached: int
     """The source's frame up to which it has its frames."""
+    begun: float = field(default_factory=time.monotonic)
     failure: Result | None = None
     warnings: list[Notice] = field(default_factory=list)
 
@@ -338,4 +341,6 @@ def _expected(file: _FileBeingMade) -> Expected:
         samples=tuple(samples),
         first_thumbnail=thumbnail_of(writer.first_frame),
         last_thumbnail=thumbnail_of(writer.last_frame),
+        prints=writer.prints,
+        spent_seconds=time.monotonic() - file.begun,
     )

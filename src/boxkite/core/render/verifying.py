@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+import time
 from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
@@ -14,11 +16,15 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import VerificationError
+from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.result import Verification
 from boxkite.core.timebase import FrameRate, round_fraction
 
 _LOOK = (32, 18)
 _MOST_DIFFERENCE = 10.0
+SAMPLE_SHARE = 0.02
+"""Of the time a file took, for comparing frames of it at random."""
+MOST_SAMPLED, _FRAMES_AT_ONCE = 50, 12
 _ANY_MATRIX, _FULL = 1, 2
 _OPUS_FRAME = 960
 """Samples at 48 kHz in a packet as our encoder makes them; readers do not always tell."""
@@ -40,6 +46,10 @@ class Expected:
     """The first frame as encoded, reduced by thumbnail_of."""
     last_thumbnail: np.ndarray | None
     """The last one."""
+    prints: FramePrints | None = None
+    """Of all frames as encoded."""
+    spent_seconds: float = 0.0
+    """On making the file: reading it again takes a small part of that."""
 
 
 def thumbnail_of(picture: VideoFrame) -> np.ndarray:
@@ -101,6 +111,7 @@ def _verify(container: InputContainer, path: Path, expected: Expected) -> Verifi
     _check_audio(container, audio_ends, expected)
     if stream:
         _check_ends(container, stream, times, keys, expected)
+        _check_sample(container, stream, times, keys, expected)
     return Verification(len(times), len(audio_ends), path.stat().st_size)
 
 
@@ -144,6 +155,29 @@ def _check_ends(
     if last is None:
         raise VerificationError("the last frame of the finished file cannot be decoded")
     compare_thumbnails(last, expected.last_thumbnail, "last")
+
+
+def _check_sample(
+    container: InputContainer, stream: VideoStream, times: list[int], keys: list[int], expected: Expected
+) -> None:
+    """Compare frames from keyframes at random with those that were encoded, as long as that takes next to no time."""
+    if not expected.prints or not keys:
+        return
+    until = time.monotonic() + SAMPLE_SHARE * expected.spent_seconds
+    places = {pts: number for number, pts in enumerate(times)}
+    for key in random.sample(keys, min(len(keys), MOST_SAMPLED)):
+        container.seek(key, stream=stream)
+        stream.codec_context.skip_frame = "DEFAULT"
+        for count, picture in enumerate(container.decode(stream)):
+            number = places.get(picture.pts if picture.pts is not None else -1, -1)
+            if number >= 0 and expected.prints.differs(number, picture):
+                raise VerificationError(
+                    f"frame {number} of the finished file is not the picture that was encoded"
+                )
+            if count >= _FRAMES_AT_ONCE or time.monotonic() > until:
+                break
+        if time.monotonic() > until:
+            return
 
 
 def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> Iterator[VideoFrame]:

@@ -36,6 +36,7 @@ from boxkite.core.render.encode.codec_options import (
     hardware_encoders,
     muxer_options,
 )
+from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.mixing import AudioChain
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
@@ -66,6 +67,7 @@ class FileWriter:
         self.path = path
         self.chain = PictureChain(conversion_of(row)) if row.preset.video else None
         self.first_frame: VideoFrame | None = None
+        self.prints = FramePrints()
         self.last_frame: VideoFrame | None = None
         self._source_picture: VideoFrame | None = None
         self._threads = threads
@@ -127,6 +129,7 @@ class FileWriter:
         if self.first_frame is None:
             self.first_frame = picture
         self.last_frame = picture
+        self.prints.add(picture)
         try:
             self._container.mux(self._video.encode(picture))
         except av.error.ArgumentError as error:

@@ -16,6 +16,7 @@ from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
 from boxkite.core.render.encode.file_writer import set_picture_options
+from boxkite.core.render.frame_prints import FramePrints
 
 
 class FirstPass:
@@ -27,6 +28,7 @@ class FirstPass:
         video = row.preset.video
         self.chain = PictureChain(conversion_of(row))
         self.first_frame: VideoFrame | None = None
+        self.prints = FramePrints()
         self.last_frame: VideoFrame | None = None
         self.warnings: list[Notice] = []
         context: Any = av.CodecContext.create(ENCODERS[video.codec], "w")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import random
+import time
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
@@ -20,8 +22,9 @@ from boxkite.core.presets.codecs import IMAGE_EXTENSIONS
 from boxkite.core.render.encode.background import Background
 from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
 from boxkite.core.render.encode.file_writer import set_picture_options
+from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.result import Verification
-from boxkite.core.render.verifying import Expected, compare_thumbnails
+from boxkite.core.render.verifying import MOST_SAMPLED, SAMPLE_SHARE, Expected, compare_thumbnails
 
 if TYPE_CHECKING:
     from av.audio.frame import AudioFrame
@@ -37,6 +40,7 @@ class ImageWriter:
         self.folder = folder
         self.chain = PictureChain(conversion_of(row))
         self.first_frame: VideoFrame | None = None
+        self.prints = FramePrints()
         self.last_frame: VideoFrame | None = None
         self.warnings: list[Notice] = []
         self._video = row.preset.video
@@ -73,6 +77,7 @@ class ImageWriter:
         if self.first_frame is None:
             self.first_frame = picture
         self.last_frame = picture
+        self.prints.add(picture)
         if self._context is None:
             self._context = self._make_context()
         try:
@@ -134,4 +139,17 @@ def verify_images(folder: Path, row: Row, expected: Expected) -> Verification:
         if (picture.width, picture.height) != (expected.width_px, expected.height_px):
             raise VerificationError(f"the {which} image is {picture.width}x{picture.height}, not as planned")
         compare_thumbnails(picture, look, which)
+    _check_sample(folder, names, expected)
     return Verification(len(names), 0, sum(there.values()))
+
+
+def _check_sample(folder: Path, names: list[str], expected: Expected) -> None:
+    """Compare images at random with the frames that were encoded, as long as that takes next to no time."""
+    until = time.monotonic() + SAMPLE_SHARE * expected.spent_seconds
+    for number in random.sample(range(len(names)), min(len(names), MOST_SAMPLED)):
+        with av.open(f"file:{folder / names[number]}", options={"protocol_whitelist": "file"}) as container:
+            picture = next(container.decode(video=0))
+        if expected.prints and expected.prints.differs(number, picture):
+            raise VerificationError(f"image {names[number]} is not the picture that was encoded")
+        if time.monotonic() > until:
+            return

@@ -1,0 +1,69 @@
+"""Prints of frames: so few bytes of each that all are kept, enough to tell that a frame read back is another one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from av.video.frame import VideoFrame
+
+_ROWS, _BINS = 6, 16
+PRINT_BYTES = _ROWS * _BINS
+_MOST_DIFFERENCE = 12.0
+"""Mean difference, in levels of 255, that coding makes at most."""
+
+
+class FramePrints:
+    """The prints of all frames that an encoder was handed, in their order: 96 bytes a frame."""
+
+    def __init__(self) -> None:
+        self._kept = bytearray()
+        self._layout = ""
+        self._count = 0
+
+    def __len__(self) -> int:
+        return self._count
+
+    def add(self, frame: VideoFrame) -> None:
+        """Keep the print of the next frame."""
+        found = print_of(frame)
+        self._layout = self._layout or _layout_of(frame)
+        self._kept += found if found is not None else bytes(PRINT_BYTES)
+        self._count += 1
+        if found is None:
+            self._layout = "none"
+
+    def differs(self, number: int, frame: VideoFrame) -> bool:
+        """Whether a frame that was read back is not the one of that number; False where they cannot be compared."""
+        if not 0 <= number < self._count or _layout_of(frame) != self._layout:
+            return False
+        found = print_of(frame)
+        if found is None:
+            return False
+        kept = self._kept[number * PRINT_BYTES : (number + 1) * PRINT_BYTES]
+        difference = np.frombuffer(found, np.uint8).astype(np.int16) - np.frombuffer(kept, np.uint8)
+        return float(np.abs(difference).mean()) > _MOST_DIFFERENCE
+
+
+def print_of(frame: VideoFrame) -> bytes | None:
+    """Means of stretches of some lines of its first plane, 8 bits each; None for formats without whole samples."""
+    kind = frame.format
+    bits = kind.components[0].bits
+    if bits > 16 or "f32" in kind.name or "f16" in kind.name or "bayer" in kind.name:
+        return None
+    plane: Any = frame.planes[0]
+    order = ">" if kind.is_big_endian else "<"
+    sample = np.dtype(np.uint8) if bits <= 8 else np.dtype(f"{order}u2")
+    lines = np.frombuffer(plane, np.uint8).reshape(-1, abs(plane.line_size))
+    rows = (np.arange(_ROWS) * 2 + 1) * frame.height // (2 * _ROWS)
+    chosen = np.ascontiguousarray(lines[rows]).view(sample)
+    across = frame.width * (1 if kind.is_planar else len(kind.components)) // _BINS * _BINS
+    if across < _BINS or chosen.shape[1] < across:
+        return None
+    means = chosen[:, :across].reshape(_ROWS, _BINS, -1).mean(axis=2)
+    return bytes((means / (1 << max(0, bits - 8))).clip(0, 255).astype(np.uint8).tobytes())
+
+
+def _layout_of(frame: VideoFrame) -> str:
+    """What two frames must share to be compared: JPEG's range is told elsewhere."""
+    return f"{frame.format.name.replace('yuvj', 'yuv')} {frame.width}x{frame.height}"
