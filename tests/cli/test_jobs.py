@@ -76,7 +76,7 @@ def test_a_job_file_says_all_the_words_and_the_command_line_goes_before_it(
         ("[[otherwise]]\nhandle = 3", ("otherwise", "handles")),
         ('[presets.small]\nbased_on = "wep"', ("presets.small.based_on", "did you mean web")),
         ('[presets.small]\nbased_on = "small"', ("based on each other",)),
-        ('[presets.small]\nbased_on = "web"\nvideo.quality = 99', ("presets.small.video.quality", "63")),
+        ('[presets.small]\nbased_on = "web"\nvideo.quality = 99', ("presets.small.video.quality", "51")),
         ("paths = [", ("job.toml", "TOML")),
     ],
 )

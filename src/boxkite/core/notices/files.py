@@ -2,7 +2,7 @@
 
 from boxkite.core.notices.notice import Kind
 
-UNMARKED = Kind("unmarked", "without the watermark, as it cannot be laid over them: {presets:list}")
+UNMARKED = Kind("unmarked", "without the watermark: {presets:list}")
 AUDIO_LEFT_OUT = Kind("audio-left-out", "its audio is left out")
 STREAM_LEFT_OUT = Kind("stream-left-out", "{stream} left out")
 ALPHA_LEFT_OUT = Kind("alpha-left-out", "its transparency is left out")

@@ -160,6 +160,10 @@ class Outputs:
             raise PlanError(
                 "no output is named", hint=f"give a preset and a folder, as {setting('to')} review:out/review"
             )
+        names = dict.fromkeys(output.preset for output in outputs)
+        self._some_are_marked = (
+            any(job.presets.load(name).watermark for name in names) if job.watermark else False
+        )
         self._read = {output: self._settle(output) for output in dict.fromkeys(outputs)}
         for output in list(self._read):
             for other in self._with_others(output)[1:]:
@@ -174,8 +178,8 @@ class Outputs:
 
     @property
     def unmarked(self) -> list[str]:
-        """The presets that the job's watermark cannot be laid over."""
-        presets = [preset for _, preset in self._read.values() if not preset.takes_watermark]
+        """The presets without the job's watermark: where some of several have one, only those get it."""
+        presets = [preset for _, preset in self._read.values() if not preset.watermark]
         return [preset.name for preset in presets] if self.job.watermark else []
 
     @property
@@ -201,7 +205,11 @@ class Outputs:
     def _settle(self, output: Output) -> tuple[Output, Preset]:
         if output.preset not in self._presets:
             preset = self.job.presets.load(output.preset)
-            if self.job.watermark and preset.takes_watermark:
+            if (
+                self.job.watermark
+                and preset.takes_watermark
+                and (preset.watermark or not self._some_are_marked)
+            ):
                 own = next(iter(preset.watermark), Watermark(image=self.job.watermark))
                 mark = replace(own, image=self.job.watermark.absolute(), text=None)
                 preset = replace(preset, watermark=(mark, *preset.watermark[1:]))
