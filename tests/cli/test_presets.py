@@ -270,3 +270,21 @@ def test_sheets_have_pages(clips: Path, tmp_path: Path) -> None:
     words = ("--marks", "many.csv", "--to", "web:o", "--sheet", "--still", "all.png")
     assert boxkite("preview", clips / "clip.mov", *words, cwd=tmp_path).status == 0
     assert sorted(one.name for one in tmp_path.glob("all*.png")) == ["all-1.png", "all-2.png"]
+
+
+def test_a_pattern_gives_numbered_images_a_folder_and_a_base_name_apart(clips: Path, tmp_path: Path) -> None:
+    names = "@clip/v@(version:000)/@(clip)_v@(version:000).@(frame:00000)"
+    words = ("--by", "files", "--names", names, "--to", "frames-jpeg:im", "--to", "web:w")
+    saved = ("--save-plan", "plan.csv")
+    assert boxkite("plan", clips / "clip.mov", *words, *saved, cwd=tmp_path).status == 0
+    assert "clip/v001/clip_v001.#####" in (tmp_path / "plan.csv").read_text()
+    assert boxkite("run", "plan.csv", cwd=tmp_path).status == 0
+    images = sorted(path.name for path in (tmp_path / "im/clip/v001").iterdir())
+    assert images == [f"clip_v001.{number:05d}.jpg" for number in range(1, 43)]
+    assert [frame for _, frame in image_frames(tmp_path / "im/clip/v001")] == list(range(42))
+    assert (tmp_path / "w/clip/v001/clip_v001.mp4").is_file()
+    again = boxkite("plan", clips / "clip.mov", *words, "--json", cwd=tmp_path).json["rows"]
+    assert [row["name"] for row in again] == ["clip/v002", "clip/v002/clip_v002"]
+    refused = boxkite("plan", clips / "clip.mov", "--by", "files", "--names", "@(frame:000)/@clip", "--to",
+                      "frames-jpeg:im", cwd=tmp_path)  # fmt: skip
+    assert refused.status == 2 and "a folder cannot have the number" in refused.err

@@ -20,7 +20,7 @@ from boxkite.core.plan.burn_ins import BurnIns
 from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
 from boxkite.core.plan.copies import copied_frames, joined_rows, preset_like
 from boxkite.core.plan.existing import settle_existing
-from boxkite.core.plan.row_names import RowNames
+from boxkite.core.plan.row_names import RowName, RowNames
 from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
@@ -65,14 +65,14 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
         for treatment in treatments[index]:
             extension = extension_of(shot.footage.source, treatment.preset)
             try:
-                name, plain_name = names.names(index, treatment, extension)
+                name = names.names(index, treatment, extension)
             except NameTooLongError as error:
                 if len(gathered.shots) == 1:
                     raise
                 unnamed.append((shot, error))
                 continue
             try:
-                rows.append(maker.row(len(rows) + 1, shot, treatment, name, plain_name, names.values(index)))
+                rows.append(maker.row(len(rows) + 1, shot, treatment, name, names.values(index)))
             except NoKeyframeError as error:
                 unfit.append(_unfit(shot, treatment, error.message))
     if not rows:
@@ -96,7 +96,7 @@ def _plan_of_table(job: Job, progress: Progress) -> Plan:
     values = ShotValues(shots, NamingContext(job.now, job.user))
     maker = _RowMaker(job)
     rows = [
-        maker.row(number, shot, treatment, name, name, values.of(shot, places[id(shot)]))
+        maker.row(number, shot, treatment, name, values.of(shot, places[id(shot)]))
         for number, (shot, treatment, name) in enumerate(found, start=1)
     ]
     for folder in dict.fromkeys(row.folder for row in rows):
@@ -269,11 +269,11 @@ class _RowMaker:
         number: int,
         shot: Shot,
         treatment: Treatment,
-        name: str,
-        plain_name: str,
+        named: RowName,
         values: Mapping[str, Value],
     ) -> Row:
         """The row of a shot in one output, under a name."""
+        name = named.name
         preset = treatment.preset
         copied: Span | None = None
         look: Look = ()
@@ -294,7 +294,7 @@ class _RowMaker:
                 self._stored[id(shot.footage)] = stored_frames(shot.footage.source)
             copied, moved = copied_frames(shot, self._stored[id(shot.footage)])
             if moved and self._job.exact_cuts:
-                return self._encoded_alike(number, shot, treatment, name, plain_name, values)
+                return self._encoded_alike(number, shot, treatment, named, values)
             warnings += moved
         return Row(
             number=number,
@@ -302,7 +302,9 @@ class _RowMaker:
             preset=preset,
             folder=treatment.output.folder,
             name=name,
-            plain_name=plain_name,
+            plain_name=named.plain_name,
+            image=named.image,
+            image_digits=named.image_digits,
             geometry=treatment.geometry,
             burn_ins=burn_ins,
             audio_tracks=treatment.audio_tracks,
@@ -320,8 +322,7 @@ class _RowMaker:
         number: int,
         shot: Shot,
         treatment: Treatment,
-        name: str,
-        plain_name: str,
+        named: RowName,
         values: Mapping[str, Value],
     ) -> Row:
         """The row of a shot that a copy would not hold exactly, encoded as its source is."""
@@ -338,7 +339,7 @@ class _RowMaker:
                 hint=f"leave {setting('exact-cuts')} out, or give a preset that encodes",
             )
         encoding = Treatment.of(shot.footage, treatment.output, replace(preset, look=NO_LOOK))
-        row = self.row(number, shot, encoding, name, plain_name, values)
+        row = self.row(number, shot, encoding, named, values)
         return replace(row, exact=True, warnings=(*row.warnings, ENCODED_NOT_COPIED()))
 
 

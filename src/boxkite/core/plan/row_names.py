@@ -6,11 +6,13 @@ from collections import ChainMap
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 from boxkite.core.errors import PatternError, setting
 from boxkite.core.files.names import clash_key
 from boxkite.core.job.allowed import DEFAULT_PATTERNS
 from boxkite.core.job.job import Job, Otherwise
+from boxkite.core.naming.images import FRAME, FRAME_MARK, frame_digits, has_frame, split_name
 from boxkite.core.naming.pattern import (
     Pattern,
     check_length,
@@ -26,6 +28,16 @@ from boxkite.core.shots.shot import Shot
 from boxkite.core.shots.tokens import AGAIN, OUTPUT_TOKENS, NamingContext, ShotValues, known_tokens
 
 Values = Mapping[str, Value]
+
+
+class RowName(NamedTuple):
+    """The name of a row, the same with the version left out, and of images that are named apart from their folder."""
+
+    name: str
+    plain_name: str
+    image: str = ""
+    """With FRAME_MARK for the number; empty for the folder's name, a point and the number."""
+    image_digits: int = 0
 
 
 class RowNames:
@@ -77,14 +89,17 @@ class RowNames:
         """The values of a shot, whatever it is made into."""
         return self._values.of(self._shots[index], index)
 
-    def names(self, index: int, treatment: Treatment, extension: str) -> tuple[str, str]:
-        """(name, the same with the version left out) of a shot in one output. Raises PatternError."""
+    def names(self, index: int, treatment: Treatment, extension: str) -> RowName:
+        """The names of a shot in one output. Raises PatternError."""
         shot = self._shots[index]
         pattern = self._pattern(shot, index)
         if self._kept[0] == index:
-            return self._kept[1:]
+            return RowName(*self._kept[1:])
         values: Values = self._values.of(shot, index)
-        of_output = self._of_output[id(pattern)]
+        by_image = has_frame(pattern)
+        of_output = self._of_output[id(pattern)] or by_image
+        if by_image:
+            values = ChainMap({FRAME: Open(FRAME_MARK)}, values)  # type: ignore[arg-type]
         if of_output:
             values = ChainMap(treatment.values, values)  # type: ignore[arg-type]
         try:
@@ -96,9 +111,14 @@ class RowNames:
             error.message = f"{error.message} (the shot of {shot.origin})"
             raise
         check_length(name, extension, pattern)
+        if by_image:
+            is_sequence = treatment.preset.is_sequence
+            folder, image = split_name(name, pattern, is_sequence=is_sequence)
+            plain, _ = split_name(plain, pattern, is_sequence=is_sequence)
+            return RowName(folder, plain, image, frame_digits(pattern))
         if not of_output:
             self._kept = index, name, plain
-        return name, plain
+        return RowName(name, plain)
 
     def _tried(self, pattern: Pattern, treatments: Sequence[Sequence[Treatment]]) -> set[tuple[Path, str]]:
         """The folders and names that a pattern would fill, MARK standing for the version."""
@@ -107,12 +127,13 @@ class RowNames:
         for index, shot in enumerate(self._shots):
             if self._pattern(shot, index) is not pattern:
                 continue
-            values = ChainMap({VERSION: Open(MARK)}, self.values(index))  # type: ignore[arg-type]
+            values = ChainMap({VERSION: Open(MARK), FRAME: Open(FRAME_MARK)}, self.values(index))  # type: ignore[arg-type]
             name = ""
             for treatment in treatments[index]:
                 if in_subfolder and (not name or self._of_output[id(pattern)]):
                     name = make_name(pattern, values.new_child(treatment.values))  # type: ignore[arg-type]
-                tried.add((treatment.output.folder, name if in_subfolder else MARK))
+                own = split_name(name, pattern, is_sequence=treatment.preset.is_sequence).folder
+                tried.add((treatment.output.folder, own if in_subfolder else MARK))
         return tried
 
     def _subfolder(self, shot: Shot, index: int) -> str:
@@ -129,7 +150,7 @@ class RowNames:
 
 def _patterns(job: Job, shots: Sequence[Shot], otherwise: Mapping[int, Otherwise]) -> dict[object, Pattern]:
     """The pattern of each way to cut, and by place those of shots that are named otherwise."""
-    known = known_tokens(shots)
+    known = known_tokens(shots) | {FRAME}
     patterns: dict[object, Pattern] = {
         way: read_pattern(DEFAULT_PATTERNS[way]) for way in {shot.way for shot in shots}
     }

@@ -89,6 +89,9 @@ class Row:
     """The files it replaces."""
     change: str = ""
     """How it differs from an earlier batch, as a phrase."""
+    image: str = ""
+    image_digits: int = 0
+    """The name of its images, FRAME_MARK for the number, and its digits; empty and 0 for the folder's name."""
     look: Look = ()
     """The steps that change its colours."""
     accept_damaged: bool = False
@@ -113,8 +116,7 @@ class Row:
     @property
     def extension(self) -> str:
         """The extension of the file's name, dot included."""
-        source = self.shot.footage.source
-        return source.path.suffix if self.exact else extension_of(source, self.preset)
+        return extension_of(self.shot.footage.source, self.preset, exact=self.exact)
 
     @property
     def is_copied(self) -> bool:

@@ -18,7 +18,9 @@ from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.job.job import FIELD_OF, OPTIONS, Job, Output
 from boxkite.core.job.option import default_of
 from boxkite.core.marks.ranges import YES, split_keywords
+from boxkite.core.naming.images import read_image, written_image
 from boxkite.core.notices.shots import NOT_MADE
+from boxkite.core.plan.row_names import RowName
 from boxkite.core.plan.rows import Plan
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.extensions import extension_of
@@ -56,7 +58,9 @@ def save_plan(plan: Plan, path: Path) -> None:
         shot, place = row.shot, row.shot.edited
         cells = {
             "make": "yes",
-            "file": f"{row.name}{row.extension}",
+            "file": f"{row.name}/{written_image(row.image, row.image_digits)}"
+            if row.image
+            else f"{row.name}{row.extension}",
             "preset": row.preset.name,
             "folder": str(row.folder),
             "source": str(shot.footage.source.path.absolute()),
@@ -125,7 +129,7 @@ class TableReader:
                 hint="edit the table, or plan again",
             )
 
-    def read(self) -> tuple[list[tuple[Shot, Treatment, str]], list[LeftOut]]:
+    def read(self) -> tuple[list[tuple[Shot, Treatment, RowName]], list[LeftOut]]:
         """(shot, how it is made, its name) of every row that is to be made, and the others.
 
         Raises PlanError with file, line and column.
@@ -146,10 +150,15 @@ class TableReader:
                 raise PlanError(error.message, path=self.path, line=line.line, hint=error.hint) from None
             if treatment.unfit:
                 raise self._wrong(line, "preset", f"{treatment.preset.name}: {treatment.unfit}")
-            found.append((shot, treatment, self._name(line, shot, treatment.preset)))
+            found.append((shot, treatment, self._names(line, shot, treatment.preset)))
         if not found:
             raise PlanError("no row of it is to be made", path=self.path)
         return found, left_out
+
+    def _names(self, line: Line, shot: Shot, preset: Preset) -> RowName:
+        folder, _, last = (name := self._name(line, shot, preset)).rpartition("/")
+        image, digits = read_image(last) if preset.is_sequence and folder else ("", 0)
+        return RowName(folder, folder, image, digits) if image else RowName(name, name)
 
     def _cell(self, line: Line, column: str) -> str:
         return line.cells.get(self._columns.get(column, ""), "").strip()

@@ -24,8 +24,13 @@ _WITHOUT_LIST = {
 """Containers of which the library does not say what they hold."""
 
 
-def extension_of(source: Source, preset: Preset) -> str:
-    """The extension, dot included: of a copy that of its source, or of a container that holds the same streams."""
+def extension_of(source: Source, preset: Preset, *, exact: bool = False) -> str:
+    """The extension, dot included: of a copy that of its source, or of a container that holds the same streams.
+
+    exact: whether it is encoded in the source's own container, as a copy would not have been exact.
+    """
+    if exact:
+        return source.path.suffix
     return extension_of_copy(source) or source.path.suffix if preset.copy else preset.extension
 
 

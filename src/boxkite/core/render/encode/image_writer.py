@@ -13,6 +13,7 @@ from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
 
 from boxkite.core.errors import RenderError, VerificationError
+from boxkite.core.naming.images import FRAME_MARK
 from boxkite.core.notices.notice import Notice
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import is_full_range
@@ -105,9 +106,10 @@ class ImageWriter:
 def image_name(row: Row, number: int) -> str:
     """The name of one image of a row; number: its place in the sequence, from 1."""
     first = first_number(row)
-    digits = max(row.preset.digits, len(str(first + row.frames - 1)))
-    name = row.name.rpartition("/")[2]
-    return f"{name}.{first - 1 + number:0{digits}d}{IMAGE_EXTENSIONS[str(row.preset.container)]}"
+    digits = max(row.image_digits or row.preset.digits, len(str(first + row.frames - 1)))
+    pattern = row.image or f"{row.name.rpartition('/')[2]}.{FRAME_MARK}"
+    written = pattern.replace(FRAME_MARK, f"{first - 1 + number:0{digits}d}")
+    return f"{written}{IMAGE_EXTENSIONS[str(row.preset.container)]}"
 
 
 def first_number(row: Row) -> int:
