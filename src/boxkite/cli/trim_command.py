@@ -17,6 +17,7 @@ examples:
   boxkite trim day.otio --media card/ --handles 1s --to copy:trimmed --show-only
   boxkite trim day.otio --media card/ --handles 1s --to copy:trimmed
   boxkite trim day.edl --media card/ --handles 12 --to stock:trimmed --separate
+  boxkite trim day.otio --media card/ --names "@marker" --to copy:trimmed
 """
 
 

@@ -202,11 +202,19 @@ def _part(uses: Sequence[Use], span: Span, footage: IndexedSource) -> Part:
     names = list(dict.fromkeys(use.clip.name for use in uses))
     warnings = (USED_TIMES(count=len(uses), names=names),) if len(uses) > 1 else ()
     keywords = tuple(dict.fromkeys(word for use in uses for word in use.clip.keywords))
-    return Part(
-        Shot(footage, span, keywords=keywords, note="; ".join(names), origin=uses[0].clip.origin, warnings=warnings,
-             way="files"),
-        tuple(uses),
-    )  # fmt: skip
+    shot = Shot(
+        footage,
+        span,
+        marker=names[0],
+        keywords=keywords,
+        note="; ".join(names),
+        origin=uses[0].clip.origin,
+        warnings=warnings,
+        way="files",
+        handle_in=min(use.span.start for use in uses) - span.start,
+        handle_out=span.end - max(use.span.end for use in uses),
+    )
+    return Part(shot, tuple(uses))
 
 
 def trimmed_timelines(trim: Trim, folder: Path) -> list[Timeline]:
