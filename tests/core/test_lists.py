@@ -128,3 +128,11 @@ def test_a_name_may_begin_with_a_clock_time(tmp_path: Path) -> None:
     listed.write_text("0:05 12:30 train\n0:12 to the loft\n", encoding="utf-8")
     found: tuple[Mark, ...] = read_marks(listed).marks
     assert [(mark.name, mark.end) for mark in found] == [("12:30 train", None), ("to the loft", None)]
+
+
+def test_a_column_without_a_head_is_kept_and_reported(tmp_path: Path) -> None:
+    listed = tmp_path / "picks.csv"
+    listed.write_text("name,in,,out,\ndip,0,wet,9,\n", encoding="utf-8")
+    found = read_marks(listed)
+    assert dict(found.marks[0].metadata) == {"column 3": "wet"}
+    assert [str(one) for one in found.warnings] == ["picks.csv: without a head, so kept as: column 3"]

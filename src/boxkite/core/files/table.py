@@ -39,6 +39,8 @@ class Table:
     """The character between its cells."""
     titles: tuple[tuple[int, str], ...] = ()
     """Titles above the head, each with its line."""
+    unnamed: tuple[str, ...] = ()
+    """Columns without a head that hold something, as they are called here."""
 
 
 def read_table(path: Path, *, may_have_titles: bool = False) -> Table:
@@ -121,7 +123,12 @@ def _table(
         TableRow(at, dict(zip(columns, cells + [""] * (width - len(cells)), strict=False)))
         for at, cells in found
     ]
-    return Table(path, tuple(columns), tuple(rows), delimiter, tuple(titles))
+    unnamed = [
+        column
+        for column, name in zip(columns, names + [""] * width, strict=False)
+        if not name and any(row.cells[column] for row in rows)
+    ]
+    return Table(path, tuple(columns), tuple(rows), delimiter, tuple(titles), tuple(unnamed))
 
 
 def head_of(lines: Sequence[str]) -> tuple[str, ...]:

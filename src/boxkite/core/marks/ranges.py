@@ -9,7 +9,7 @@ from pathlib import Path
 from boxkite.core.errors import MarksError
 from boxkite.core.files.table import Table, TableRow, find_column, read_table
 from boxkite.core.marks.mark import Mark, MarkList, WrittenTime
-from boxkite.core.notices.marks import SECTION_SKIPPED, TITLE_SKIPPED
+from boxkite.core.notices.marks import SECTION_SKIPPED, TITLE_SKIPPED, WITHOUT_HEAD
 
 COLUMN_NAMES: dict[str, tuple[str, ...]] = {
     "name": ("name", "range", "marker", "marker name", "range name", "title", "label"),
@@ -66,6 +66,8 @@ def marks_of_table(table: Table) -> MarkList:
         if not any(row.cells.get(one) for one in times)
     ]
     warnings = tuple(kind(text=text).of(f"{path.name}:{line}") for line, text, kind in skipped)
+    if table.unnamed:
+        warnings += (WITHOUT_HEAD(columns=list(table.unnamed)).of(path.name),)
     return MarkList(path, "range table", tuple(marks), warnings=warnings)
 
 

@@ -17,6 +17,7 @@ from boxkite.core.notices.marks import (
     ROWS_WITHOUT_SOURCE,
     SOURCES_WITHOUT_ROW,
     TITLE_SKIPPED,
+    WITHOUT_HEAD,
 )
 from boxkite.core.notices.notice import Notice
 from boxkite.core.suggest import did_you_mean
@@ -41,10 +42,13 @@ class Joined:
     unmatched_sources: tuple[Source, ...]
     titles: tuple[tuple[int, str], ...] = ()
     """Lines above its head, which were skipped."""
+    unnamed: tuple[str, ...] = ()
+    """Columns without a head."""
 
     def notices(self) -> list[Notice]:
         """Titles that were skipped, rows without a source, and sources without a row."""
         found = [TITLE_SKIPPED(text=text).of(f"{self.path.name}:{line}") for line, text in self.titles]
+        found += [WITHOUT_HEAD(columns=list(self.unnamed)).of(self.path.name)] if self.unnamed else []
         found += [
             ROW_WITHOUT_SOURCE(names=names).of(f"{self.path.name}:{line}")
             for line, names in self.unmatched_rows[:_MOST_NAMED]
@@ -91,7 +95,7 @@ def join_table(path: Path, sources: Sequence[Source], column: str | None) -> Joi
                 if key != named
             )
     without = tuple(source for source in sources if source.path not in metadata)
-    return Joined(path, metadata, tuple(unmatched), without, table.titles)
+    return Joined(path, metadata, tuple(unmatched), without, table.titles, table.unnamed)
 
 
 def _chosen(table: Table, column: str) -> str:

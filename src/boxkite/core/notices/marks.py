@@ -32,6 +32,7 @@ SAME_FRAME = Kind(
     "mark-on-same-frame", "“{name}” is on the same frame as “{first}” ({first_origin}): no separate file"
 )
 TITLE_SKIPPED = Kind("title-skipped", "a title above the head, skipped: {text}")
+WITHOUT_HEAD = Kind("column-without-head", "without a head, so kept as: {columns:list}")
 SECTION_SKIPPED = Kind("section-skipped", "a row without a time, skipped: {text}")
 LINE_WITHOUT_TIME = Kind("line-without-time", "a line without a time, skipped: {text}")
 RANGE_WITHOUT_OUT = Kind("range-without-out", "“{name}” has no out: no file")
