@@ -44,6 +44,7 @@ man: $(STAMP)
 
 reference: $(STAMP)
 	$(BIN)/python tools/reference.py
+	$(BIN)/python tools/schemas.py
 
 lint: $(STAMP)
 	$(BIN)/ruff check .

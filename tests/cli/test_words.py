@@ -11,6 +11,7 @@ import subprocess
 import termios
 from pathlib import Path
 
+import jsonschema
 import pyte
 import pytest
 from rich.console import Console
@@ -201,6 +202,12 @@ def test_a_plan_says_what_it_adds_up_to_and_each_warning_once_a_shot(card: Path,
     assert wording.ONE_SHORT in message
 
 
+def test_the_list_of_commands_fits_a_screen() -> None:
+    lines = boxkite("--help").out.splitlines()
+    assert len(lines) <= 24 and max(map(len, lines)) <= 80
+    assert "exit status" in boxkite("--help-all").out
+
+
 @pytest.mark.parametrize("command", [*COMMANDS, "mark add", "mark import"])
 def test_help_fits_a_screen_and_says_where_the_rest_is(command: str) -> None:
     shown = boxkite(*command.split(), "--help")
@@ -276,3 +283,57 @@ def test_the_shell_completes_commands_options_presets_tokens_and_keywords(tmp_pa
         assert offered in completed(tmp_path, line), line
     for shell in ("bash", "zsh", "fish"):
         assert "_ARGCOMPLETE" in boxkite("completion", shell).out
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        (
+            "plan",
+            (
+                "plan",
+                ".",
+                "--by",
+                "files",
+                "--names",
+                "@clip_v@version",
+                "--to",
+                "web:w",
+                "--to",
+                "frames-png:p",
+            ),
+        ),
+        (
+            "plan",
+            (
+                "plan",
+                ".",
+                "--by",
+                "ranges",
+                "--marks",
+                "picks.csv",
+                "--metadata",
+                "metadata.csv",
+                "--to",
+                "copy:c",
+            ),
+        ),
+        ("inspect", ("inspect", ".")),
+        ("inspect", ("inspect", "A-clip1.mov", "--deep")),
+        ("presets", ("presets",)),
+        ("status", ("status",)),
+    ],
+)
+def test_what_is_printed_as_json_is_as_its_schema_says(card: Path, name: str, words: tuple[str, ...]) -> None:
+    schema = boxkite("schema", name).json
+    printed = boxkite(*words, "--json", cwd=card).json
+    assert printed["schema"] == schema["$id"] == f"boxkite/{name}/1"
+    jsonschema.validate(printed, schema)
+    assert set(printed) <= set(schema["properties"]), "a key that is not published"
+
+
+def test_a_run_and_its_batch_are_as_their_schemas_say(card: Path, tmp_path: Path) -> None:
+    done = boxkite("run", ".", "--by", "files", "--to", f"web:{tmp_path}", "--json", cwd=card)
+    jsonschema.validate(done.json, boxkite("schema", "run").json)
+    jsonschema.validate(boxkite("status", "last", "--json").json, boxkite("schema", "batch").json)
+    assert boxkite("schema", "plna").status == 2

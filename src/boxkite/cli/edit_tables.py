@@ -50,7 +50,8 @@ def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -
                     }
                     for edit in edits
                 ]
-            }
+            },
+            "inspect",
         )
         return 0
     console = make_console()

@@ -91,7 +91,8 @@ def run(arguments: argparse.Namespace) -> int:
                 ],
                 "junk": found.junk,
                 "unseen": [{"path": str(one.path), "reason": one.reason} for one in found.unseen],
-            }
+            },
+            "inspect",
         )
     else:
         _show(found, deep, arguments.deep)

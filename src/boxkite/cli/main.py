@@ -7,11 +7,11 @@ from boxkite import __version__
 from boxkite.cli.messages import print_error
 
 COMMANDS = {
-    "demo": "draw sample footage, marks and an edit, then run a first day's round on them",
+    "demo": "draw sample footage and an edit, then run a first round on them",
     "gather": "copy cards to where the originals are kept, verify them, run a job",
-    "inspect": "what is there: one row per source, clips of timelines; tokens with --tokens",
-    "mark": "marks and keywords on footage and timelines: add, list, change, import …",
-    "plan": "every file that would be made, with sizes and warnings; writes no media",
+    "inspect": "what is there: sources, clips of timelines; --tokens",
+    "mark": "marks and keywords on footage: add, list, change, import …",
+    "plan": "every file that would be made, with sizes and warnings",
     "preview": "a still as it will be encoded: before and after, a sheet, guides",
     "run": "make the files of a plan, and verify each of them",
     "status": "progress of batches: all, or one with its files; --follow",
@@ -20,29 +20,32 @@ COMMANDS = {
     "stop": "stop a batch after its current files, or at once",
     "forget": "remove the record of a batch; the files stay",
     "watch": "watch a folder: make every file that arrives, once it is complete",
-    "presets": "presets, built-in and own: list, show, new, check",
+    "presets": "presets, built-in and own: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with their sidecars and marks; undo",
-    "completion": "completion of commands, options, presets and tokens in your shell",
-    "trim": "copy only the used part of each source, with an edit that points at it",
+    "trim": "copy the used part of each source, with an edit pointing at it",
+    "schema": "the schema of what --json prints, of presets and of job files",
+    "completion": "complete commands, options, presets and tokens in your shell",
 }
 HELP = """\
-usage: boxkite COMMAND …
+usage: boxkite COMMAND …   cut, name, transcode and verify single shots
 
-Cut programs and footage into single shots, name them by rule, transcode them,
-and verify that every frame is there.
-
-commands:
 {commands}
+
+"boxkite help COMMAND" has details and examples; boxkite --help-all says more.
+"""
+MORE = """
+Cuts programs and footage into single shots, names them by rule, transcodes them,
+and verifies that every frame is there.
 
 a first round:
   boxkite demo
   boxkite plan mill.mov --marks mill.edl --to review:out/review
   boxkite run mill.mov --marks mill.edl --to review:out/review --to stock:out/stock
 
-"boxkite help COMMAND" has details and examples; --version prints the version.
-exit status: 0 all is done; 1 some files failed, the rest are done; 2 the request is wrong,
-nothing was written; 130 stopped.
+--version prints the version.
+exit status: 0 all is done; 1 some files failed, the rest are done; 2 the request
+is wrong, nothing was written; 130 stopped.
 """
 
 
@@ -63,9 +66,9 @@ def main() -> int:
         return 0
     if first == "help" and len(arguments) > 1:
         return _help_on(arguments[1], arguments[2:])
-    if first in ("-h", "--help", "help", ""):
-        listed = "\n".join(f"  {name:<10}{summary}" for name, summary in COMMANDS.items())
-        sys.stdout.write(HELP.format(commands=listed))
+    if first in ("-h", "--help", "--help-all", "help", ""):
+        listed = "\n".join(f"  {name:<12}{summary}" for name, summary in COMMANDS.items())
+        sys.stdout.write(HELP.format(commands=listed) + (MORE if first == "--help-all" else ""))
         return 0 if first else 2
     return _refuse(first)
 

@@ -159,7 +159,7 @@ def list_marks(arguments: argparse.Namespace) -> int:
         marks = [
             {"number": one.number, **_as_json(one.row, at)} for one, at in zip(matching, times, strict=True)
         ]
-        print_json({"marks": marks, "of": len(listed)})
+        print_json({"marks": marks, "of": len(listed)}, "marks")
         return 0
     console = make_console()
     if matching:

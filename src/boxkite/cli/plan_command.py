@@ -57,7 +57,7 @@ def run(arguments: argparse.Namespace) -> int:
     written = _write(arguments, job, plan)
     if arguments.json:
         time = expected_time(plan, usable_cores())
-        print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)})
+        print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)}, "plan")
     else:
         show_plan(make_console(), plan, left_out=arguments.left_out, warnings=arguments.warnings,
                   next_step="boxkite run with the same options makes them")  # fmt: skip

@@ -102,7 +102,7 @@ def _list(*, as_json: bool) -> int:
             }
         )
     if as_json:
-        print_json({"presets": entries, "unreadable": broken})
+        print_json({"presets": entries, "unreadable": broken}, "presets")
         return 1 if broken else 0
     console = make_console()
     columns = [

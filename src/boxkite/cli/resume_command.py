@@ -97,7 +97,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
         ended = follow_batch(console, rows, resume_batch(records, rest.work, executor, batch), batch)
     outcome = Outcome(batch, rows, tuple(ended), time.monotonic() - started, rest.notices)
     if arguments.json:
-        print_json({**outcome_as_json(outcome), "verified_before": rest.done})
+        print_json({**outcome_as_json(outcome), "verified_before": rest.done}, "run")
     elif rows:
         show_summary(console, outcome, plan_shown=True)
     return exit_status(outcome)

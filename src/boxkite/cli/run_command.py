@@ -91,7 +91,7 @@ def run_and_tell(
     console = make_console(stderr=as_json)
     outcome = run_plan(console, plan, executor, batch)
     if as_json:
-        print_json(outcome_as_json(outcome))
+        print_json(outcome_as_json(outcome), "run")
     else:
         show_summary(console, outcome, warnings=warnings)
     return exit_status(outcome)

@@ -56,7 +56,7 @@ def run(arguments: argparse.Namespace) -> int:
         from boxkite.cli.tables import make_console, print_json, print_line
 
         if arguments.json:
-            print_json({"batches": []})
+            print_json({"batches": []}, "status")
         else:
             print_line(make_console(), "no batch has been run on this machine")
         return 0
@@ -78,7 +78,7 @@ def _show(records: Records, name: str, arguments: argparse.Namespace) -> int:
 
     found = _look(records, name, arguments)
     if arguments.json:
-        print_json(_as_json(records, found, name, arguments))
+        print_json(_as_json(records, found, name, arguments), "batch" if name else "status")
     else:
         console = make_console()
         for part in _drawn(console, records, found, name, arguments):

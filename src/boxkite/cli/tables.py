@@ -122,8 +122,17 @@ def print_line(console: Console, text: str, style: str = "") -> None:
     console.print(Text(printable(text), style=style))
 
 
-def print_json(value: Any) -> None:
-    """Print a value as JSON on the standard output; names that are no proper text keep their odd bytes as \\udcXX."""
+SCHEMA_VERSION = 1
+"""Of what is printed as JSON: one more when a key goes or changes its type."""
+
+
+def print_json(value: Any, schema: str = "") -> None:
+    """Print a value as JSON on the standard output; names that are no proper text keep their odd bytes as \\udcXX.
+
+    schema: the name of what describes it, which is printed along; empty where nothing does.
+    """
+    if schema:
+        value = {"schema": f"boxkite/{schema}/{SCHEMA_VERSION}", **value}
     if isinstance(sys.stdout, io.TextIOWrapper):
         sys.stdout.reconfigure(errors="backslashreplace")
     sys.stdout.write(with_options(_json_text(value)) + "\n")
