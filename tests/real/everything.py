@@ -19,10 +19,13 @@ from fractions import Fraction
 from pathlib import Path
 
 import tests.conftest  # noqa: F401  what is remembered lies in folders of its own
+from tests.real.cuts import try_cuts
 from tests.real.fetching import fetch
 from tests.real.frames import Decoded, decode, differs
 
 PRESETS = ("web", "copy", "frames-jpeg")
+CUTS = "cuts"
+"""Frames of spans at random."""
 LEAST_CLIPS = 100
 BOXKITE = (sys.executable, "-m", "boxkite")
 
@@ -33,7 +36,9 @@ def try_clip(clip: Path) -> tuple[Path, dict[str, str]]:
     if wanted is None:
         return clip, {}
     with tempfile.TemporaryDirectory() as folder:
-        return clip, {preset: _try(clip, preset, Path(folder), wanted) for preset in PRESETS}
+        outcomes = {preset: _try(clip, preset, Path(folder), wanted) for preset in PRESETS}
+    wrong = try_cuts(clip)
+    return clip, {**outcomes, CUTS: f"WRONG: {wrong}" if wrong else "same"}
 
 
 def _try(clip: Path, preset: str, folder: Path, wanted: Decoded) -> str:
@@ -103,7 +108,7 @@ def main() -> int:
     clips = fetch(asked.folder, large=asked.large)
     if asked.names:
         clips = [clip for clip in clips if any(name in str(clip) for name in asked.names)]
-    counts: dict[str, Counter[str]] = {preset: Counter() for preset in PRESETS}
+    counts: dict[str, Counter[str]] = {preset: Counter() for preset in (*PRESETS, CUTS)}
     tried = bad = 0
     with ThreadPoolExecutor(2) as pool:
         for clip, outcomes in pool.map(try_clip, clips):

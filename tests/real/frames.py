@@ -74,11 +74,11 @@ def _add(found: Decoded, frame: av.VideoFrame, base: Fraction) -> None:
     found.seconds.append(None if frame.pts is None else frame.pts * base)
     small = frame.reformat(width=_THUMBNAIL[0], height=_THUMBNAIL[1], format="rgb24", interpolation="AREA")
     found.thumbnails.append(small.to_ndarray().astype(np.int16))
-    found.digests.append(_digest(frame))
+    found.digests.append(digest_of(frame))
     found.flagged += frame.is_corrupt
 
 
-def _digest(frame: av.VideoFrame) -> str:
+def digest_of(frame: av.VideoFrame) -> str:
     """Of the samples, without what pads the lines."""
     digest = hashlib.md5()
     try:
