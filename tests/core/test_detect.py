@@ -38,7 +38,7 @@ def test_cuts_on_restless_material_are_found_to_the_frame_and_nothing_else_is(tm
 
 
 def test_what_appears_over_a_still_shot_is_no_cut() -> None:
-    frames, cuts = with_straps(60, seed=3)
+    frames, cuts = with_straps(30, seed=3)
     taker, decider = FingerprintTaker(), CutDecider()
     found: list[Change] = []
     for luma in frames:

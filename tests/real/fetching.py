@@ -16,14 +16,13 @@ MIRROR = "http://deb.debian.org/debian"
 SUITE = "bookworm"
 BINARY_PACKAGES = (
     "opencv-doc", "gnome-user-docs", "gnome-devel-docs", "planetblupi-common", "lebiniou-data", "linphone-common",
-    "python3-mecavideo", "devede", "gem-doc", "psychtoolbox-3-common", "python3-imageio", "visp-images-data",
-    "openboard-common", "tupi-data", "hollywood", "f3d",
+    "python3-mecavideo", "gem-doc", "psychtoolbox-3-common", "python3-imageio", "visp-images-data", "tupi-data",
+    "hollywood", "minetest-data", "splint-data", "forensics-samples-files",
 )  # fmt: skip
 SOURCE_PACKAGES = (
-    "gst-plugins-base1.0", "gst-plugins-good1.0", "gst-plugins-bad1.0", "gst-editing-services1.0", "fq", "libwebm",
-    "libmediascan", "halide", "pytorch-vision", "libimage-exiftool-perl", "libextractor", "qt6-multimedia",
-    "pymediainfo", "libopenshot", "pitivi", "kodi", "tracker-miners", "vlc", "dlib", "puremagic", "ffmpeg", "mutagen",
-    "planetary-system-stacker", "pytorch-audio", "libavif", "kfilemetadata-kf5",
+    "gst-plugins-base1.0", "gst-plugins-good1.0", "gst-plugins-bad1.0", "libwebm", "halide", "pytorch-vision",
+    "libimage-exiftool-perl", "libextractor", "qt6-multimedia", "tracker-miners", "meep", "shared-mime-info",
+    "golang-github-gabriel-vasile-mimetype", "lomiri-thumbnailer", "mediascanner2", "mat2", "dlib",
 )  # fmt: skip
 LARGE_SOURCE_PACKAGES = ("firefox-esr",)
 """Half a gigabyte each: several hundred clips, many of them broken on purpose."""
