@@ -22,7 +22,7 @@ BINARY_PACKAGES = (
 SOURCE_PACKAGES = (
     "gst-plugins-base1.0", "gst-plugins-good1.0", "gst-plugins-bad1.0", "libwebm", "halide", "pytorch-vision",
     "libimage-exiftool-perl", "libextractor", "qt6-multimedia", "tracker-miners", "meep", "shared-mime-info",
-    "golang-github-gabriel-vasile-mimetype", "lomiri-thumbnailer", "mediascanner2", "mat2", "dlib",
+    "lomiri-thumbnailer", "mediascanner2", "mat2", "dlib",
 )  # fmt: skip
 LARGE_SOURCE_PACKAGES = ("firefox-esr",)
 """Half a gigabyte each: several hundred clips, many of them broken on purpose."""
