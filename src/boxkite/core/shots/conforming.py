@@ -80,7 +80,10 @@ def on_originals(
 def _on_originals(wanted: Wanted, finder: MediaFinder, footage_of: IndexSource, way: str) -> Shot:
     clip = wanted.clip
     if clip is None:
-        problem = f"no camera file holds a timeline: use {setting('picture')} program"
+        problem = (
+            f"no camera file holds a timeline: {setting('picture')} edit renders it from its media; named beside it,"
+            f" the finished program is cut"
+        )
         return _shot(wanted, _no_footage(wanted), wanted.place.record, way, [], problem)
     found = finder.find(clip)
     if found.source is None:

@@ -315,7 +315,7 @@ def missing_media(problems: Sequence[str]) -> PlanError:
     return PlanError(
         "1 shot has no usable media" if len(problems) == 1 else f"{len(problems)} shots have no usable media",
         hint=f"say where the originals lie with {setting('media')}, leave shots out with"
-        f" {setting('except')}, or use {setting('picture')} program",
+        f" {setting('except')}, or name the finished program beside the edit, which is cut then",
         details=shown,
     )
 
