@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import atexit
 import os
+import shutil
 import signal
 import tempfile
 
@@ -10,8 +12,8 @@ import tempfile
 signal.signal(signal.SIGINT, signal.default_int_handler)
 
 os.environ.pop("COLUMNS", None)  # which tables fit where they are piped
-os.environ["BOXKITE_CACHE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
-os.environ["BOXKITE_STATE"] = tempfile.mkdtemp(prefix="boxkite-tests-")
-os.environ["BOXKITE_PRESETS"] = tempfile.mkdtemp(prefix="boxkite-tests-")
+for variable in ("BOXKITE_CACHE", "BOXKITE_STATE", "BOXKITE_PRESETS"):
+    os.environ[variable] = tempfile.mkdtemp(prefix="boxkite-tests-")
+    atexit.register(shutil.rmtree, os.environ[variable], ignore_errors=True)
 os.environ["BOXKITE_PATTERNS"] = f"{os.environ['BOXKITE_PRESETS']}/patterns.toml"
 os.environ["BOXKITE_SETTINGS"] = f"{os.environ['BOXKITE_PRESETS']}/settings.toml"

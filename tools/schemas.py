@@ -39,6 +39,24 @@ COMMANDS: dict[str, list[tuple[str, ...]]] = {
     "batch": [("status", "last", "--json")],
     "presets": [("presets", "--json")],
     "marks": [("mark", "list", "card", "--json")],
+    "marks-changed": [("mark", "add", "mill.mov", "--in", "10", "--length", "5", "--name", "m", "--json"),
+                      ("mark", "remove", "mill.mov", "--number", "1", "--json")],
+    "gather": [("gather", "card", "--into", "copies", "--json")] * 2,
+    "watch": [("watch", "card", "--list", "--json")],
+    "trim-plan": [("trim", "day.otio", "--media", "card", "--to", "copy:t", "--show-only", "--json")],
+    "trim": [("trim", "day.otio", "--media", "card", "--to", "copy:t", "--json")],
+    "rename": [("rename", "copies", "--names", "x-@clip", "--show-only", "--json"),
+               ("rename", "copies", "--names", "x-@clip", "--json")],
+    "rename-undo": [("rename", "--undo", "--json")],
+    "tokens": [("inspect", "--tokens", "--json")],
+    "tokens-of": [("inspect", "mill.mov", "card/A-vat2.mov", "--metadata", "slates.csv", "--tokens", "--json")],
+    "patterns": [("patterns", "save", "short", "@clip"), ("patterns", "--json")],
+    "presets-show": [("presets", "show", "web", "--json"), ("presets", "show", "frames-png", "--json"),
+                     ("presets", "show", "audio-wav", "--json")],
+    "presets-check": [("presets", "new", "mine", "--based-on", "web"), ("presets", "check", "--json")],
+    "background": [("run", *AT_MARKS, "--to", "copy:b", "--only", "number:1", "--background", "--json"),
+                   ("status", "last", "--follow")],
+    "log": [("log", "last", "--json")],
 }  # fmt: skip
 """By the name of a schema: commands that print such JSON."""
 
@@ -83,7 +101,7 @@ def _together(schemas: list[dict[str, Any] | None]) -> dict[str, Any]:
     return result
 
 
-_FREE = ("metadata", "values", "tags", "tokens", "settings")
+_FREE = ("metadata", "values", "tags", "tokens", "settings", "patterns")
 """Keys whose own keys are data."""
 
 
@@ -118,7 +136,10 @@ def main() -> int:
     program = str(Path(sys.executable).with_name("boxkite"))
     FOLDER.mkdir(exist_ok=True)
     with tempfile.TemporaryDirectory() as folder:
-        kept = {f"BOXKITE_{name}": f"{folder}/{name}" for name in ("STATE", "CACHE", "PRESETS")}
+        kept = {
+            f"BOXKITE_{name}": f"{folder}/{name}"
+            for name in ("STATE", "CACHE", "PRESETS", "PATTERNS", "SETTINGS")
+        }
         environment = {**os.environ, **kept}
 
         def ask(*words: str) -> str:
@@ -147,7 +168,10 @@ def main() -> int:
         for name, commands in COMMANDS.items():
             schema: dict[str, Any] | None = None
             for words in commands:
-                schema = merged(schema, json.loads(ask(*words)))
+                said = ask(*words)
+                entries = said.splitlines() if name == "log" else [said] if "--json" in words else []
+                for entry in entries:
+                    schema = merged(schema, json.loads(entry))
             assert schema
             schema = _opened(schema)
             head = {

@@ -179,7 +179,7 @@ def test_colours_stay_as_they_were_whatever_is_done_to_the_picture(tmp_path: Pat
 def test_own_presets_keep_their_files_and_are_changed_checked_and_removed(
     clips: Path, tmp_path: Path
 ) -> None:
-    mine, at_work = {"BOXKITE_PRESETS": str(tmp_path / "mine")}, tmp_path / "desk"
+    mine, at_work = os.environ | {"BOXKITE_PRESETS": str(tmp_path / "mine")}, tmp_path / "desk"
     at_work.mkdir()
     Image.new("RGBA", (40, 20), (255, 0, 0, 255)).save(at_work / "mark.png")
 

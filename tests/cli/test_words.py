@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import ast
 import fcntl
+import json
 import os
 import pty
 import select
@@ -14,10 +16,11 @@ from pathlib import Path
 import jsonschema
 import pyte
 import pytest
-from rich.console import Console
 
+from boxkite.cli import tables
 from boxkite.cli.main import COMMANDS
 from boxkite.cli.messages import printable
+from boxkite.cli.screen import Screen
 from boxkite.cli.tables import Column, file_size, print_table
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
@@ -148,12 +151,13 @@ def test_a_wrong_choice_names_the_right_ones(card: Path) -> None:
 
 
 def test_narrow_tables_lose_optional_columns_first_and_shorten_names_in_the_middle(
-    capsys: pytest.CaptureFixture[str],
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     columns = [Column("file", gives_way=True), Column("in"), Column("size", right=True, optional=True)]
     rows = [["a long name that ends in 0001.mov", "10:00:00:00", "12 MB"], ["b", "10:00:00:01", "1 MB"]]
     for width, shows in ((60, "12 MB"), (47, "0001.mov  10:00:00:00"), (30, "…")):
-        print_table(Console(width=width, force_terminal=False), columns, rows)
+        monkeypatch.setenv("COLUMNS", str(width))
+        print_table(Screen(), columns, rows)
         out = capsys.readouterr().out
         assert shows in out
         assert max(map(len, out.splitlines())) <= width
@@ -322,6 +326,13 @@ def test_the_shell_completes_commands_options_presets_tokens_and_keywords(tmp_pa
         ("inspect", ("inspect", "A-clip1.mov", "--deep")),
         ("presets", ("presets",)),
         ("status", ("status",)),
+        ("tokens", ("inspect", "--tokens")),
+        ("tokens-of", ("inspect", "A-clip1.mov", "--metadata", "metadata.csv", "--tokens")),
+        ("patterns", ("patterns",)),
+        ("presets-show", ("presets", "show", "stock")),
+        ("presets-check", ("presets", "check")),
+        ("watch", ("watch", ".", "--list")),
+        ("rename", ("rename", ".", "--names", "x_@clip", "--show-only")),
     ],
 )
 def test_what_is_printed_as_json_is_as_its_schema_says(card: Path, name: str, words: tuple[str, ...]) -> None:
@@ -336,4 +347,21 @@ def test_a_run_and_its_batch_are_as_their_schemas_say(card: Path, tmp_path: Path
     done = boxkite("run", ".", "--by", "files", "--to", f"web:{tmp_path}", "--json", cwd=card)
     jsonschema.validate(done.json, boxkite("schema", "run").json)
     jsonschema.validate(boxkite("status", "last", "--json").json, boxkite("schema", "batch").json)
+    for line in boxkite("log", "last", "--json").out.splitlines():
+        jsonschema.validate(json.loads(line), boxkite("schema", "log").json)
     assert boxkite("schema", "plna").status == 2
+
+
+def test_everything_that_is_printed_as_json_has_a_schema() -> None:
+    folder = Path(tables.__file__).parent
+    names = {path.stem for path in (folder / "schemas").glob("*.json")}
+    named = set[str]()
+    for path in folder.glob("*.py"):
+        calls = [node for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Call)]
+        for call in calls:
+            if getattr(call.func, "id", "") == "print_json" and not ast.unparse(call).endswith("_schema())"):
+                assert len(call.args) == 2, f"{path.name}:{call.lineno}"
+                named |= {node.value for node in ast.walk(call.args[1]) if isinstance(node, ast.Constant)} - {
+                    ""
+                }
+    assert named | {"log"} == names

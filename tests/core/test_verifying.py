@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from array import array
 from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 
 import av
@@ -10,11 +12,18 @@ import numpy as np
 import pytest
 
 from boxkite.core.errors import VerificationError
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.probe import read_source
+from boxkite.core.job.job import Output
+from boxkite.core.render import checking_copies
+from boxkite.core.render.checking_copies import Copied, check_copy
 from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
+from boxkite.core.shots.placing import index_source
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, PRESS, VAT, draw_picture
+from tests.builders import make_shots, planned
 
 RATE = FrameRate.parse("25")
 FRAMES = 60
@@ -120,3 +129,25 @@ def test_looks_go_by_samples_whatever_the_tags_say() -> None:
         frame.colorspace, frame.color_range = matrix, span
         looks.append(thumbnail_of(frame))
     assert all(np.array_equal(look, looks[0]) for look in looks)
+
+
+def test_a_copy_is_compared_with_its_source_packet_by_packet_and_at_random(
+    film: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(checking_copies, "_SAMPLES", 40)
+    options = {"preset": "ultrafast", "g": "10", "crf": "10"}
+    source, other = tmp_path / "a.mov", tmp_path / "b.mov"
+    for path, between in ((source, VAT), (other, PRESS)):
+        places = ((0, VAT), (20, between), (40, LOFT))
+        write_movie(Movie(path, FRAMES, RATE, places, width=320, height=180, options=options))
+    read = read_source(source)
+    shots = make_shots(index_source(read, measure_frames(read), None), (0, FRAMES))
+    row = planned(tmp_path, shots, outputs=(Output("copy", tmp_path / "out"),)).rows[0]
+    with av.open(str(other)) as container:
+        sizes = array("I", (entry.size for entry in container.streams.video[0].index_entries))
+    copied = Copied(FRAMES, sizes, [Fraction(0)])
+    with pytest.raises(VerificationError, match=r"frame [23]0 of the finished file"):
+        check_copy(row, other, copied)
+    copied.sizes[7], copied.sizes[8] = copied.sizes[8], copied.sizes[7] + 1
+    with pytest.raises(VerificationError, match="in another order"):
+        check_copy(row, other, copied)

@@ -5,12 +5,9 @@ from __future__ import annotations
 import argparse
 import time
 from pathlib import Path
-from typing import TYPE_CHECKING
 
+from boxkite.cli.screen import Screen
 from boxkite.core.files.reading import path_from
-
-if TYPE_CHECKING:
-    from rich.console import Console
 
 EXAMPLES = """\
 examples:
@@ -31,7 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Draw, inspect, plan, run."""
-    from boxkite.cli.tables import counted, make_console, print_line
+    from boxkite.cli.tables import counted
     from boxkite.core.errors import PlanError
 
     folder = path_from(arguments.folder)
@@ -41,54 +38,52 @@ def run(arguments: argparse.Namespace) -> int:
             path=folder,
             hint="remove it, or name another: boxkite demo tryout",
         )
-    console = make_console()
-    print_line(console, f"Drawing “A Hundred Sheets”, one day at a paper mill, into {folder}", "bold")
+    screen = Screen()
+    screen.print(f"Drawing “A Hundred Sheets”, one day at a paper mill, into {folder}", "bold")
     started = time.monotonic()
-    files = _draw(console, folder)
-    print_line(console, f"drew {counted(len(files), 'file')} in {time.monotonic() - started:.1f} s")
-    status = 0 if arguments.draw_only else _round(console, folder)
-    _say_what_next(console, folder)
+    files = _draw(screen, folder)
+    screen.print(f"drew {counted(len(files), 'file')} in {time.monotonic() - started:.1f} s")
+    status = 0 if arguments.draw_only else _round(screen, folder)
+    _say_what_next(screen, folder)
     return status
 
 
-def _draw(console: Console, folder: Path) -> list[Path]:
+def _draw(screen: Screen, folder: Path) -> list[Path]:
     from rich.progress import Progress
 
     from boxkite.demo.world import draw_world
 
-    if not console.is_terminal:
+    if not screen.is_terminal:
         return draw_world(folder)
-    with Progress(console=console, transient=True) as progress:
+    with Progress(console=screen.console, transient=True) as progress:
         task = progress.add_task("drawing")
         return draw_world(folder, lambda done, total: progress.update(task, completed=done, total=total))
 
 
-def _round(console: Console, folder: Path) -> int:
+def _round(screen: Screen, folder: Path) -> int:
     """Inspect, plan and run, as a user would type it."""
     outputs = [word for preset in PRESETS for word in ("--to", f"{preset}:{folder}/out/{preset}")]
     job = [f"{folder}/mill.mov", "--marks", f"{folder}/mill.edl", "--watermark", f"{folder}/mill-mark.png"]
-    _type(console, "inspect", [str(folder)])
-    _type(console, "plan", [*job, *outputs])
-    return _type(console, "run", [*job, *outputs])
+    _type(screen, "inspect", [str(folder)])
+    _type(screen, "plan", [*job, *outputs])
+    return _type(screen, "run", [*job, *outputs])
 
 
-def _type(console: Console, command: str, arguments: list[str]) -> int:
+def _type(screen: Screen, command: str, arguments: list[str]) -> int:
     from importlib import import_module
 
     from boxkite.cli.dispatch import build_parser
-    from boxkite.cli.tables import print_line
 
-    console.print()
-    print_line(console, f"$ boxkite {command} {' '.join(arguments)}", "bold cyan")
+    screen.print()
+    screen.print(f"$ boxkite {command} {' '.join(arguments)}", "bold cyan")
     parsed = build_parser(command).parse_intermixed_args(arguments)
     return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
 
 
-def _say_what_next(console: Console, folder: Path) -> None:
-    from boxkite.cli.tables import print_line
+def _say_what_next(screen: Screen, folder: Path) -> None:
 
-    console.print()
-    print_line(console, "What to try next:", "bold")
+    screen.print()
+    screen.print("What to try next:", "bold")
     for arguments in (
         f"plan {folder}/mill.mov --marks {folder}/mill.edl"
         f' --names "@(count:01)_@(marker:slug)" --to web:{folder}/out/numbered',
@@ -103,4 +98,4 @@ def _say_what_next(console: Console, folder: Path) -> None:
         f"inspect {folder}/card --tokens --metadata {folder}/slates.csv",
         "presets show review",
     ):
-        print_line(console, f"  boxkite {arguments}")
+        screen.print(f"  boxkite {arguments}")

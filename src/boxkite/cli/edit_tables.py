@@ -8,7 +8,8 @@ from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
+from boxkite.cli.screen import Screen
+from boxkite.cli.tables import Column, counted, print_json, print_table
 from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.edl.timelines import guessed_rate, stated_rate
 from boxkite.core.edit.reading import read_edit
@@ -18,8 +19,6 @@ from boxkite.core.notices.notice import notice_as_json
 from boxkite.core.timebase import FrameRate, Timecode
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from boxkite.core.edit.timeline import Clip, Edit, Timeline, Transition
 
 _COLUMNS = [
@@ -54,12 +53,12 @@ def show_edits(paths: Sequence[Path], rate_text: str | None, *, as_json: bool) -
             "inspect",
         )
         return 0
-    console = make_console()
+    screen = Screen()
     for edit in edits:
         for timeline in edit.timelines:
-            _show(console, timeline)
+            _show(screen, timeline)
         for warning in edit.warnings:
-            print_line(console, f"! {edit.path.name}: {warning.marked}", "yellow")
+            screen.print(f"! {edit.path.name}: {warning.marked}", "yellow")
     return 0
 
 
@@ -75,13 +74,13 @@ def _read(path: Path, rate: FrameRate | None) -> Edit:
     return replace(edit, warnings=(RATE_GUESSED(rate=str(guess)), *edit.warnings))
 
 
-def _show(console: Console, timeline: Timeline) -> None:
+def _show(screen: Screen, timeline: Timeline) -> None:
     clips = sum(len(track.clips) for track in timeline.picture_tracks)
     pictures, audio = len(timeline.picture_tracks), len(timeline.audio_tracks)
     tracks = f"{counted(pictures, 'picture track')}, {counted(audio, 'audio track')}"
     length = Timecode(timeline.length, timeline.rate, timeline.start.drop)
     title = f"{timeline.name}: {timeline.rate} fps from {timeline.start}, {length}; {tracks}"
-    print_line(console, f"{title}, {counted(clips, 'clip')}", "bold")
+    screen.print(f"{title}, {counted(clips, 'clip')}", "bold")
     rows = [
         [
             clip.event,
@@ -98,13 +97,13 @@ def _show(console: Console, timeline: Timeline) -> None:
     ]
     shown = [index for index in range(len(_COLUMNS)) if any(row[index] for row in rows)]
     print_table(
-        console, [_COLUMNS[index] for index in shown], [[row[index] for index in shown] for row in rows]
+        screen, [_COLUMNS[index] for index in shown], [[row[index] for index in shown] for row in rows]
     )
     for marker in timeline.markers:
-        print_line(console, f"  marker {timeline.start + marker.start}  {marker.name}")
-    console.print()
+        screen.print(f"  marker {timeline.start + marker.start}  {marker.name}")
+    screen.print()
     for nested in timeline.nested_timelines():
-        _show(console, nested)
+        _show(screen, nested)
 
 
 def _source_in(clip: Clip) -> Timecode | int:

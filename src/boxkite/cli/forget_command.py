@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from boxkite.cli.screen import Screen
+
 EXAMPLES = """\
 examples:
   boxkite forget 2026-11-23.1
@@ -25,7 +27,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Forget them; one that runs is never forgotten."""
     from datetime import datetime, timedelta
 
-    from boxkite.cli.tables import counted, make_console, print_line
+    from boxkite.cli.tables import counted
     from boxkite.core.errors import RequestError
     from boxkite.core.records.batch_lock import is_held, remove_lock
     from boxkite.core.records.journal import Journal
@@ -50,5 +52,5 @@ def run(arguments: argparse.Namespace) -> int:
         for name in names:
             Journal(records, name).forget()
             remove_lock(records.folder, name)
-    print_line(make_console(), f"{counted(len(names), 'batch')} forgotten; the files stay")
+    Screen().print(f"{counted(len(names), 'batch')} forgotten; the files stay")
     return 0

@@ -8,13 +8,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.cli.batch_options import add_batch_arguments
+from boxkite.cli.screen import Screen
 from boxkite.cli.settings import add_settings
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
-
-    from rich.console import Console
 
     from boxkite.core.arrival.cards import Card, Copied
 
@@ -51,7 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Copy, compare, note, and run the job; status 1 when a file could not be copied or made."""
-    from boxkite.cli.tables import counted, file_size, make_console, print_json, print_line
+    from boxkite.cli.tables import counted, file_size, print_json
     from boxkite.core.arrival.card_lists import check_lists
     from boxkite.core.arrival.cards import count_cards, plan_cards
     from boxkite.core.job.request import request_of_file
@@ -63,29 +62,28 @@ def run(arguments: argparse.Namespace) -> int:
         # errors in it are reported before anything is copied
         request_of_file(Path(arguments.job), arguments.changes).job_on([])
     metadata = _metadata_given(arguments)
-    console = make_console(stderr=arguments.json)
-    copied = _copy(console, cards)
+    screen = Screen(stderr=arguments.json)
+    copied = _copy(screen, cards)
     failed = [one for one in copied if one.failure]
     checksums, table, unwritten = _lists(into, copied, metadata)
     counts = count_cards(cards, copied, into)
     complete = not failed and not unwritten and all(count.is_complete for count in counts)
     for one in failed:
-        print_line(console, f"failed: {one.file.path}: {one.failure}", "red")
+        screen.print(f"failed: {one.file.path}: {one.failure}", "red")
     for count in counts:
         for unseen in count.unseen:
-            print_line(console, f"not copied: {unseen.path}: {unseen.reason}", "red")
+            screen.print(f"not copied: {unseen.path}: {unseen.reason}", "red")
     for line in (f"checksums: {checksums}", f"metadata: {table}"):
-        print_line(console, line)
+        screen.print(line)
     for line in unwritten:
-        print_line(console, f"! {line}", "bold red")
+        screen.print(f"! {line}", "bold red")
     left = sum(card.left for card in cards)
     if left:
-        print_line(console, f"{counted(left, 'hidden or system file')} left on the cards")
+        screen.print(f"{counted(left, 'hidden or system file')} left on the cards")
     for count in counts:
         there = sum(one.was_there for one in copied if one.file.card.name == count.name)
         before = f", {there} of them already there" if there else ""
-        print_line(
-            console,
+        screen.print(
             f"{count.name}: {counted(count.files, 'file')}, {file_size(count.size_bytes)} on the card;"
             f" {counted(count.copied_files, 'file')}, {file_size(count.copied_bytes)} copied and verified{before}:"
             f" {'complete' if count.is_complete else 'NOT COMPLETE'}",
@@ -107,14 +105,13 @@ def run(arguments: argparse.Namespace) -> int:
                 ],
                 "checksums": str(checksums),
                 "metadata": str(table),
-            }
+            },
+            "gather",
         )  # fmt: skip
     if not arguments.job:
         return int(not complete)
     if not complete:
-        print_line(
-            console, "the job is not run: not every file is there; run the same command again", "bold red"
-        )
+        screen.print("the job is not run: not every file is there; run the same command again", "bold red")
         return 1
     folders = [into / card.name for card in cards]
     return _run_job(arguments, folders, table)
@@ -160,18 +157,17 @@ def _metadata_given(arguments: argparse.Namespace) -> dict[str, str]:
     return metadata
 
 
-def _copy(console: Console, cards: Sequence[Card]) -> list[Copied]:
+def _copy(screen: Screen, cards: Sequence[Card]) -> list[Copied]:
     """Copy with progress: a bar for each card in a window, a line a file elsewhere."""
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 
     from boxkite.cli.messages import printable
-    from boxkite.cli.tables import print_line
     from boxkite.core.arrival.cards import Copied, copy_cards
 
     copied = []
     with Progress(
         TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
-        console=console, transient=True, disable=not console.is_terminal,
+        console=screen.console, transient=True, disable=not screen.is_terminal,
     ) as progress:  # fmt: skip
         tasks = {
             card.folder: progress.add_task(printable(card.name), total=card.size_bytes) for card in cards
@@ -183,9 +179,9 @@ def _copy(console: Console, cards: Sequence[Card]) -> list[Copied]:
             copied.append(event)
             state = "failed  " if event.failure else "the same" if event.was_there else "verified"
             why = f": {event.failure}" if event.failure else ""
-            if not console.is_terminal or event.failure:
+            if not screen.is_terminal or event.failure:
                 name = event.file.path.relative_to(event.file.card)
-                print_line(console, f"{state}  {event.file.card.name}/{name}{why}", "red" if why else "")
+                screen.print(f"{state}  {event.file.card.name}/{name}{why}", "red" if why else "")
     return copied
 
 

@@ -9,11 +9,10 @@ from typing import TYPE_CHECKING
 
 from boxkite.cli.messages import printable
 from boxkite.cli.options import add_job_options, current_user, images_from
+from boxkite.cli.screen import Screen
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from boxkite.core.footage.deep import DeepInfo
     from boxkite.core.footage.source import Findings, Source
 
@@ -103,19 +102,18 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _read_deep(sources: Sequence[Source]) -> dict[Path, DeepInfo]:
     """Read the packets of each source; the results are remembered by file, since that takes long."""
-    from boxkite.cli.tables import make_console
     from boxkite.core.footage.deep import remembered_deep
 
-    with make_console(stderr=True).status("reading packets") as status:
+    with Screen(stderr=True).status("reading packets") as status:
         return remembered_deep(
             sources, lambda source: status.update(f"reading packets of {printable(source.label)}")
         )
 
 
 def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> None:
-    from boxkite.cli.tables import Column, counted, file_size, make_console, print_line, print_table
+    from boxkite.cli.tables import Column, counted, file_size, print_table
 
-    console = make_console()
+    screen = Screen()
     sources, unreadable = found.sources, found.unreadable
     if sources:
         columns = [
@@ -128,36 +126,35 @@ def _show(found: Findings, deep: Mapping[Path, DeepInfo], wants_deep: bool) -> N
             Column("length", optional=True),
             Column("audio"),
         ]
-        print_table(console, columns, [_row(source) for source in sources])
+        print_table(screen, columns, [_row(source) for source in sources])
         size = file_size(sum(source.size_bytes for source in sources))
-        console.print()
+        screen.print()
         junk = f"; {counted(found.junk, 'file')} of the system skipped" if found.junk else ""
-        print_line(console, f"{counted(len(sources), 'source')}, {size}{junk}", "bold")
+        screen.print(f"{counted(len(sources), 'source')}, {size}{junk}", "bold")
         if len(sources) == 1 or wants_deep:
             for source in sources:
-                _show_facts(console, source, deep.get(source.path), named=len(sources) > 1)
+                _show_facts(screen, source, deep.get(source.path), named=len(sources) > 1)
     for source in sources:
         for warning in source.warnings:
-            print_line(console, f"  {source.label}: {warning.marked}", "yellow")
+            screen.print(f"  {source.label}: {warning.marked}", "yellow")
     if unreadable:
-        print_line(console, f"{counted(len(unreadable), 'file')} not read:", "bold")
+        screen.print(f"{counted(len(unreadable), 'file')} not read:", "bold")
         for item in unreadable:
             hint = f" ({item.hint})" if item.hint else ""
-            print_line(console, f"  {item.path}: {item.reason}{hint}")
+            screen.print(f"  {item.path}: {item.reason}{hint}")
     from boxkite.cli.warnings import show_unseen
 
-    show_unseen(console, found.unseen)
+    show_unseen(screen, found.unseen)
 
 
-def _show_facts(console: Console, source: Source, deep: DeepInfo | None, *, named: bool) -> None:
+def _show_facts(screen: Screen, source: Source, deep: DeepInfo | None, *, named: bool) -> None:
     """Everything about one source, a line each; what only the packets tell says "not measured" without --deep."""
     from boxkite.cli.source_info import lines_about_source
-    from boxkite.cli.tables import print_line
 
     if named:
-        print_line(console, source.label, "bold")
-    for word, value in lines_about_source(source, deep, max(16, min(console.width - 18, 80))):
-        print_line(console, f"  {word:<14}{value}")
+        screen.print(source.label, "bold")
+    for word, value in lines_about_source(source, deep, max(16, min(screen.width - 18, 80))):
+        screen.print(f"  {word:<14}{value}")
 
 
 def _row(source: Source) -> list[str]:
@@ -201,7 +198,7 @@ def _sound(source: Source) -> str:
 
 def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) -> int:
     """Every token of each source with value, origin and what lost to it; rows and sources without partner."""
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import Column, print_json, print_table
     from boxkite.core.metadata.lookup import know
     from boxkite.core.notices.notice import notice_as_json
     from boxkite.core.shots.token_listing import list_tokens
@@ -230,13 +227,14 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
                     for path, lines in listed.items()
                 ],
                 "notices": list(map(notice_as_json, notices)),
-            }
+            },
+            "tokens-of",
         )
         return 0
-    console = make_console()
+    screen = Screen()
     for path, lines in listed.items():
         if len(listed) > 1:
-            print_line(console, str(path), "bold")
+            screen.print(str(path), "bold")
         rows = [
             (
                 f"@{line.token}" if line.token.isalpha() else f"@({line.token})",
@@ -253,17 +251,17 @@ def _show_tokens_of(sources: Sequence[Source], arguments: argparse.Namespace) ->
             Column("from"),
             Column("overrides", gives_way=True),
         ]
-        print_table(console, columns if any(row[3] for row in rows) else columns[:3], rows)
+        print_table(screen, columns if any(row[3] for row in rows) else columns[:3], rows)
         empty = ", ".join(line.token for line in lines if not line.value)
-        print_line(console, f"empty here: {empty}")
-        console.print()
+        screen.print(f"empty here: {empty}")
+        screen.print()
     for notice in notices:
-        print_line(console, f"! {notice.marked}", "yellow")
+        screen.print(f"! {notice.marked}", "yellow")
     return 0
 
 
 def _show_all_tokens(*, as_json: bool) -> int:
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import Column, print_json, print_table
     from boxkite.core.job.allowed import DEFAULT_PATTERNS
     from boxkite.core.shots.tokens import TOKENS
 
@@ -272,14 +270,15 @@ def _show_all_tokens(*, as_json: bool) -> int:
             {
                 "tokens": {name: token.help for name, token in TOKENS.items()},
                 "default_patterns": DEFAULT_PATTERNS,
-            }
+            },
+            "tokens",
         )
         return 0
-    console = make_console()
+    screen = Screen()
     rows = [(f"@{name}", token.help) for name, token in TOKENS.items()]
-    print_table(console, [Column("token"), Column("meaning", gives_way=True)], rows)
-    console.print()
-    print_line(console, "Every column of a table of ranges or metadata is a token too: @(Paper weight)")
+    print_table(screen, [Column("token"), Column("meaning", gives_way=True)], rows)
+    screen.print()
+    screen.print("Every column of a table of ranges or metadata is a token too: @(Paper weight)")
     for by, pattern in DEFAULT_PATTERNS.items():
-        print_line(console, f'names when cutting by {by}, if no pattern is given: "{pattern}"')
+        screen.print(f'names when cutting by {by}, if no pattern is given: "{pattern}"')
     return 0

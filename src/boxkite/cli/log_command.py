@@ -6,6 +6,8 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
+from boxkite.cli.screen import Screen
+
 if TYPE_CHECKING:
     from boxkite.core.records.record import Entry
     from boxkite.core.records.store import Records
@@ -33,12 +35,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Print the log."""
-    from boxkite.cli.tables import make_console, print_json_lines, print_line, print_lines
+    from boxkite.cli.tables import print_json_lines
     from boxkite.core.records.batch_lock import is_held
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.store import Records
 
-    console = make_console()
+    screen = Screen()
     with Records() as records:
         name = records.batch(arguments.batch, with_files=False).name
         wanted = _wanted(records, name, arguments.files)
@@ -55,11 +57,11 @@ def run(arguments: argparse.Namespace) -> int:
                     shown += 1
             if arguments.json:
                 print_json_lines(values)
-            print_lines(console, lines)
+            screen.print_lines(lines, wrapped=False)
             if not held:
                 if not shown and not arguments.json:
                     what = "nothing failed" if arguments.errors else "nothing happened yet"
-                    print_line(console, f"{what} in batch {name}")
+                    screen.print(f"{what} in batch {name}")
                 return 0
             time.sleep(_EVERY_SECONDS)
 

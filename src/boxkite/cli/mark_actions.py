@@ -6,10 +6,9 @@ import argparse
 from collections.abc import Sequence
 from pathlib import Path
 
-from rich.console import Console
-
 from boxkite.cli.messages import print_error
-from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
+from boxkite.cli.screen import Screen
+from boxkite.cli.tables import Column, counted, print_json, print_table
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import path_from
 from boxkite.core.marks.mark_table import MarkRow, read_mark_rows, table_beside
@@ -96,21 +95,21 @@ def _report(
     ]
     if arguments.json:
         marks = [_as_json(row, at) for row, at in zip(rows, times, strict=True)]
-        print_json({"marks": marks, "done": done, "notices": list(map(notice_as_json, notices))})
+        print_json(
+            {"marks": marks, "done": done, "notices": list(map(notice_as_json, notices))}, "marks-changed"
+        )
         return 0
-    console = make_console()
+    screen = Screen()
     if rows:
-        _print_marks(console, [("", row) for row in rows], times)
-        console.print()
+        _print_marks(screen, [("", row) for row in rows], times)
+        screen.print()
     for notice in notices:
-        print_line(console, f"! {notice.marked}", "yellow")
-    print_line(console, done, "bold")
+        screen.print(f"! {notice.marked}", "yellow")
+    screen.print(done, "bold")
     return 0
 
 
-def _print_marks(
-    console: Console, numbered: Sequence[tuple[str, MarkRow]], times: Sequence[MarkTimes]
-) -> None:
+def _print_marks(screen: Screen, numbered: Sequence[tuple[str, MarkRow]], times: Sequence[MarkTimes]) -> None:
     """A table of marks, each with its number in the list or without one."""
     columns = [
         Column("#", right=True),
@@ -130,7 +129,7 @@ def _print_marks(
     ]  # fmt: skip
     shown = [index for index in range(len(columns)) if any(row[index] for row in rows)]
     print_table(
-        console, [columns[index] for index in shown], [[row[index] for index in shown] for row in rows]
+        screen, [columns[index] for index in shown], [[row[index] for index in shown] for row in rows]
     )
 
 
@@ -161,13 +160,13 @@ def list_marks(arguments: argparse.Namespace) -> int:
         ]
         print_json({"marks": marks, "of": len(listed)}, "marks")
         return 0
-    console = make_console()
+    screen = Screen()
     if matching:
-        _print_marks(console, [(str(one.number), one.row) for one in matching], times)
-        console.print()
+        _print_marks(screen, [(str(one.number), one.row) for one in matching], times)
+        screen.print()
     total = counted(len(listed), "mark")
-    print_line(
-        console, f"{len(matching)} of {total} fit “{arguments.search}”" if arguments.search else total, "bold"
+    screen.print(
+        f"{len(matching)} of {total} fit “{arguments.search}”" if arguments.search else total, "bold"
     )
     return 0
 
@@ -240,7 +239,7 @@ def detect_cuts(arguments: argparse.Namespace) -> int:
     path = path_from(arguments.path)
     on = open_markable(path, _rate(arguments))
     total = on.footage.frame_index.stored_count
-    with make_console(stderr=True).status(f"scanning {total} frames for cuts") as status:
+    with Screen(stderr=True).status(f"scanning {total} frames for cuts") as status:
         changes = remembered_changes(
             on.footage.source,
             on.footage.frame_index,

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 
+from boxkite.cli.screen import Screen
+
 EXAMPLES = """\
 examples:
   boxkite patterns
@@ -29,7 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """List, save or forget."""
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import Column, print_json, print_table
     from boxkite.core.errors import RequestError
     from boxkite.core.naming.saved import PREFIX, forget_pattern, patterns_file, save_pattern, saved_patterns
 
@@ -44,18 +46,18 @@ def run(arguments: argparse.Namespace) -> int:
         raise RequestError(
             f"boxkite patterns {arguments.action} takes {wanted} arguments", hint=hint[arguments.action]
         )
-    console = make_console()
+    screen = Screen()
     if arguments.action == "save":
         path = save_pattern(name, pattern)
-        print_line(console, f"saved in {path}; use it as --names {PREFIX}{name}")
+        screen.print(f"saved in {path}; use it as --names {PREFIX}{name}")
     elif arguments.action == "forget":
-        print_line(console, f"forgotten, in {forget_pattern(name)}")
+        screen.print(f"forgotten, in {forget_pattern(name)}")
     elif arguments.json:
-        print_json({"patterns": saved_patterns(), "path": str(patterns_file())})
+        print_json({"patterns": saved_patterns(), "path": str(patterns_file())}, "patterns")
     elif found := saved_patterns():
         print_table(
-            console, [Column("name"), Column("pattern", gives_way=True)], [list(one) for one in found.items()]
+            screen, [Column("name"), Column("pattern", gives_way=True)], [list(one) for one in found.items()]
         )
     else:
-        print_line(console, 'no pattern is saved yet: boxkite patterns save delivery "@marker_v@version"')
+        screen.print('no pattern is saved yet: boxkite patterns save delivery "@marker_v@version"')
     return 0

@@ -7,11 +7,10 @@ import sys
 from typing import TYPE_CHECKING
 
 from boxkite.cli.options import add_job_arguments, job_from, request_from
+from boxkite.cli.screen import Screen
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from boxkite.core.job.job import Job
     from boxkite.core.plan.rows import Plan
     from boxkite.core.plan.totals import Totals
@@ -45,7 +44,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Print the plan, and write what was asked for."""
-    from boxkite.cli.tables import make_console, print_json
+    from boxkite.cli.tables import print_json
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.plan.rows import plan_as_json
     from boxkite.core.plan.totals import expected_time, totals_as_json
@@ -59,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
         time = expected_time(plan, usable_cores())
         print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)}, "plan")
     else:
-        show_plan(make_console(), plan, left_out=arguments.left_out, warnings=arguments.warnings,
+        show_plan(Screen(), plan, left_out=arguments.left_out, warnings=arguments.warnings,
                   next_step="boxkite run with the same options makes them")  # fmt: skip
     for line in written:
         sys.stderr.write(f"{line}\n")
@@ -105,65 +104,63 @@ def plan_with_progress(job: Job) -> Plan:
     if not sys.stderr.isatty():
         return make_plan(job)
     from boxkite.cli.messages import printable
-    from boxkite.cli.tables import make_console
 
-    with make_console(stderr=True).status("planning") as status:
+    with Screen(stderr=True).status("planning") as status:
         return make_plan(job, progress=lambda label: status.update(f"measuring {printable(label)}"))
 
 
 def _sampled(plan: Plan) -> Plan:
     """The plan with sizes from probes, with progress on a terminal."""
-    from boxkite.cli.tables import make_console
     from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.sampling import sample_sizes
 
     with LocalExecutor() as executor:
         if not sys.stderr.isatty():
             return sample_sizes(plan, executor)
-        with make_console(stderr=True).status("encoding probes") as status:
+        with Screen(stderr=True).status("encoding probes") as status:
             return sample_sizes(
                 plan, executor, lambda done, total: status.update(f"encoding probes: {done} of {total}")
             )
 
 
 def show_plan(
-    console: Console, plan: Plan, *, left_out: bool = False, warnings: bool = False, next_step: str = ""
+    screen: Screen, plan: Plan, *, left_out: bool = False, warnings: bool = False, next_step: str = ""
 ) -> None:
     """Warnings, the table, and what each output adds up to: what matters most comes last.
 
     left_out: also list what is left out. warnings: list every warning, not one line per kind. next_step: how to go on.
     """
-    from boxkite.cli.tables import Column, print_line, print_table
+    from boxkite.cli.tables import Column, print_table
     from boxkite.cli.warnings import show_unseen, show_warnings
     from boxkite.core.shots.choosing import why
 
     if left_out and plan.left_out:
         print_table(
-            console,
+            screen,
             [Column("left out", gives_way=True), Column("where", gives_way=True), Column("why")],
             [[one.name, one.origin, one.reason.marked] for one in plan.left_out],
         )
-        console.print()
-    show_warnings(console, plan.rows, plan.notices, in_full=warnings)
+        screen.print()
+    show_warnings(screen, plan.rows, plan.notices, in_full=warnings)
     for gone in plan.gone:
-        print_line(console, f"gone: {gone.path} is made no more", "yellow")
+        screen.print(f"gone: {gone.path} is made no more", "yellow")
     for row in plan.rows:
         if row.replaces:
             other = "" if row.replaces.is_ours else ", which no batch on record made"
             style = "yellow" if row.replaces.is_ours else "bold yellow"
-            print_line(console, f"replaces {row.place}{other}", style)
-    _show_rows(console, plan)
-    console.print()
+            screen.print(f"replaces {row.place}{other}", style)
+    _show_rows(screen, plan)
+    screen.print()
     if plan.left_out:
-        print_line(console, why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
-    _show_uncovered(console, plan)
-    _show_totals(console, plan)
+        screen.print(why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
+    _show_uncovered(screen, plan)
+    _show_totals(screen, plan)
     if plan.to_make and next_step:
-        print_line(console, next_step, "bold")
-    show_unseen(console, plan.unseen)
+        screen.print(next_step, "bold")
+    show_unseen(screen, plan.unseen)
 
 
-def _show_rows(console: Console, plan: Plan) -> None:
+def _show_rows(screen: Screen, plan: Plan) -> None:
     from boxkite.cli.tables import Column, file_size, print_table
     from boxkite.core.looks.look import look_words
     from boxkite.core.plan.rows import Action, ends_of
@@ -207,11 +204,11 @@ def _show_rows(console: Console, plan: Plan) -> None:
                 str(row.folder),
             ]
         )
-    print_table(console, columns, rows)
+    print_table(screen, columns, rows)
 
 
-def _show_totals(console: Console, plan: Plan) -> None:
-    from boxkite.cli.tables import counted, file_size, length_of_time, print_line
+def _show_totals(screen: Screen, plan: Plan) -> None:
+    from boxkite.cli.tables import counted, file_size, length_of_time
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.plan.totals import add_up, by_output, expected_time
 
@@ -220,32 +217,29 @@ def _show_totals(console: Console, plan: Plan) -> None:
     differences = totals.different_from_edit
     if differences:
         kinds = ", ".join(f"{count} {kind.value}" for kind, count in differences.items())
-        print_line(console, f"! differs from the edit: {kinds}", "yellow")
+        screen.print(f"! differs from the edit: {kinds}", "yellow")
     if others := {kind: count for kind, count in totals.differences.items() if kind not in differences}:
         kinds = ", ".join(f"{count} {kind.value}" for kind, count in others.items())
-        print_line(console, f"! to check: {kinds}", "yellow")
+        screen.print(f"! to check: {kinds}", "yellow")
     for (preset, folder), members in outputs.items():
         part = add_up(members) if len(outputs) > 1 else totals
-        print_line(console, f"{preset} → {folder}  {counted(part.files, 'file')}, {_sizes(part)}")
+        screen.print(f"{preset} → {folder}  {counted(part.files, 'file')}, {_sizes(part)}")
     if len(plan.rows) > totals.files:
-        print_line(
-            console, f"{counted(len(plan.rows) - totals.files, 'file')} kept: identical files exist already"
-        )
+        screen.print(f"{counted(len(plan.rows) - totals.files, 'file')} kept: identical files exist already")
     if not totals.files:
         return
-    print_line(
-        console,
+    screen.print(
         f"total: {counted(totals.files, 'file')} of {counted(totals.shots, 'shot')},"
         f" {length_of_time(float(totals.seconds))} of footage, {_sizes(totals)};"
         f" {counted(totals.sources, 'source')} of {file_size(totals.source_bytes)}",
     )
     for volume in plan.volumes:
-        print_line(console, f"free at {volume.folder}: {file_size(volume.free_bytes)}")
+        screen.print(f"free at {volume.folder}: {file_size(volume.free_bytes)}")
     if time := expected_time(plan, usable_cores()):
         about = "about " if time.seconds >= 1 else ""
         workers, files = counted(time.workers, "worker"), counted(time.files, "file")
         took = f"{about}{length_of_time(time.seconds)} on {workers}"
-        print_line(console, f"{took}, judging by {files} made on this machine before")
+        screen.print(f"{took}, judging by {files} made on this machine before")
 
 
 def _sizes(totals: Totals) -> str:
@@ -259,8 +253,8 @@ def _sizes(totals: Totals) -> str:
     return f"{about} ({file_size(least)} to {file_size(most)})"
 
 
-def _show_uncovered(console: Console, plan: Plan) -> None:
-    from boxkite.cli.tables import counted, print_line
+def _show_uncovered(screen: Screen, plan: Plan) -> None:
+    from boxkite.cli.tables import counted
 
     for footage, span in plan.uncovered:
         place = "in no shot"
@@ -268,8 +262,7 @@ def _show_uncovered(console: Console, plan: Plan) -> None:
             place = "before the first shot"
         elif span.end == footage.frame_index.frame_count:
             place = "after the last shot"
-        print_line(
-            console,
+        screen.print(
             f"no file: {counted(span.length, 'frame')} {place}"
             f" ({footage.timecode(span.start)} to {footage.timecode(span.end)} of {footage.source.label})",
         )

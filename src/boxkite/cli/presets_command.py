@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from boxkite.cli.messages import with_options
+from boxkite.cli.screen import Screen
 from boxkite.cli.settings import add_settings
 from boxkite.core.files.reading import path_from
 
@@ -78,7 +79,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _list(*, as_json: bool) -> int:
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import Column, print_json, print_table
     from boxkite.core.errors import PresetError
     from boxkite.core.presets.library import Shelf, list_presets, own_folder
 
@@ -104,7 +105,7 @@ def _list(*, as_json: bool) -> int:
     if as_json:
         print_json({"presets": entries, "unreadable": broken}, "presets")
         return 1 if broken else 0
-    console = make_console()
+    screen = Screen()
     columns = [
         Column("preset"),
         Column("about", right=True, optional=True),
@@ -116,13 +117,13 @@ def _list(*, as_json: bool) -> int:
         name = f"{entry['name']}{'' if entry['built_in'] else ' (own)'}"
         bitrate = _mbps(float(str(entry["about_mbps"]))) if entry["about_mbps"] else ""
         rows.append([name, bitrate, str(entry["summary"]), str(entry["good_for"])])
-    print_table(console, columns, rows)
-    console.print()
-    print_line(console, "“about” is for 1920x1080 at 25 fps with one stereo track")
-    print_line(console, "boxkite presets show NAME shows where it plays, and all its settings")
-    print_line(console, f"your own presets are kept in {own_folder()}, as NAME.toml")
+    print_table(screen, columns, rows)
+    screen.print()
+    screen.print("“about” is for 1920x1080 at 25 fps with one stereo track")
+    screen.print("boxkite presets show NAME shows where it plays, and all its settings")
+    screen.print(f"your own presets are kept in {own_folder()}, as NAME.toml")
     for problem in broken:
-        print_line(console, f"! {problem}", "yellow")
+        screen.print(f"! {problem}", "yellow")
     return 1 if broken else 0
 
 
@@ -131,7 +132,7 @@ def _mbps(value: float) -> str:
 
 
 def _show(name: str, *, full: bool, as_json: bool) -> int:
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import Column, print_json, print_table
     from boxkite.core.presets.library import Shelf, flat_items, preset_as_json
     from boxkite.core.presets.reading import read_tables
 
@@ -144,18 +145,19 @@ def _show(name: str, *, full: bool, as_json: bool) -> int:
                 "path": str(file.path),
                 "about_mbps": round(preset.usual_bitrate_mbps, 1),
                 **preset_as_json(preset),
-            }
+            },
+            "presets-show",
         )
         return 0
     values = preset_as_json(preset) if full else read_tables(file.path)
-    console = make_console()
+    screen = Screen()
     rows = [[key, _shown(value)] for key, value in flat_items(values) if value not in ("", [])]
-    print_table(console, [Column("key"), Column("value", gives_way=True)], rows)
-    console.print()
+    print_table(screen, [Column("key"), Column("value", gives_way=True)], rows)
+    screen.print()
     if preset.usual_bitrate_mbps:
-        print_line(console, f"about {_mbps(preset.usual_bitrate_mbps)} at 1920x1080 and 25 fps")
+        screen.print(f"about {_mbps(preset.usual_bitrate_mbps)} at 1920x1080 and 25 fps")
     more = "" if full else "; --full shows every setting"
-    print_line(console, f"kept in {file.path}{more}")
+    screen.print(f"kept in {file.path}{more}")
     return 0
 
 
@@ -166,7 +168,6 @@ def _shown(value: object) -> str:
 
 
 def _new(name: str, arguments: argparse.Namespace) -> int:
-    from boxkite.cli.tables import make_console, print_line
     from boxkite.core.errors import RequestError
     from boxkite.core.job.request import read_setting
     from boxkite.core.presets.writing import make_preset
@@ -180,30 +181,29 @@ def _new(name: str, arguments: argparse.Namespace) -> int:
     path = make_preset(
         name, arguments.based_on, changes, path_from(arguments.file) if arguments.file else None
     )
-    print_line(make_console(), f"made {path}")
+    Screen().print(f"made {path}")
     return 0
 
 
 def _change(name: str, arguments: argparse.Namespace) -> int:
-    from boxkite.cli.tables import make_console, print_line
     from boxkite.core.errors import RequestError
     from boxkite.core.job.request import read_setting
     from boxkite.core.presets.writing import change_preset, remove_preset
 
     if arguments.action == "remove":
-        print_line(make_console(), f"removed {remove_preset(name)}")
+        Screen().print(f"removed {remove_preset(name)}")
         return 0
     if not arguments.changes:
         raise RequestError(
             "what is to be changed?", hint=f"boxkite presets change {name} --set video.quality=20"
         )
     path = change_preset(name, dict(read_setting(text) for text in arguments.changes))
-    print_line(make_console(), f"changed {path}")
+    Screen().print(f"changed {path}")
     return 0
 
 
 def _check(names: list[str], *, as_json: bool) -> int:
-    from boxkite.cli.tables import make_console, print_json, print_line
+    from boxkite.cli.tables import print_json
     from boxkite.core.errors import PresetError
     from boxkite.core.looks.preset_files import check_files
     from boxkite.core.presets.library import Shelf, list_presets
@@ -226,15 +226,15 @@ def _check(names: list[str], *, as_json: bool) -> int:
             )
     wrong = sum(bool(result["problem"]) for result in results)
     if as_json:
-        print_json({"presets": results})
+        print_json({"presets": results}, "presets-check")
         return 1 if wrong else 0
-    console = make_console()
+    screen = Screen()
     for result in results:
         if result["problem"]:
             hint = f" ({result['hint']})" if result["hint"] else ""
-            print_line(console, f"! {result['problem']}{hint}", "yellow")
+            screen.print(f"! {result['problem']}{hint}", "yellow")
         else:
-            print_line(console, f"{result['path']}: no problems")
+            screen.print(f"{result['path']}: no problems")
     if not results:
-        print_line(console, "you have no presets of your own yet: boxkite presets new NAME --based-on web")
+        screen.print("you have no presets of your own yet: boxkite presets new NAME --based-on web")
     return 1 if wrong else 0

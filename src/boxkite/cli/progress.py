@@ -7,13 +7,13 @@ from collections.abc import Sequence
 from types import TracebackType
 from typing import Self
 
-from rich.console import Console
 from rich.progress import BarColumn, Progress, ProgressColumn, Task, TaskID, TextColumn, TimeRemainingColumn
 from rich.table import Column
 from rich.text import Text
 
 from boxkite.cli.messages import printable
-from boxkite.cli.tables import counted, file_size, print_line
+from boxkite.cli.screen import Screen
+from boxkite.cli.tables import counted, file_size
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted, TriedAgain, TurnAwaited
 from boxkite.core.plan.rows import Row, decode_groups, group_span
 
@@ -31,15 +31,15 @@ class _Speed(ProgressColumn):
 class WindowProgress:
     """A bar for the whole batch, one for each shot being made, a line above for each file that ends."""
 
-    def __init__(self, console: Console, rows: Sequence[Row]) -> None:
-        self._console = console
+    def __init__(self, screen: Screen, rows: Sequence[Row]) -> None:
+        self._screen = screen
         self._progress = Progress(
             TextColumn("{task.description}", table_column=Column(no_wrap=True, overflow="ellipsis", ratio=1)),
             BarColumn(bar_width=20, complete_style="cyan", finished_style="green"),
             TextColumn("{task.completed:.0f}/{task.total:.0f}"),
             _Speed(),
             TimeRemainingColumn(compact=True),
-            console=console,
+            console=screen.console,
             expand=True,
             transient=True,
             speed_estimate_period=20,
@@ -121,8 +121,8 @@ class WindowProgress:
 class LinesProgress:
     """One line for each file that ends; for logs and pipes."""
 
-    def __init__(self, console: Console, rows: Sequence[Row]) -> None:
-        self._console = console
+    def __init__(self, screen: Screen, rows: Sequence[Row]) -> None:
+        self._screen = screen
         self._files = len(rows)
         self._ended = 0
 
@@ -138,9 +138,9 @@ class LinesProgress:
         """Print a line when a file ends."""
         if isinstance(event, FileEnded):
             self._ended += 1
-            print_line(self._console, f"{self._ended}/{self._files} {file_line(event)[0]}")
+            self._screen.print(f"{self._ended}/{self._files} {file_line(event)[0]}")
         elif text := line_of(event):
-            print_line(self._console, text)
+            self._screen.print(text)
 
 
 def line_of(event: Event) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from boxkite.cli.options import add_job_options, current_user, images_from
+from boxkite.cli.screen import Screen
 from boxkite.core.files.reading import path_from
 from boxkite.core.notices.notice import notice_as_json
 
@@ -57,27 +58,28 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _undo(name: str | None, *, as_json: bool) -> int:
-    from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.cli.tables import counted, print_json
     from boxkite.core.projects.renaming import undo
 
     record, problems = undo(name)
     if as_json:
         files = [{"old": str(one.new), "new": str(one.old)} for one in record.moves]
-        print_json({"undone": record.name, "files": files, "problems": list(map(notice_as_json, problems))})
+        print_json(
+            {"undone": record.name, "files": files, "problems": list(map(notice_as_json, problems))},
+            "rename-undo",
+        )
         return int(bool(problems))
-    console = make_console()
+    screen = Screen()
     for problem in problems:
-        print_line(console, f"! {problem.marked}", "yellow")
+        screen.print(f"! {problem.marked}", "yellow")
     counting = counted(len(record.moves), "file")
     have = "has its old name" if len(record.moves) == 1 else "have their old names"
-    print_line(
-        console, f"{record.name} undone: {counting} {have}" + (", but for the above" if problems else "")
-    )
+    screen.print(f"{record.name} undone: {counting} {have}" + (", but for the above" if problems else ""))
     return int(bool(problems))
 
 
 def _rename(arguments: argparse.Namespace) -> int:
-    from boxkite.cli.tables import Column, counted, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import Column, counted, print_json, print_table
     from boxkite.core.projects.sources import plan_renaming, rename_sources
 
     plan = plan_renaming(
@@ -101,10 +103,11 @@ def _rename(arguments: argparse.Namespace) -> int:
                 "tables": [one.path for one in record.tables] if record else [],
                 "notices": list(map(notice_as_json, notices)),
                 "unseen": [{"path": str(one.path), "reason": one.reason} for one in plan.unseen],
-            }
+            },
+            "rename",
         )
         return int(bool(plan.unseen))
-    console = make_console()
+    screen = Screen()
     columns = [
         Column("old", gives_way=True),
         Column("new", gives_way=True),
@@ -123,21 +126,18 @@ def _rename(arguments: argparse.Namespace) -> int:
         )
         new = one.new_label if one.changes else "as it is"
         rows.append([one.source.label, new, along, str(one.source.path.parent)])
-    print_table(console, columns, rows)
-    console.print()
+    print_table(screen, columns, rows)
+    screen.print()
     if record:
-        print_line(
-            console,
+        screen.print(
             f"{counted(len(record.moves), 'file')} renamed; boxkite rename --undo restores the old names",
         )
         for changed in record.tables:
-            print_line(console, f"{changed.path}: {counted(changed.cells, 'row')} updated")
+            screen.print(f"{changed.path}: {counted(changed.cells, 'row')} updated")
     else:
-        print_line(
-            console, "nothing was renamed" + ("" if plan.changing else ": every name is as it would be")
-        )
+        screen.print("nothing was renamed" + ("" if plan.changing else ": every name is as it would be"))
     for notice in notices:
-        print_line(console, f"! {notice.marked}", "yellow")
+        screen.print(f"! {notice.marked}", "yellow")
     for one_unseen in plan.unseen:
-        print_line(console, f"! {one_unseen.path}: {one_unseen.reason}", "bold red")
+        screen.print(f"! {one_unseen.path}: {one_unseen.reason}", "bold red")
     return int(bool(plan.unseen))

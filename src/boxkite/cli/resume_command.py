@@ -13,6 +13,7 @@ from boxkite.cli.batch_options import (
     notifications_from,
     options_kept_nowhere,
 )
+from boxkite.cli.screen import Screen
 
 if TYPE_CHECKING:
     from boxkite.core.batch.recording import Batch
@@ -59,13 +60,12 @@ def run(arguments: argparse.Namespace) -> int:
     with Records() as records:
         name = _name(records, arguments.batch)
         if arguments.background:
-            from boxkite.cli.tables import make_console, print_line
             from boxkite.core.batch.background import resume_in_background
 
             with BatchLock(records.folder, name):  # nobody else resumes it
                 Journal(records, name).batch_is("waiting")
             resume_in_background(records, name, options_kept_nowhere(arguments))
-            print_line(make_console(), f"batch {name} is resumed in the background", "bold")
+            Screen().print(f"batch {name} is resumed in the background", "bold")
             return 0
         with BatchLock(records.folder, name):
             return _go_on(arguments, records, name)
@@ -73,33 +73,33 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
     from boxkite.cli.run_command import exit_status, follow_batch, show_summary
-    from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.cli.tables import counted, print_json
     from boxkite.core.batch.outcome import Outcome, outcome_as_json
     from boxkite.core.batch.recording import resume_batch
     from boxkite.core.batch.resuming import rest_of
 
     rest = rest_of(records, name, accept_changes=arguments.accept_changes, missing=arguments.missing)
     batch = _batch(arguments, rest)
-    console = make_console(stderr=arguments.json)
+    screen = Screen(stderr=arguments.json)
     rows = tuple(
         sorted((*rest.work.rows, *(row for row, _ in rest.work.refused)), key=lambda row: row.number)
     )
     if not arguments.json:
         begins = f"batch {name}: {counted(rest.done, 'file')} verified before, {len(rows)} to be made"
-        print_line(console, begins, "bold")
+        screen.print(begins, "bold")
         for notice in rest.notices:
-            print_line(console, f"! {notice.marked}", "yellow")
+            screen.print(f"! {notice.marked}", "yellow")
     started = time.monotonic()
     workers = arguments.workers or (None if batch.cluster else rest.record.workers)
     with executor_from(batch.cluster, workers) as executor:
         if rest.work.rows:
             batch.notices += executor.prepare(rest.work.rows)
-        ended = follow_batch(console, rows, resume_batch(records, rest.work, executor, batch), batch)
+        ended = follow_batch(screen, rows, resume_batch(records, rest.work, executor, batch), batch)
     outcome = Outcome(batch, rows, tuple(ended), time.monotonic() - started, rest.notices)
     if arguments.json:
         print_json({**outcome_as_json(outcome), "verified_before": rest.done}, "run")
     elif rows:
-        show_summary(console, outcome, plan_shown=True)
+        show_summary(screen, outcome, plan_shown=True)
     return exit_status(outcome)
 
 

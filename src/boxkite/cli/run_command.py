@@ -19,11 +19,10 @@ from boxkite.cli.batch_options import (
 )
 from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
+from boxkite.cli.screen import Screen
 
 if TYPE_CHECKING:
     from collections.abc import Generator, Sequence
-
-    from rich.console import Console
 
     from boxkite.core.batch.events import Event, FileEnded
     from boxkite.core.batch.executors.executor import Executor
@@ -85,25 +84,25 @@ def run_and_tell(
     plan: Plan, executor: Executor, batch: Batch, *, as_json: bool, warnings: bool = False
 ) -> int:
     """Run a plan, show how it goes and what came of it; the exit status."""
-    from boxkite.cli.tables import make_console, print_json
+    from boxkite.cli.tables import print_json
     from boxkite.core.batch.outcome import outcome_as_json
 
-    console = make_console(stderr=as_json)
-    outcome = run_plan(console, plan, executor, batch)
+    screen = Screen(stderr=as_json)
+    outcome = run_plan(screen, plan, executor, batch)
     if as_json:
         print_json(outcome_as_json(outcome), "run")
     else:
-        show_summary(console, outcome, warnings=warnings)
+        show_summary(screen, outcome, warnings=warnings)
     return exit_status(outcome)
 
 
-def run_plan(console: Console, plan: Plan, executor: Executor, batch: Batch) -> Outcome:
+def run_plan(screen: Screen, plan: Plan, executor: Executor, batch: Batch) -> Outcome:
     """Run a plan with progress; what came of it."""
     from boxkite.core.batch.outcome import Outcome
     from boxkite.core.batch.recording import run_recorded
 
     started = time.monotonic()
-    ended = follow_batch(console, plan.to_make, run_recorded(plan, executor, batch), batch)
+    ended = follow_batch(screen, plan.to_make, run_recorded(plan, executor, batch), batch)
     return Outcome.of_plan(plan, batch, ended, time.monotonic() - started)
 
 
@@ -114,7 +113,7 @@ def exit_status(outcome: Outcome) -> int:
 
 def _in_background(arguments: argparse.Namespace) -> int:
     """Note the batch, and leave it to a separate process."""
-    from boxkite.cli.tables import counted, make_console, print_json, print_line
+    from boxkite.cli.tables import counted, print_json
     from boxkite.core.batch.background import resume_in_background
     from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import begin_batch
@@ -125,7 +124,7 @@ def _in_background(arguments: argparse.Namespace) -> int:
     assert batch.job
     plan = plan_with_progress(batch.job)
     if not plan.to_make:
-        print_line(make_console(), "nothing to do", "bold green")
+        Screen().print("nothing to do", "bold green")
         return 0
     with Records() as records:
         if batch.cluster:
@@ -137,18 +136,16 @@ def _in_background(arguments: argparse.Namespace) -> int:
             begin_batch(plan, batch, records, workers)
         process = resume_in_background(records, batch.name, options_kept_nowhere(arguments))
     if arguments.json:
-        print_json({"batch": batch.name, "process": process, "files": len(plan.to_make)})
+        print_json({"batch": batch.name, "process": process, "files": len(plan.to_make)}, "background")
         return 0
-    console = make_console()
-    print_line(
-        console, f"batch {batch.name} runs in the background: {counted(len(plan.to_make), 'file')}", "bold"
-    )
-    print_line(console, f"boxkite status {batch.name} --follow shows it; boxkite stop {batch.name} stops it")
+    screen = Screen()
+    screen.print(f"batch {batch.name} runs in the background: {counted(len(plan.to_make), 'file')}", "bold")
+    screen.print(f"boxkite status {batch.name} --follow shows it; boxkite stop {batch.name} stops it")
     return 0
 
 
 def follow_batch(
-    console: Console, rows: Sequence[Row], events: Generator[Event, None, None], batch: Batch
+    screen: Screen, rows: Sequence[Row], events: Generator[Event, None, None], batch: Batch
 ) -> list[FileEnded]:
     """Follow a batch with progress on the terminal, or one line per file where there is none.
 
@@ -158,7 +155,7 @@ def follow_batch(
     from boxkite.core.batch.events import FileEnded
 
     ended: list[FileEnded] = []
-    drawing = WindowProgress(console, rows) if console.is_terminal else LinesProgress(console, rows)
+    drawing = WindowProgress(screen, rows) if screen.is_terminal else LinesProgress(screen, rows)
     try:
         with drawing, contextlib.closing(events) as happening:
             for event in happening:
@@ -172,13 +169,13 @@ def follow_batch(
 
 
 def show_summary(
-    console: Console, outcome: Outcome, *, plan_shown: bool = False, warnings: bool = False
+    screen: Screen, outcome: Outcome, *, plan_shown: bool = False, warnings: bool = False
 ) -> None:
     """Print warnings, failures, and last what was made and where.
 
     plan_shown: the plan's warnings were printed just before. warnings: list every one, not one line per kind.
     """
-    from boxkite.cli.tables import counted, print_line
+    from boxkite.cli.tables import counted
     from boxkite.cli.warnings import warning_lines
     from boxkite.core.shots.choosing import why
 
@@ -189,55 +186,53 @@ def show_summary(
         of_file = (*(() if plan_shown else event.row.warnings), *event.result.warnings)
         found += [(str(event.row.number), name, warning) for warning in of_file]
     for line in warning_lines(found, in_full=warnings):
-        print_line(console, f"! {line}", "yellow")
+        screen.print(f"! {line}", "yellow")
     if outcome.left_out and not plan_shown:
-        print_line(console, f"{why(outcome.left_out)} (plan --left-out lists them)", "yellow")
+        screen.print(f"{why(outcome.left_out)} (plan --left-out lists them)", "yellow")
     for notice in outcome.notices:
-        print_line(console, f"! {notice.marked}", "yellow")
+        screen.print(f"! {notice.marked}", "yellow")
     for event in outcome.failed:
-        print_line(console, f"failed: {event.row.path.name}: {event.result.failure}", "red")
+        screen.print(f"failed: {event.row.path.name}: {event.result.failure}", "red")
     if outcome.failed and batch.name:
-        print_line(console, f"boxkite log {batch.name} --errors has the detail")
+        screen.print(f"boxkite log {batch.name} --errors has the detail")
     if kept := len(outcome.rows) - len(outcome.to_make):
-        print_line(console, f"{counted(kept, 'file')} kept: identical files exist already")
-    _show_what_was_made(console, outcome)
+        screen.print(f"{counted(kept, 'file')} kept: identical files exist already")
+    _show_what_was_made(screen, outcome)
     for folder in dict.fromkeys(str(row.folder) for row in outcome.rows):
-        print_line(console, f"in {folder}")
+        screen.print(f"in {folder}")
     if batch.name:
-        print_line(console, f"batch {batch.name}; plan --since {batch.name} shows what changes later")
-    _show_what_is_left(console, outcome)
+        screen.print(f"batch {batch.name}; plan --since {batch.name} shows what changes later")
+    _show_what_is_left(screen, outcome)
 
 
-def _show_what_was_made(console: Console, outcome: Outcome) -> None:
-    from boxkite.cli.tables import counted, file_size, print_line
+def _show_what_was_made(screen: Screen, outcome: Outcome) -> None:
+    from boxkite.cli.tables import counted, file_size
 
     if not outcome.to_make:
-        print_line(console, "nothing to do", "bold green")
+        screen.print("nothing to do", "bold green")
         return
     verified, failed = outcome.verified, outcome.failed
     size = sum(event.result.verification.size_bytes for event in verified if event.result.verification)
     frames = sum(event.row.frames for event in verified)
     speed = f", {frames / outcome.seconds:.0f} fps" if outcome.seconds > 0 else ""
-    print_line(
-        console,
+    screen.print(
         f"{counted(len(verified), 'file')} verified, {len(failed)} failed:"
         f" {file_size(size)}, {counted(frames, 'frame')} in {outcome.seconds:.1f} s{speed}",
         "bold green" if not failed else "bold red",
     )
 
 
-def _show_what_is_left(console: Console, outcome: Outcome) -> None:
+def _show_what_is_left(screen: Screen, outcome: Outcome) -> None:
     """Print how many files were not begun, and what to do about it."""
-    from boxkite.cli.tables import counted, file_size, print_line
+    from boxkite.cli.tables import counted, file_size
 
     batch, left = outcome.batch, counted(outcome.not_begun, "file")
     if batch.out_of_space:
         out_of_space = batch.out_of_space
-        print_line(
-            console,
+        screen.print(
             f"! {left} not begun: {out_of_space.folder} has {file_size(out_of_space.free_bytes)} left;"
             f" make room, then: boxkite resume {batch.name}",
             "bold yellow",
         )
     elif batch.stopped:
-        print_line(console, f"stopped: {left} left; boxkite resume {batch.name} makes them", "bold yellow")
+        screen.print(f"stopped: {left} left; boxkite resume {batch.name} makes them", "bold yellow")

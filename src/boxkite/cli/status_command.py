@@ -6,10 +6,10 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
+from boxkite.cli.screen import Line, Screen
+
 if TYPE_CHECKING:
     from pathlib import Path
-
-    from rich.console import Console, RenderableType
 
     from boxkite.core.records.record import FileRecord, Overview
     from boxkite.core.records.store import Records
@@ -53,12 +53,12 @@ def run(arguments: argparse.Namespace) -> int:
         for notice in undo_those_cut_short():
             print_error(notice.marked)
     if not Records.are_kept() and not arguments.batch:
-        from boxkite.cli.tables import make_console, print_json, print_line
+        from boxkite.cli.tables import print_json
 
         if arguments.json:
             print_json({"batches": []}, "status")
         else:
-            print_line(make_console(), "no batch has been run on this machine")
+            Screen().print("no batch has been run on this machine")
         return 0
     if arguments.open and not arguments.batch:
         arguments.batch = LAST
@@ -74,15 +74,14 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _show(records: Records, name: str, arguments: argparse.Namespace) -> int:
-    from boxkite.cli.tables import make_console, print_json
+    from boxkite.cli.tables import print_json
 
     found = _look(records, name, arguments)
     if arguments.json:
         print_json(_as_json(records, found, name, arguments), "batch" if name else "status")
     else:
-        console = make_console()
-        for part in _drawn(console, records, found, name, arguments):
-            console.print(part)
+        screen = Screen()
+        screen.print_lines(_drawn(screen, records, found, name, arguments), wrapped=False)
     return int(bool(name and found[0].failed))
 
 
@@ -97,11 +96,9 @@ def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
     import json
     import sys
 
-    from boxkite.cli.tables import make_console, print_line
-
-    console = make_console()
-    if console.is_terminal and not arguments.json:
-        return _follow_in_window(console, records, name, arguments)
+    screen = Screen()
+    if screen.is_terminal and not arguments.json:
+        return _follow_in_window(screen, records, name, arguments)
     shown = ""
     while True:
         found = _look(records, name, arguments)
@@ -116,39 +113,40 @@ def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
                 sys.stdout.flush()
             else:
                 for line in text.splitlines():
-                    print_line(console, line)
+                    screen.print(line)
         if not any(one.held for one in found):
             return int(bool(name and found[0].failed))
         time.sleep(_EVERY_SECONDS)
 
 
-def _follow_in_window(console: Console, records: Records, name: str, arguments: argparse.Namespace) -> int:
-    from rich.console import Group
+def _follow_in_window(screen: Screen, records: Records, name: str, arguments: argparse.Namespace) -> int:
     from rich.live import Live
+    from rich.text import Text
 
-    with Live(console=console, refresh_per_second=4, vertical_overflow="ellipsis") as live:
+    from boxkite.cli.messages import printable
+
+    with Live(console=screen.console, refresh_per_second=4, vertical_overflow="ellipsis") as live:
         while True:
             found = _look(records, name, arguments)
-            live.update(Group(*_drawn(console, records, found, name, arguments)))
+            lines = _drawn(screen, records, found, name, arguments)
+            live.update(Text("\n").join(Text(printable(text), style=style) for text, style in lines))
             if not any(one.held for one in found):
                 return int(bool(name and found[0].failed))
             time.sleep(_EVERY_SECONDS)
 
 
 def _drawn(
-    console: Console, records: Records, found: list[Overview], name: str, arguments: argparse.Namespace
-) -> list[RenderableType]:
-    from rich.text import Text
-
+    screen: Screen, records: Records, found: list[Overview], name: str, arguments: argparse.Namespace
+) -> list[Line]:
     if not found:
-        return [Text("no batch has been run on this machine")]
+        return [("no batch has been run on this machine", "")]
     if name:
-        return _one_batch(console, found[0], _files(records, name, arguments))
-    return [_all_batches(console, found)]
+        return _one_batch(screen, found[0], _files(records, name, arguments))
+    return _all_batches(screen, found)
 
 
-def _all_batches(console: Console, found: list[Overview]) -> RenderableType:
-    from boxkite.cli.tables import Column, table_text
+def _all_batches(screen: Screen, found: list[Overview]) -> list[Line]:
+    from boxkite.cli.tables import Column, table_lines
 
     columns = [
         Column("batch"),
@@ -169,18 +167,15 @@ def _all_batches(console: Console, found: list[Overview]) -> RenderableType:
         ]
         for one in found
     ]
-    return table_text(console, columns, rows, [_style(one) for one in found])
+    return table_lines(screen, columns, rows, [_style(one) for one in found])
 
 
-def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list[RenderableType]:
-    from rich.text import Text
+def _one_batch(screen: Screen, one: Overview, files: list[FileRecord]) -> list[Line]:
+    from boxkite.cli.tables import Column, file_size, length_of_time, table_lines
 
-    from boxkite.cli.messages import printable
-    from boxkite.cli.tables import Column, file_size, length_of_time, table_text
-
-    lines = [
-        Text(f"batch {one.name}: {_said_of(one)}", style=_style(one) or "bold"),
-        Text(
+    lines: list[Line] = [
+        (f"batch {one.name}: {_said_of(one)}", _style(one) or "bold"),
+        (
             "  ".join(
                 part
                 for part in (
@@ -193,10 +188,11 @@ def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list
                     file_size(one.size_bytes),
                 )
                 if part
-            )
+            ),
+            "",
         ),
-        *(Text(printable(f"in {folder}")) for folder in one.folders),
-        *([Text(printable(f"! {one.note}"), style="yellow")] if one.note else []),
+        *((f"in {folder}", "") for folder in one.folders),
+        *([(f"! {one.note}", "yellow")] if one.note else []),
     ]
     if files:
         columns = [
@@ -206,24 +202,20 @@ def _one_batch(console: Console, one: Overview, files: list[FileRecord]) -> list
             Column("", optional=True),
             Column("frames", right=True),
         ]
-        shown = files[:_MOST_FILES] if console.is_terminal else files
+        shown = files[:_MOST_FILES] if screen.is_terminal else files
         rows = [
             [file.path.name, file.preset, _file_state(file, one), _bar(file.frames_done, file.frames, 10),
              f"{file.frames_done}/{file.frames}"]
             for file in shown
         ]  # fmt: skip
         styles = {"failed": "red", "verified": "green", "started": "cyan"}
-        lines.append(table_text(console, columns, rows, [styles.get(file.state, "") for file in shown]))
+        lines += table_lines(screen, columns, rows, [styles.get(file.state, "") for file in shown])
         if len(files) > len(shown):
-            lines.append(Text(f"and {len(files) - len(shown)} more: --json has them all"))
-        lines += [
-            Text(printable(f"{file.path.name}: {file.failure}"), style="red")
-            for file in shown
-            if file.failure
-        ]
+            lines.append((f"and {len(files) - len(shown)} more: --json has them all", ""))
+        lines += [(f"{file.path.name}: {file.failure}", "red") for file in shown if file.failure]
     if hint := _what_to_do(one):
-        lines.append(Text(hint))
-    return list(lines)
+        lines.append((hint, ""))
+    return lines
 
 
 def _said_of(one: Overview) -> str:
@@ -336,11 +328,10 @@ def _overview_as_json(one: Overview) -> dict[str, Any]:
 
 def _open(records: Records, name: str) -> int:
     """Show the folder of a batch in the system's own window of files."""
-    from boxkite.cli.tables import make_console, print_line
 
     for folder in records.batch(name, with_files=False).folders:
         _show_folder(folder)
-        print_line(make_console(), str(folder))
+        Screen().print(str(folder))
     return 0
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import argparse
 import time
 
+from boxkite.cli.screen import Screen
+
 EXAMPLES = """\
 examples:
   boxkite stop
@@ -24,14 +26,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Ask it to stop, and wait until it has."""
-    from boxkite.cli.tables import counted, make_console, print_line
+    from boxkite.cli.tables import counted
     from boxkite.core.errors import RequestError
     from boxkite.core.records.batch_lock import is_held
     from boxkite.core.records.journal import Journal
     from boxkite.core.records.overview import alive, overviews
     from boxkite.core.records.store import Records
 
-    console = make_console()
+    screen = Screen()
     with Records() as records:
         running = [name for name, _ in alive(records)]
         if arguments.batch:
@@ -45,14 +47,13 @@ def run(arguments: argparse.Namespace) -> int:
             raise RequestError(f"batch {name} is not running", hint="boxkite status lists all")
         Journal(records, name).ask_to_stop("now" if arguments.now else "after")
         if arguments.no_wait:
-            print_line(console, f"batch {name} is asked to stop")
+            screen.print(f"batch {name} is asked to stop")
             return 0
         while is_held(records.folder, name):
             time.sleep(_EVERY_SECONDS)
         one = overviews(records, (name,))[0]
         left = one.files - one.verified - one.failed
-        print_line(
-            console,
+        screen.print(
             f"batch {name} has stopped: {counted(one.verified, 'file')} verified, {left} left;"
             f" boxkite resume {name} makes them",
         )

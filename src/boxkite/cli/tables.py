@@ -4,37 +4,18 @@ from __future__ import annotations
 
 import io
 import json
-import os
 import sys
 from collections.abc import Sequence
-from dataclasses import dataclass
-from typing import Any
-
-from rich.cells import cell_len, set_cell_size
-from rich.console import Console
-from rich.text import Text
+from typing import Any, NamedTuple
 
 from boxkite.cli.messages import printable, with_options
-
-_PIPED_WIDTH = 100_000
-_LEAST_WINDOW = 20
-
-
-def make_console(*, stderr: bool = False) -> Console:
-    """The terminal; elsewhere as wide as $COLUMNS says, or as the longest line."""
-    stream = sys.stderr if stderr else sys.stdout
-    asked = os.environ.get("COLUMNS", "")
-    piped_width = int(asked) if asked.isdecimal() and int(asked) >= _LEAST_WINDOW else _PIPED_WIDTH
-    width = None if stream.isatty() else piped_width
-    return Console(stderr=stderr, width=width, highlight=False, soft_wrap=not stream.isatty())
-
+from boxkite.cli.screen import Line, Screen, width_of
 
 _GAP = 2
 _LEAST_WIDTH = 8
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(NamedTuple):
     """One column."""
 
     heading: str
@@ -44,32 +25,26 @@ class Column:
     optional: bool = False
 
 
-def print_table(console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> None:
+def print_table(screen: Screen, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> None:
     """Print rows under headings, one line each, within the window; complete where there is none."""
-    lines = _table_lines(console, columns, rows)
-    if not console.is_terminal:
-        console.file.write("\n".join(lines) + "\n")
-        return
-    for number, line in enumerate(lines):
-        console.print(Text(line, style="bold" if number == 0 else ""), no_wrap=True)
+    screen.print_lines(table_lines(screen, columns, rows), wrapped=False)
 
 
-def table_text(
-    console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]], styles: Sequence[str]
-) -> Text:
-    """The same table as one text, its rows in their own styles."""
-    lines = _table_lines(console, columns, rows)
-    parts = [Text(line, style=style) for line, style in zip(lines, ("bold", *styles), strict=True)]
-    return Text("\n").join(parts)
+def table_lines(
+    screen: Screen, columns: Sequence[Column], rows: Sequence[Sequence[str]], styles: Sequence[str] = ()
+) -> list[Line]:
+    """The lines of that table with their styles: the headings bold, the rows in their own, if any."""
+    lines = _table_lines(screen, columns, rows)
+    return list(zip(lines, ("bold", *(styles or [""] * len(rows))), strict=True))
 
 
-def _table_lines(console: Console, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[str]:
+def _table_lines(screen: Screen, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[str]:
     by_column = [
         [column.heading, *(printable(row[index]) for row in rows)] for index, column in enumerate(columns)
     ]
-    widths = [max(map(_width, cells)) for cells in by_column]
+    widths = [max(map(width_of, cells)) for cells in by_column]
     shown = list(range(len(columns)))
-    too_wide = sum(widths) + _GAP * (len(shown) - 1) - console.width
+    too_wide = sum(widths) + _GAP * (len(shown) - 1) - screen.width
     for index in reversed(range(len(columns))):
         if too_wide > 0 and columns[index].optional:
             shown.remove(index)
@@ -83,11 +58,6 @@ def _table_lines(console: Console, columns: Sequence[Column], rows: Sequence[Seq
     return [(" " * _GAP).join(parts).rstrip() for parts in zip(*fitted, strict=True)]
 
 
-def _width(cell: str) -> int:
-    """Columns a text takes in the window."""
-    return len(cell) if cell.isascii() else cell_len(cell)
-
-
 def _fitted_column(cells: Sequence[str], width: int, column: Column) -> list[str]:
     if all(cell.isascii() and len(cell) <= width for cell in cells):
         return (
@@ -98,28 +68,13 @@ def _fitted_column(cells: Sequence[str], width: int, column: Column) -> list[str
 
 def _fitted(cell: str, width: int, *, right: bool) -> str:
     """A cell padded to a width, or shortened in its middle, where names differ least."""
-    if _width(cell) > width:
+    if width_of(cell) > width:
+        from rich.cells import set_cell_size
+
         tail = (width - 1) * 2 // 5
         cell = set_cell_size(cell, width - 1 - tail).rstrip() + "…" + cell[len(cell) - tail :]
-    missing = " " * (width - _width(cell))
+    missing = " " * (width - width_of(cell))
     return missing + cell if right else cell + missing
-
-
-def print_lines(console: Console, lines: Sequence[tuple[str, str]]) -> None:
-    """Many lines at once, each with its style; where there is no terminal as fast as they can be written."""
-    if not lines:
-        return
-    if console.is_terminal:
-        text = Text("\n").join(Text(printable(line), style=style) for line, style in lines)
-        console.print(text, soft_wrap=True)
-    else:
-        console.file.write("".join(f"{printable(line)}\n" for line, _ in lines))
-    console.file.flush()
-
-
-def print_line(console: Console, text: str, style: str = "") -> None:
-    """Print one line or, in a window, a wrapped paragraph; no markup is read in it."""
-    console.print(Text(printable(text), style=style))
 
 
 SCHEMA_VERSION = 1

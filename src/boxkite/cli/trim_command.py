@@ -6,10 +6,9 @@ import argparse
 from typing import TYPE_CHECKING
 
 from boxkite.cli.options import add_job_options, job_from
+from boxkite.cli.screen import Screen
 
 if TYPE_CHECKING:
-    from rich.console import Console
-
     from boxkite.core.projects.trimming import Trim
 
 EXAMPLES = """\
@@ -38,7 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Show the plan, make the files, write the edit; status 1 when files failed, and then no edit."""
     from boxkite.cli.run_command import exit_status, run_plan, show_summary
-    from boxkite.cli.tables import make_console, print_json, print_line
+    from boxkite.cli.tables import print_json
     from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.outcome import outcome_as_json
     from boxkite.core.batch.recording import Batch
@@ -47,38 +46,37 @@ def run(arguments: argparse.Namespace) -> int:
 
     trim = plan_trim(job_from(arguments), separate=arguments.separate)
     edits = edit_paths(trim)
-    console = make_console(stderr=arguments.json)
+    screen = Screen(stderr=arguments.json)
     if not arguments.json:
-        _show(console, trim)
+        _show(screen, trim)
     if arguments.show_only:
         if arguments.json:
-            print_json({**plan_as_json(trim.plan), "source_bytes": trim.source_bytes})
+            print_json({**plan_as_json(trim.plan), "source_bytes": trim.source_bytes}, "trim-plan")
         return 0
     batch = Batch()
     with LocalExecutor(arguments.workers) as executor:
-        outcome = run_plan(console, trim.plan, executor, batch)
+        outcome = run_plan(screen, trim.plan, executor, batch)
     failed = outcome.failed or outcome.not_begun
     if not failed:
         write_trimmed_edits(trim, edits)
     if arguments.json:
         made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
-        print_json({**outcome_as_json(outcome), **made})
+        print_json({**outcome_as_json(outcome), **made}, "trim")
         return exit_status(outcome)
-    show_summary(console, outcome, plan_shown=True)
+    show_summary(screen, outcome, plan_shown=True)
     for path in edits:
-        print_line(console, f"no edit was written: {path}" if failed else f"edit: {path}")
+        screen.print(f"no edit was written: {path}" if failed else f"edit: {path}")
     return exit_status(outcome)
 
 
-def _show(console: Console, trim: Trim) -> None:
+def _show(screen: Screen, trim: Trim) -> None:
     from boxkite.cli.plan_command import show_plan
-    from boxkite.cli.tables import file_size, print_line
+    from boxkite.cli.tables import file_size
 
-    show_plan(console, trim.plan)
+    show_plan(screen, trim.plan)
     after = sum(row.expected_bytes for row in trim.plan.rows)
     share = f" ({after * 100 // trim.source_bytes} %)" if trim.source_bytes else ""
-    print_line(
-        console,
+    screen.print(
         f"sources used: {file_size(trim.source_bytes)}; trimmed: about {file_size(after)}{share}",
         "bold",
     )

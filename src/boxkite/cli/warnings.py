@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING
 
-if TYPE_CHECKING:
-    from rich.console import Console
+from boxkite.cli.screen import Screen
 
+if TYPE_CHECKING:
     from boxkite.core.files.walking import Unseen
     from boxkite.core.notices.notice import Notice
     from boxkite.core.plan.rows import Row
@@ -18,10 +18,9 @@ _MOST_LINES = 60
 
 
 def show_warnings(
-    console: Console, rows: Sequence[Row], notices: Sequence[Notice], *, in_full: bool = False
+    screen: Screen, rows: Sequence[Row], notices: Sequence[Notice], *, in_full: bool = False
 ) -> None:
     """Print the notices about a plan and the warnings of its rows, one line per kind unless in_full."""
-    from boxkite.cli.tables import print_line
     from boxkite.core.plan.rows import rows_by_shot
 
     found: list[tuple[str, str, Notice]] = []
@@ -33,9 +32,9 @@ def show_warnings(
         found += [(_numbers(numbers), of_shot[0].name, warning) for warning, numbers in numbers_of.items()]
     lines = warning_lines([*(("", "", notice) for notice in notices), *found], in_full=in_full)
     for line in lines:
-        print_line(console, f"! {line}", "yellow")
+        screen.print(f"! {line}", "yellow")
     if lines:
-        console.print()
+        screen.print()
 
 
 def warning_lines(warnings: Iterable[tuple[str, str, Notice]], *, in_full: bool = False) -> list[str]:
@@ -56,14 +55,13 @@ def warning_lines(warnings: Iterable[tuple[str, str, Notice]], *, in_full: bool 
     return lines
 
 
-def show_unseen(console: Console, unseen: Sequence[Unseen]) -> None:
+def show_unseen(screen: Screen, unseen: Sequence[Unseen]) -> None:
     """Print the folders that could not be entered, last on the screen: footage may be missing there."""
-    from boxkite.cli.tables import print_line
 
     for one in unseen[:_MOST_LINES]:
-        print_line(console, f"! {one.path}: {one.reason}", "bold red")
+        screen.print(f"! {one.path}: {one.reason}", "bold red")
     if len(unseen) > _MOST_LINES:
-        print_line(console, f"and {len(unseen) - _MOST_LINES} more: --json has them all", "bold red")
+        screen.print(f"and {len(unseen) - _MOST_LINES} more: --json has them all", "bold red")
 
 
 def _line(number: str, name: str, warning: Notice) -> str:

@@ -14,13 +14,12 @@ from boxkite.cli.batch_options import (
     turn_from,
     workers_from,
 )
+from boxkite.cli.screen import Screen
 from boxkite.cli.settings import add_settings
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
-
-    from rich.console import Console
 
     from boxkite.core.arrival.watching import WatchEvent
     from boxkite.core.job.job import Job
@@ -69,7 +68,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Watch until it is ended; status 1 with --once where something was set aside or failed."""
     from boxkite.cli.options import current_user
-    from boxkite.cli.tables import make_console, print_line
     from boxkite.core.arrival.watching import WatchSettings, watch
     from boxkite.core.errors import RequestError
     from boxkite.core.job.request import request_of_file
@@ -103,59 +101,57 @@ def run(arguments: argparse.Namespace) -> int:
         notifications=notifications_from(arguments),
         images=job_of([]).images,
     )
-    console = make_console()
+    screen = Screen()
     if named := request_of_file(Path(arguments.job), arguments.changes).own_paths:
-        print_line(
-            console, f"{arguments.job} names {', '.join(named)}: not used here, only what arrives", "yellow"
-        )
+        screen.print(f"{arguments.job} names {', '.join(named)}: not used here, only what arrives", "yellow")
     bad = 0
-    print_line(console, f"watching {folder}; end it with Ctrl-C")
+    screen.print(f"watching {folder}; end it with Ctrl-C")
     for event in watch(folder, job_of, settings):
-        bad += _tell(console, event)
+        bad += _tell(screen, event)
     return 1 if bad else 0
 
 
-def _tell(console: Console, event: WatchEvent) -> int:
+def _tell(screen: Screen, event: WatchEvent) -> int:
     """Say what has happened; 1 where it is a failure."""
     from datetime import datetime
 
     from boxkite.cli.progress import file_line, line_of
-    from boxkite.cli.tables import counted, print_line
+    from boxkite.cli.tables import counted
     from boxkite.core.arrival.watching import BatchBegins, BatchEnds, SetAside, Unreachable
     from boxkite.core.batch.events import FileEnded, OutOfSpace
 
     at = f"{datetime.now():%H:%M:%S}"
     if isinstance(event, SetAside):
-        print_line(console, f"{at} set aside  {event.arrival.name}: {event.reason}", "red")
+        screen.print(f"{at} set aside  {event.arrival.name}: {event.reason}", "red")
         return 1
     if isinstance(event, Unreachable):
-        print_line(console, f"{at} ! {event.folder}: {event.reason}", "yellow")
+        screen.print(f"{at} ! {event.folder}: {event.reason}", "yellow")
     elif isinstance(event, BatchBegins):
         sources = dict.fromkeys(row.shot.footage.source.label for row in event.rows)
         names = ", ".join(sources)
         how = "is resumed" if event.resumed else "begins"
         files = counted(len(event.rows), "file")
-        print_line(console, f"{at} batch {event.batch.name} {how}: {files} of {names}", "bold")
+        screen.print(f"{at} batch {event.batch.name} {how}: {files} of {names}", "bold")
     elif isinstance(event, FileEnded):
         text, style = file_line(event)
-        print_line(console, f"{at} {text}", style)
+        screen.print(f"{at} {text}", style)
         return int(bool(event.result.failure))
     elif isinstance(event, BatchEnds):
         problems = [event.batch.problem] if event.batch.problem else []
         for notice in (*problems, *event.batch.notices):
-            print_line(console, f"{at} ! {notice.marked}", "yellow")
+            screen.print(f"{at} ! {notice.marked}", "yellow")
     elif isinstance(event, OutOfSpace):
         left = counted(len(event.rows), "file")
-        print_line(console, f"{at} ! {left} not begun: no room in {event.folder}", "bold yellow")
+        screen.print(f"{at} ! {left} not begun: no room in {event.folder}", "bold yellow")
         return 1
     elif text := line_of(event):
-        print_line(console, f"{at} {text}", "yellow")
+        screen.print(f"{at} {text}", "yellow")
     return 0
 
 
 def _list(folder: Path, *, as_json: bool) -> int:
     """List the sources that arrived, their state, and those that wait; status 1 where a folder could not be entered."""
-    from boxkite.cli.tables import Column, make_console, print_json, print_line, print_table
+    from boxkite.cli.tables import Column, print_json, print_table
     from boxkite.cli.warnings import show_unseen
     from boxkite.core.arrival.listing import list_folder
     from boxkite.core.errors import RequestError
@@ -178,10 +174,11 @@ def _list(folder: Path, *, as_json: bool) -> int:
                     for one in listing.sources
                 ],
                 "unseen": [{"path": str(one.path), "reason": one.reason} for one in listing.unseen],
-            }
+            },
+            "watch",
         )  # fmt: skip
         return int(bool(listing.unseen))
-    console = make_console()
+    screen = Screen()
     columns = [
         Column("landed"),
         Column("source", gives_way=True),
@@ -196,11 +193,11 @@ def _list(folder: Path, *, as_json: bool) -> int:
         for one in listing.sources
     ]  # fmt: skip
     if rows:
-        print_table(console, columns, rows)
-        console.print()
+        print_table(screen, columns, rows)
+        screen.print()
     waiting = sum(not one.at for one in listing.sources)
     landed = f"{len(rows) - waiting} landed, {waiting} waiting" if rows else "nothing has landed yet"
     watched = "the folder is being watched" if listing.is_watched else "nobody watches the folder now"
-    print_line(console, f"{landed}; {watched}", "bold")
-    show_unseen(console, listing.unseen)
+    screen.print(f"{landed}; {watched}", "bold")
+    show_unseen(screen, listing.unseen)
     return int(bool(listing.unseen))

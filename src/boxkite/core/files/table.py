@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
@@ -20,12 +20,36 @@ MOST_ROWS = 300_000
 _MOST_TITLES = 5
 
 
+class Cells(Mapping[str, str]):
+    """The cells of a row by column; the columns are kept once for all rows, since a table may have very many."""
+
+    __slots__ = ("_places", "_values")
+
+    def __init__(self, places: Mapping[str, int], values: tuple[str, ...]) -> None:
+        """places: of the columns among the values."""
+        self._places = places
+        self._values = values
+
+    def __getitem__(self, column: str) -> str:
+        return self._values[self._places[column]]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._places)
+
+    def __len__(self) -> int:
+        return len(self._places)
+
+    def under(self, places: Mapping[str, int]) -> Cells:
+        """Only the cells of some columns."""
+        return Cells(places, self._values)
+
+
 @dataclass(frozen=True, slots=True)
 class TableRow:
     """One row: the line it begins on, counted from 1, and its cells by column name as written."""
 
     line: int
-    cells: Mapping[str, str]
+    cells: Cells
 
 
 @dataclass(frozen=True)
@@ -41,6 +65,10 @@ class Table:
     """Titles above the head, each with its line."""
     unnamed: tuple[str, ...] = ()
     """Columns without a head that hold something, as they are called here."""
+
+    def places(self, without: Collection[str | None] = ()) -> Mapping[str, int]:
+        """The places of its columns in a row, but for some."""
+        return {column: place for place, column in enumerate(self.columns) if column not in without}
 
 
 def read_table(path: Path, *, may_have_titles: bool = False) -> Table:
@@ -97,7 +125,7 @@ def _table(
 ) -> Table:
     """The table of rows, the first of which that is not empty is its head."""
     names: list[str] = []
-    found: list[tuple[int, list[str]]] = []
+    found: list[tuple[int, tuple[str, ...]]] = []
     head_line = 1
     for line, cells in numbered:
         stripped = [plain_cell(cell.strip()) for cell in cells]
@@ -112,16 +140,16 @@ def _table(
                     line=line,
                     hint="put a cell that holds the separator in double quotes",
                 )
-            found.append((line, stripped))
+            found.append((line, tuple(stripped[: len(names)])))
             if len(found) > MOST_ROWS:
                 raise MarksError(f"more than {MOST_ROWS:,} rows are too many", path=path)
     width = max(map(_filled, [names, *(cells for _, cells in found)]))
     if width > MOST_COLUMNS:
         raise MarksError(f"{width} columns are too many", path=path, line=head_line)
     columns = [name or f"column {index}" for index, name in enumerate(names[:width], start=1)]
+    places = {column: place for place, column in enumerate(columns)}
     rows = [
-        TableRow(at, dict(zip(columns, cells + [""] * (width - len(cells)), strict=False)))
-        for at, cells in found
+        TableRow(at, Cells(places, (cells + ("",) * (width - len(cells)))[:width])) for at, cells in found
     ]
     unnamed = [
         column

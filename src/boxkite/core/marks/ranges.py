@@ -56,7 +56,10 @@ def marks_of_table(table: Table) -> MarkList:
             hint="call the columns name, in, out, keywords, note",
         )
     times = [column for key in ("in", "out", "length") if (column := columns[key])]
-    marks = [_mark(table, row, columns) for row in table.rows if any(row.cells.get(one) for one in times)]
+    others = table.places(without=columns.values())
+    marks = [
+        _mark(table, row, columns, others) for row in table.rows if any(row.cells.get(one) for one in times)
+    ]
     if not marks:
         raise MarksError("the table has a header but no rows", path=path)
     skipped = [(line, text, TITLE_SKIPPED) for line, text in table.titles]
@@ -71,7 +74,7 @@ def marks_of_table(table: Table) -> MarkList:
     return MarkList(path, "range table", tuple(marks), warnings=warnings)
 
 
-def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
+def _mark(table: Table, row: TableRow, columns: dict[str, str | None], others: Mapping[str, int]) -> Mark:
     def cell(key: str) -> str:
         column = columns[key]
         return row.cells.get(column, "") if column else ""
@@ -83,8 +86,6 @@ def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
         out = ""
     if out or not length.strip("0:;. "):
         length = ""
-    known = set(columns.values())
-    metadata = {column: value for column, value in row.cells.items() if column not in known}
     return Mark(
         name=cell("name"),
         start=WrittenTime(cell("in"), row.line),
@@ -95,7 +96,7 @@ def _mark(table: Table, row: TableRow, columns: dict[str, str | None]) -> Mark:
         colour=cell("colour").lower(),
         circled=cell("circled").casefold() in YES,
         source_name=cell("source"),
-        metadata=metadata,
+        metadata=row.cells.under(others),
     )
 
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 import contextlib
 from pathlib import Path
 from types import TracebackType
-from typing import Self
-
-from filelock import FileLock, Timeout
+from typing import TYPE_CHECKING, Self
 
 from boxkite.core.errors import RecordsError, setting
+
+if TYPE_CHECKING:
+    from filelock import FileLock
 
 _PATIENCE_SECONDS = 2.0
 
@@ -29,10 +30,12 @@ class BatchLock:
             hint or f"boxkite status {name} {setting('follow')} shows it, boxkite stop {name} stops it"
         )
         self._path = lock_path(folder, name)
-        self._lock = FileLock(self._path, thread_local=False)
+        self._lock = _lock_at(self._path)
 
     def __enter__(self) -> Self:
         """Raises RecordsError where another process holds it."""
+        from filelock import Timeout
+
         try:
             self._path.parent.mkdir(parents=True, exist_ok=True)
             self._lock.acquire(timeout=_PATIENCE_SECONDS)  # one that only looks holds it for an instant
@@ -50,12 +53,20 @@ class BatchLock:
         self._lock.release()
 
 
+def _lock_at(path: Path) -> FileLock:
+    from filelock import FileLock  # late: most questions are about batches that nobody can hold
+
+    return FileLock(path, thread_local=False)
+
+
 def is_held(folder: Path, name: str) -> bool:
     """Whether a process runs the batch, or waits for its turn."""
     path = lock_path(folder, name)
     if not path.exists():
         return False
-    lock = FileLock(path, thread_local=False)
+    from filelock import Timeout
+
+    lock = _lock_at(path)
     try:
         lock.acquire(timeout=0)
     except Timeout:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import contextlib
 import json
 import os
-import platform
 import sqlite3
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
@@ -40,6 +39,12 @@ def state_folder() -> Path:
     import platformdirs
 
     return Path(platformdirs.user_state_dir("boxkite"))
+
+
+def _this_machine() -> str:
+    import platform
+
+    return platform.node()
 
 
 def _opened(path: Path) -> sqlite3.Connection:
@@ -149,7 +154,7 @@ class Records:
             batch = store.execute(
                 "insert into batch (name, started, machine, pattern, version, state, folders, settings)"
                 " values (?, ?, ?, ?, ?, 'waiting', ?, ?)",
-                (name, now.isoformat(timespec="seconds"), platform.node(), pattern, version,
+                (name, now.isoformat(timespec="seconds"), _this_machine(), pattern, version,
                  json.dumps([str(folder) for folder in folders]), json.dumps(settings or {})),
             ).lastrowid  # fmt: skip
             marks = ", ".join("?" * (len(_KEYS) + 1))
@@ -229,7 +234,7 @@ class Records:
             " row_number() over (partition by preset order by batch desc, number desc) as place from file"
             " join batch on batch.id = file.batch where file.state = 'verified' and file.seconds > 0 and pixels > 0"
             " and machine = ?) where place <= ? group by preset",
-            platform.node(), _FILES_FOR_SPEED,
+            _this_machine(), _FILES_FOR_SPEED,
         )  # fmt: skip
         return {preset: (seconds / pixels, count) for preset, seconds, pixels, count in rows}
 

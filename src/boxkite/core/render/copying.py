@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, inf
@@ -14,24 +13,20 @@ import av
 import numpy as np
 from av.container import InputContainer, OutputContainer
 from av.packet import Packet
-from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError, RenderError, VerificationError
-from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
-from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_frames
+from boxkite.core.footage.decoding import LOOK_BACK_SECONDS
 from boxkite.core.footage.keyframes import stored_frames
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.read_ahead import read_ahead
-from boxkite.core.footage.reordering import prepare_decoder
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
+from boxkite.core.render.checking_copies import Copied, check_copy, rewind
 from boxkite.core.render.edit_lists import hide_after
 from boxkite.core.render.failures import failed
-from boxkite.core.render.result import Result, Verification
-from boxkite.core.render.verifying import compare_thumbnails, thumbnail_of
-from boxkite.core.timebase import Span
+from boxkite.core.render.result import Result
 
 _ALIKE = 0.1
 """Mean difference of looks up to which two frames are the same coded one, and not its neighbour."""
@@ -40,7 +35,6 @@ _INTERLEAVED_SECONDS = 10
 """Packets of one moment are stored closer than this; subtitles are rare and do not tell when they end."""
 _RESERVING_PAYS_BYTES = 64_000_000
 _INDEX_BYTES_AT_LEAST, _BYTES_A_PACKET = 65_536, 40
-_BEFORE_ALL = -(1 << 62)
 _LEAST_SAMPLES = 960
 """In a packet of audio, as codecs and the library's readers make them; fewer are rare."""
 
@@ -48,9 +42,9 @@ _LEAST_SAMPLES = 960
 def copy_shot(row: Row, partial: Path) -> Result:
     """Copy one planned shot and verify it; it waits for its name. Never raises for what happens: the result tells."""
     try:
-        count = _copy(row, partial)
+        copied = _copy(row, partial)
         start_syncing(partial)
-        verification = _verify(row, partial, count)
+        verification = check_copy(row, partial, copied)
         sync(partial)
     except Exception as error:
         discard(partial)
@@ -58,8 +52,8 @@ def copy_shot(row: Row, partial: Path) -> Result:
     return Result(row.number, row.path, verification=verification)
 
 
-def _copy(row: Row, partial: Path) -> int:
-    """Write the file and return how many frames are in it; an index stands before the frames."""
+def _copy(row: Row, partial: Path) -> Copied:
+    """Write the file and return the pictures in it; an index stands before them."""
     if COPIED_AS[row.extension.lower()] not in ("mov", "mp4"):
         return _write(row, partial, {})
     if row.expected_bytes >= _RESERVING_PAYS_BYTES:
@@ -78,12 +72,12 @@ def _index_bytes(row: Row) -> int:
     return round((pictures + audio_packets) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
 
 
-def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
-    """Write the file, piece after piece, and return how many frames are in it.
+def _write(row: Row, partial: Path, options: dict[str, str]) -> Copied:
+    """Write the file, piece after piece, and return the pictures in it.
 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
-    count, so_far, hidden_from = 0, Fraction(0), None
+    copied, so_far, hidden_from = Copied(), Fraction(0), None
     with av.open(
         f"file:{partial}", "w", format=COPIED_AS[row.extension.lower()], options=options
     ) as outgoing:
@@ -95,21 +89,23 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> int:
                     raise DamagedError("its picture has gone", path=piece.shot.footage.source.path)
                 if not place:
                     streams = _add_streams(incoming, outgoing, row, stream.index)
+                copied.take_from(incoming, stream, outgoing)
                 own = _same_streams(incoming, streams, stream.index) if place else streams
                 pictures = _Pictures.of(piece, stream.time_base)
                 if pictures.first_time * stream.time_base > 0:
                     _seek(incoming, stream, pictures.first_time)
-                _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far)
+                copied.begin_times.append(so_far)
+                _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far, copied)
                 if piece.shot.footage.frame_index.constant and pictures.shown != piece.frames:
                     raise VerificationError(
                         f"{pictures.shown} frames are stored, the plan says {piece.frames}"
                     )
-                count += pictures.shown
+                copied.shown += pictures.shown
                 so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
                 hidden_from = pictures.hidden_from
     if hidden_from is not None:
         hide_after(partial, hidden_from)
-    return count
+    return copied
 
 
 @dataclass(frozen=True)
@@ -169,15 +165,7 @@ def _seek(incoming: InputContainer, stream: VideoStream, first_time: int) -> Non
             continue
         if found is not None and found <= first_time:
             return
-    _rewind(incoming)
-
-
-def _rewind(container: InputContainer) -> None:
-    """Back to the beginning: to a time before all, as some seek after the one asked for; not all take that."""
-    try:
-        container.seek(_BEFORE_ALL)
-    except av.error.FFmpegError:
-        container.seek(0)
+    rewind(incoming)
 
 
 def _same_streams(incoming: InputContainer, first: dict[int, Any], picture_index: int) -> dict[int, Any]:
@@ -225,6 +213,7 @@ def _copy_packets(
     picture_index: int,
     pictures: _Pictures,
     so_far: Fraction,
+    copied: Copied,
 ) -> None:
     """Hand over the packets of a piece, their times counted from its beginning, after what there is so far."""
     waiting = set(pictures.own)
@@ -243,6 +232,7 @@ def _copy_packets(
             if index == picture_index:
                 if time in waiting:
                     waiting.discard(time)
+                    copied.sizes.append(packet.size)
                     track.hand_over(packet, outgoing)
                 elif middle_halves >= track.latest_halves:
                     ended.update(tracks)
@@ -306,73 +296,3 @@ class _Track:
             dts = self.last_dts + 1
             packet.pts, packet.dts, packet.time_base = dts, dts, tick
         self.last_dts = dts
-
-
-def _count(container: InputContainer, stream: VideoStream) -> tuple[int, int]:
-    """(frames, time of the last keyframe): by the index of a finished MOV or MP4, else by reading all packets."""
-    entries = stream.index_entries
-    if container.format.name.startswith("mov") and len(entries) and len(entries) == stream.frames:
-        shown = sum(not entry.is_discard for entry in entries)
-        return shown, max(entry.timestamp for entry in entries if entry.is_keyframe)
-    count, last_key = 0, 0
-    for packet in container.demux(stream):
-        if packet.size:
-            count += not packet.is_discard
-            if packet.is_keyframe:
-                last_key = max(last_key, packet.pts or 0)
-    return count, last_key
-
-
-def _verify(row: Row, partial: Path, pictures: int) -> Verification:
-    """Read the copy again: it holds the frames, and its first and last are those of the source."""
-    with ThreadPoolExecutor(1) as beside:
-        checksum = beside.submit(file_checksum, partial)
-        tracks = _look_again(row, partial, pictures)
-        return Verification(pictures, tracks, partial.stat().st_size, checksum.result())
-
-
-def _pictures_at_ends(
-    container: InputContainer, stream: VideoStream, last_key: int
-) -> tuple[VideoFrame, VideoFrame]:
-    """The first frame, and the one shown last: decoded from the last keyframe on, or from further ahead."""
-    prepare_decoder(stream)
-    _rewind(container)
-    first = next(container.decode(stream))
-    for seconds in LOOK_BACK_SECONDS:
-        try:
-            container.seek(last_key - round(seconds / (stream.time_base or Fraction(1))), stream=stream)
-        except av.error.FFmpegError:
-            break  # before the beginning, which not every container takes
-        last = None
-        for picture in container.decode(stream):
-            last = picture if (picture.pts or 0) >= last_key else last
-        if last:
-            return first, last
-    _rewind(container)
-    last = first
-    for picture in container.decode(stream):
-        last = picture
-    return first, last
-
-
-def _look_again(row: Row, partial: Path, pictures: int) -> int:
-    """Make sure that the copy holds the frames and both ends of the source; return its audio tracks' number."""
-    try:
-        with av.open(f"file:{partial}", options={"protocol_whitelist": "file"}) as container:
-            stream = container.streams.video[0]
-            found, last_key = _count(container, stream)
-            if found != pictures:
-                raise VerificationError(f"the copy holds {found} frames, it should hold {pictures}")
-            tracks = len(container.streams.audio)
-            first, last = _pictures_at_ends(container, stream, last_key)
-    except (av.error.FFmpegError, StopIteration, ValueError) as error:
-        raise VerificationError(f"the copy cannot be read again: {error}") from None
-    ends = row.pieces[0], row.pieces[-1]
-    for piece, frame, picture, which in (
-        (ends[0], ends[0].span.start, first, "first"),
-        (ends[1], ends[1].span.end - 1, last, "last"),
-    ):
-        footage = piece.shot.footage
-        _, wanted = next(read_frames(footage.source, footage.frame_index, Span(frame, frame + 1), threads=1))
-        compare_thumbnails(picture, thumbnail_of(wanted), which, _ALIKE)
-    return tracks

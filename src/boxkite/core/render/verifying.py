@@ -149,12 +149,12 @@ def _check_ends(
     first = next(_decode_for(container, stream, times[0]), None)
     if first is None:
         raise VerificationError("the first frame of the finished file cannot be decoded")
-    compare_thumbnails(first, expected.first_thumbnail, "first")
+    compare_thumbnails(first, expected.first_thumbnail, "the first frame")
     container.seek(max(keys, default=times[0]), stream=stream)
     last = next(_decode_for(container, stream, times[-1]), None)
     if last is None:
         raise VerificationError("the last frame of the finished file cannot be decoded")
-    compare_thumbnails(last, expected.last_thumbnail, "last")
+    compare_thumbnails(last, expected.last_thumbnail, "the last frame")
 
 
 def _check_sample(
@@ -194,7 +194,7 @@ def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> 
 def compare_thumbnails(
     picture: VideoFrame, look: np.ndarray | None, which: str, most: float = _MOST_DIFFERENCE
 ) -> None:
-    """Make sure that a frame looks as one that was encoded. most: mean difference allowed.
+    """Make sure that a frame looks as one that was encoded. which: in the message; most: mean difference allowed.
 
     Raises VerificationError.
     """
@@ -202,4 +202,4 @@ def compare_thumbnails(
         return
     difference = float(np.abs(thumbnail_of(picture) - look).mean())
     if difference > most:
-        raise VerificationError(f"the {which} frame of the finished file is not the picture that was encoded")
+        raise VerificationError(f"{which} of the finished file is not the picture that was encoded")

@@ -140,7 +140,7 @@ def verify_images(folder: Path, row: Row, expected: Expected) -> Verification:
             raise VerificationError(f"the {which} image cannot be read again") from None
         if (picture.width, picture.height) != (expected.width_px, expected.height_px):
             raise VerificationError(f"the {which} image is {picture.width}x{picture.height}, not as planned")
-        compare_thumbnails(picture, look, which)
+        compare_thumbnails(picture, look, f"the {which} frame")
     _check_sample(folder, names, expected)
     return Verification(len(names), 0, sum(there.values()))
 
