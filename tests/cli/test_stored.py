@@ -201,3 +201,21 @@ def test_streams_go_into_a_container_that_holds_them(tmp_path: Path) -> None:
         "plan", tmp_path / "phone.3gp", "--by", "files", "--to", "copy:c", "--json", cwd=tmp_path
     )
     assert planned.json["rows"][0]["path"].endswith("phone.mp4")
+
+
+def test_recordings_joined_end_to_end_keep_every_frame_and_say_that_their_times_start_over(
+    tmp_path: Path,
+) -> None:
+    parts = [
+        movie(tmp_path / f"{number}.ts", source=number, options={"bf": "2", "g": "12"}) for number in (1, 2)
+    ]
+    joined = tmp_path / "joined.ts"
+    joined.write_bytes(b"".join(part.read_bytes() for part in parts))
+    row = made(tmp_path, joined, "web")[0]
+    assert "times-restart" in kinds(row["warnings"])
+    wanted = [(source, frame) for source in (1, 2) for frame in range(FRAMES)]
+    assert frames_of(Path(row["path"])) == wanted
+    (tmp_path / "r.csv").write_text(f"name,in,out\nx,{FRAMES - 3},{FRAMES + 4}\n")
+    done = boxkite("run", joined, "--marks", "r.csv", "--to", "web:x", "--json", cwd=tmp_path)
+    assert frames_of(Path(done.json["files"][0]["path"])) == wanted[FRAMES - 3 : FRAMES + 4]
+    assert boxkite("plan", joined, "--to", "copy:y", cwd=tmp_path).status == 2

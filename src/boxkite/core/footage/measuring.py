@@ -16,7 +16,14 @@ from boxkite.core.footage.frame_index import INDEXED_CONTAINERS, PLAUSIBLE_HOLD_
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.reordering import count_frames, holds_frame, may_reorder, shows_out_of_order
 from boxkite.core.footage.source import Source
-from boxkite.core.notices.footage import BEFORE_KEYFRAME, BREAKS_OFF, HEADER_LONGER, LONG_HOLD, VARIABLE_RATE
+from boxkite.core.notices.footage import (
+    BEFORE_KEYFRAME,
+    BREAKS_OFF,
+    HEADER_LONGER,
+    LONG_HOLD,
+    TIMES_RESTART,
+    VARIABLE_RATE,
+)
 from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, round_fraction
 
@@ -26,6 +33,7 @@ _ROUNDED_TICKS = 0.51
 """How far off rounding to whole ticks brings a time; a whole tick may be a frame, as in AVI."""
 _SURELY_ON_GRID = 0.06
 """Of a frame."""
+_LONGEST_REORDERING_SECONDS = 2
 
 
 def measure_file(source: Source) -> FrameIndex:
@@ -168,6 +176,9 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
         return None
     if tells_no_order(stream, packets.times) and is_out_of_order(source):
         return None
+    if restarts := _restarts(packets.times, time_base):
+        table = _from_decoding(source, timestamped=False)
+        return replace(table, warnings=(TIMES_RESTART(times=restarts, frames=table.frame_count),))
     if len(packets.times) < packets.count // 2 or not packets.times:
         return FrameIndex(rate, packets.count, packets.count, 0, time_base, constant=True, timestamped=False)
     shown = presentation_times(stream, packets.times)
@@ -175,6 +186,20 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     first_key = None if by_decoding else packets.first_key
     table = table_from_times(shown, first_key, packets.last_duration, time_base, rate)
     return replace(table, by_decoding=by_decoding)
+
+
+def _restarts(times: list[tuple[int, int | None]], time_base: Fraction) -> int:
+    """How often the times go back further than any reordering: recordings joined one after the other."""
+    shown = np.array([pts for pts, _ in times], dtype=np.int64)
+    back = np.maximum.accumulate(shown)[:-1] - shown[1:] if len(shown) > 1 else shown[:0]
+    if not np.any(back * float(time_base) > _LONGEST_REORDERING_SECONDS):
+        return 0
+    count, latest = 0, int(shown[0])
+    for time in map(int, shown):
+        if (latest - time) * time_base > _LONGEST_REORDERING_SECONDS:
+            count, latest = count + 1, time
+        latest = max(latest, time)
+    return count
 
 
 def presentation_times(stream: VideoStream, times: list[tuple[int, int | None]]) -> np.ndarray:
@@ -194,8 +219,11 @@ def is_out_of_order(source: Source) -> bool:
         return stream is not None and shows_out_of_order(container, stream)
 
 
-def _from_decoding(source: Source) -> FrameIndex:
-    """The table of a file that stores the times of decoding only: as many frames as the decoder gives out."""
+def _from_decoding(source: Source, *, timestamped: bool = True) -> FrameIndex:
+    """The table of a file that stores the times of decoding only: as many frames as the decoder gives out.
+
+    timestamped: False where its times say nothing at all.
+    """
     assert source.video
     times = []
     with open_source(source) as container:
@@ -208,7 +236,7 @@ def _from_decoding(source: Source) -> FrameIndex:
         assert stream
         count = count_frames(container, stream)
     rate, first = source.video.rate, 0
-    if source.container != "avi" and len(times) >= count > 1:
+    if timestamped and source.container != "avi" and len(times) >= count > 1:
         shown = np.unique(np.array(times, dtype=np.int64))[:count]
         table = table_from_times(shown, None, 0, time_base, rate)
         if not table.constant and not _is_about_constant(shown, table.rate, time_base):

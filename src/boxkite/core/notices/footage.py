@@ -21,6 +21,11 @@ BEFORE_KEYFRAME = Kind(
 VARIABLE_RATE = Kind(
     "variable-rate", "variable frame rate: {stored} stored frames laid on {frames:frame} at {rate} fps"
 )
+TIMES_RESTART = Kind(
+    "times-restart",
+    "the times in it start over {times:time}, as in recordings joined end to end: its {frames:frame} are counted,"
+    " and its audio may not fit",
+)
 LONG_HOLD = Kind("long-hold", "one frame lasts {hours:.1f} hours: its times may be damaged")
 FRAMES_MISSING = Kind(
     "frames-missing", "{frames:frame} missing, from frame {first} on: they show the frame before them"

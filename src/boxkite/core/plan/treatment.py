@@ -18,6 +18,7 @@ from boxkite.core.notices.files import (
     TRACKS_OF_OTHER_RATE,
     TRACKS_UNDECODABLE,
 )
+from boxkite.core.notices.footage import TIMES_RESTART
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.audio_tracks import layout_notices, unheld_audio
 from boxkite.core.plan.copies import uncopied_extension
@@ -116,6 +117,8 @@ def _unfit(footage: IndexedSource, preset: Preset) -> str:
         return "an edit is rendered, not copied: give a preset that encodes"
     if preset.copy and source.sequence:
         return "numbered images are not cut by copying: give a preset that writes images"
+    if preset.copy and any(notice.is_a(TIMES_RESTART) for notice in footage.frame_index.warnings):
+        return "the times in it start over, so it is not cut by copying: give a preset that encodes"
     if preset.copy:
         return uncopied_extension(source)
     rate = preset.frame_rate or footage.frame_index.rate
