@@ -57,6 +57,7 @@ CASES = {
     "drop-frame not defined": ([*GOOD, "--marks", "drop.edl"], ["drop.edl:1:", "not defined at 25"]),
     "frame the rate has not": ([*GOOD, "--marks", "rate.edl"], ["rate.edl:1:", "no frame 28", "--marks-rate"]),
     "all outside": ([*GOOD, "--marks", "far.edl"], ["far.edl", "after the last frame", "--start-timecode"]),
+    "token in a folder": (["mill.mov", "--to", "web:new/@marker"], ["@marker is not read in a folder", '--names "@marker/@clip"']),  # noqa: E501
     "unknown token": ([*GOOD, "--names", "@markr"], ["column 1", "@marker"]),
     "no token": ([*GOOD, "--marks", "clash.edl", "--names", "shot"], ["no token", "double quotes"]),
     "single quotes": ([*GOOD, "--names", "'@clip'"], ["single quotes", '"@clip"']),

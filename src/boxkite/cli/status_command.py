@@ -150,7 +150,7 @@ def _all_batches(screen: Screen, found: list[Overview]) -> list[Line]:
 
     columns = [
         Column("batch"),
-        Column("state", gives_way=True),
+        Column("state"),
         Column("verified", right=True),
         Column("", optional=True),
         Column("left", right=True),

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 # ruff: noqa: RUF009  (option() makes a dataclass field)
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -52,6 +54,9 @@ GROUPS = ("", _CUTS, _TIMELINES, _CHOICE, _NAMES, _OUTPUTS, _SOURCES)
 """Headings of the options in help, in their order."""
 
 
+_TOKEN_IN_FOLDER = re.compile(r"(?:^|(?<=[/\\_ -]))@(?:[A-Za-z]+|\([^)]*\))")
+
+
 @dataclass(frozen=True)
 class Output:
     """A preset and the folder that its files go to."""
@@ -75,7 +80,14 @@ class Output:
                 f"{setting('to')} {text}: “{preset}” reads as a drive; the preset is missing",
                 hint=f"as {setting('to')} review:{text}",
             )
-        return cls(preset.strip(), path_from(folder.strip()))
+        path = path_from(folder.strip())
+        exists = any(one.exists() for one in (path, *path.parents) if "@" in one.name)
+        if (tokens := _TOKEN_IN_FOLDER.findall(folder)) and not exists:
+            raise PlanError(
+                f"{setting('to')} {text}: {tokens[0]} is not read in a folder",
+                hint=f'tokens go in the names: {setting("names")} "{tokens[0]}/@clip"; a slash makes folders',
+            )
+        return cls(preset.strip(), path)
 
 
 @dataclass(frozen=True)
