@@ -10,6 +10,7 @@ import pty
 import select
 import struct
 import subprocess
+import sys
 import termios
 from pathlib import Path
 
@@ -365,3 +366,16 @@ def test_everything_that_is_printed_as_json_has_a_schema() -> None:
                     ""
                 }
     assert named | {"log"} == names
+
+
+@pytest.mark.parametrize("words", [["--help"], ["plan", "--help"], ["status"]])
+def test_help_and_status_load_nothing_heavy(words: list[str], card: Path, tmp_path: Path) -> None:
+    boxkite("run", "A-clip1.mov", "--by", "files", "--to", f"copy:{tmp_path}", cwd=card)
+    code = f"import sys; sys.argv[1:] = {words}; from boxkite.cli.main import main; main()"
+    done = subprocess.run(
+        [sys.executable, "-X", "importtime", "-c", code], capture_output=True, text=True, check=True
+    )
+    loaded = {line.rpartition("|")[2].strip().partition(".")[0] for line in done.stderr.splitlines()}
+    heavy = {"av", "numpy", "pydantic", "PyOpenColorIO", "filelock", "PIL", "opentimelineio"}
+    assert not loaded & (heavy | (set() if words[0] == "plan" else {"dataclasses"}))
+    assert "rich.console" not in done.stderr

@@ -72,8 +72,10 @@ def decode(path: Path) -> Decoded | None:
 
 def _add(found: Decoded, frame: av.VideoFrame, base: Fraction) -> None:
     found.seconds.append(None if frame.pts is None else frame.pts * base)
-    small = frame.reformat(width=_THUMBNAIL[0], height=_THUMBNAIL[1], format="rgb24", interpolation="AREA")
-    found.thumbnails.append(small.to_ndarray().astype(np.int16))
+    width, height = _THUMBNAIL if frame.rotation % 180 == 0 else _THUMBNAIL[::-1]
+    small = frame.reformat(width=width, height=height, format="rgb24", interpolation="AREA")
+    upright = np.rot90(small.to_ndarray(), k=round(frame.rotation / 90))  # as a player shows it
+    found.thumbnails.append(upright.astype(np.int16))
     found.digests.append(digest_of(frame))
     found.flagged += frame.is_corrupt
 

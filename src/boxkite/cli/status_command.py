@@ -11,7 +11,8 @@ from boxkite.cli.screen import Line, Screen
 if TYPE_CHECKING:
     from pathlib import Path
 
-    from boxkite.core.records.record import FileRecord, Overview
+    from boxkite.core.records.overview import Overview
+    from boxkite.core.records.record import FileRecord
     from boxkite.core.records.store import Records
 
 EXAMPLES = """\

@@ -12,8 +12,8 @@ from boxkite.core.arrival.watching import watch_key
 from boxkite.core.files.walking import Unseen
 from boxkite.core.records.arrivals import ArrivalLog, ArrivalRecord
 from boxkite.core.records.batch_lock import is_held
-from boxkite.core.records.overview import overviews
-from boxkite.core.records.record import FileRecord, Overview
+from boxkite.core.records.overview import Overview, overviews
+from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import Records
 
 

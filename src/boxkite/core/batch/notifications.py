@@ -14,7 +14,7 @@ from typing import Any
 from boxkite.core.errors import RequestError, setting
 from boxkite.core.notices.batches import NOT_NOTIFIED
 from boxkite.core.notices.notice import Notice
-from boxkite.core.records.record import Overview
+from boxkite.core.records.overview import Overview
 
 _COMMAND_SECONDS = 60
 _HOOK_SECONDS = 15

@@ -138,10 +138,8 @@ def _audio_tracks(source: Source, preset: Preset) -> tuple[tuple[int, ...], list
     if preset.audio.tracks == "first" and len(usable) > 1:
         warnings.append(FIRST_TRACK_ONLY(count=len(usable)))
         usable = usable[:1]
-    if (
-        preset.audio.tracks in ("merged", "mixed")
-        and len({source.audio[index].sample_rate_hz for index in usable}) > 1
-    ):
+    rates = {source.audio[index].sample_rate_hz for index in usable}
+    if preset.audio.tracks in ("merged", "mixed") and len(rates) > 1:
         first = source.audio[usable[0]].sample_rate_hz
         alike = [index for index in usable if source.audio[index].sample_rate_hz == first]
         warnings.append(TRACKS_OF_OTHER_RATE(count=len(usable) - len(alike)))

@@ -12,7 +12,8 @@ from typing import cast
 
 from boxkite.core.errors import RecordsError
 from boxkite.core.notices.notice import Notice, notice_as_json
-from boxkite.core.records.record import Awaited, BatchState, Entry, Stop
+from boxkite.core.records.overview import Awaited
+from boxkite.core.records.record import BatchState, Entry, Stop
 from boxkite.core.records.store import Records, storable
 
 

@@ -12,8 +12,6 @@ from boxkite.core.notices.notice import Notice
 
 BatchState = Literal["waiting", "running", "stopped", "ended"]
 """As it is stored: waiting for its turn, running, stopped before its end, at its end."""
-Awaited = Literal["", "room"]
-"""Reasons why a stopped batch waits: none, or room on a disk."""
 FileState = Literal["planned", "started", "ready", "verified", "failed"]
 """ready: verified, and about to get its name."""
 _MOST_WORKERS = 256
@@ -109,57 +107,3 @@ class Entry:
     """State, failure, warning or detail."""
     text: str
     name: str = ""
-
-
-@dataclass(frozen=True)
-class Overview:
-    """How far a batch is."""
-
-    name: str
-    state: str
-    started: datetime
-    seconds: float
-    """It has run."""
-    folders: tuple[Path, ...]
-    files: int
-    verified: int
-    failed: int
-    frames: int
-    """That its files will hold, frames_done: that are made."""
-    frames_done: int
-    size_bytes: int
-    stop: str = ""
-    held: bool = False
-    """Whether a process is running it, or waiting for its turn, just now."""
-    note: str = ""
-    waits_for: Awaited = ""
-
-    @property
-    def shown_state(self) -> str:
-        """The state as people say it."""
-        if self.held:
-            return "stopping" if self.stop else self.state
-        if self.state in ("running", "waiting"):
-            return "interrupted"
-        if self.state == "stopped":
-            return "stopped"
-        if self.failed:
-            return f"ended, {self.failed} failed"
-        return "all verified" if self.verified == self.files else "unfinished"
-
-    @property
-    def frames_a_second(self) -> float:
-        """How fast it has been so far; 0 where that is not known yet."""
-        return self.frames_done / self.seconds if self.seconds else 0.0
-
-    @property
-    def seconds_left(self) -> float | None:
-        """About how long it is going to run; None where it does not, or where that is not known yet."""
-        if not self.held or self.state != "running" or not self.frames_a_second:
-            return None
-        return (self.frames - self.frames_done) / self.frames_a_second
-
-    @property
-    def is_whole(self) -> bool:
-        """Whether every file of it is verified."""
-        return self.verified == self.files

@@ -8,23 +8,22 @@ import os
 import sqlite3
 import time
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
-from dataclasses import fields
 from datetime import datetime
+from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from boxkite.core.errors import RecordsError
 from boxkite.core.files.reading import path_from
-from boxkite.core.notices.notice import notice_from_json
-from boxkite.core.records.record import BatchRecord, FileRecord
 from boxkite.core.records.tables import bring_up_to_date
 from boxkite.core.suggest import did_you_mean
+
+if TYPE_CHECKING:
+    from boxkite.core.records.record import BatchRecord, FileRecord
 
 FOLDER_VARIABLE = "BOXKITE_STATE"
 LAST = "last"
 _FILE = "batches.sqlite"
-_KEYS = tuple(one.name for one in fields(FileRecord))
-_COLUMNS = ", ".join(_KEYS)
 _OF_BATCH = (
     "id, name, started, machine, pattern, version, state, ended, seconds, process, stop, folders, settings"
 )
@@ -157,9 +156,9 @@ class Records:
                 (name, now.isoformat(timespec="seconds"), _this_machine(), pattern, version,
                  json.dumps([str(folder) for folder in folders]), json.dumps(settings or {})),
             ).lastrowid  # fmt: skip
-            marks = ", ".join("?" * (len(_KEYS) + 1))
+            marks = ", ".join("?" * (len(_keys()) + 1))
             store.executemany(
-                f"insert into file (batch, {_COLUMNS}) values ({marks})",
+                f"insert into file (batch, {_columns()}) values ({marks})",
                 [(batch, *_as_values(file)) for file in files],
             )
             if packed_plan:
@@ -182,8 +181,10 @@ class Records:
             )
         (identity, named, started, machine, pattern, version, state, ended, seconds, process, stop, folders,
          settings) = found[0]  # fmt: skip
-        question = f"select {_COLUMNS} from file where batch = ? order by number"
+        question = f"select {_columns()} from file where batch = ? order by number"
         rows = self.ask(question, identity) if with_files else []
+        from boxkite.core.records.record import BatchRecord
+
         return BatchRecord(
             named, datetime.fromisoformat(started), machine, pattern, version,
             tuple(_as_record(row) for row in rows), state, ended, seconds, process, stop,
@@ -205,7 +206,7 @@ class Records:
         """The files of a batch that are in one of some states, in the order of the plan. Raises RecordsError."""
         marks = ", ".join("?" * len(states))
         rows = self.ask(
-            f"select {_COLUMNS} from file where batch = (select id from batch where name = ?)"
+            f"select {_columns()} from file where batch = (select id from batch where name = ?)"
             f" and state in ({marks}) order by number",
             name,
             *states,
@@ -222,7 +223,7 @@ class Records:
     def made_at(self, path: Path) -> FileRecord | None:
         """The last verified file of this path; None where no batch knows of one."""
         rows = self.ask(
-            f"select {_COLUMNS} from file where path = ? and state = 'verified' order by batch desc limit 1",
+            f"select {_columns()} from file where path = ? and state = 'verified' order by batch desc limit 1",
             os.fsencode(path),
         )
         return _as_record(rows[0]) if rows else None
@@ -254,8 +255,25 @@ def storable(value: object) -> object:
     return value.encode("utf-8", "replace").decode() if isinstance(value, str) else value
 
 
+@cache
+def _keys() -> tuple[str, ...]:
+    """The columns of a file on record; what loads them is left to those who ask for files."""
+    from dataclasses import fields
+
+    from boxkite.core.records.record import FileRecord
+
+    return tuple(one.name for one in fields(FileRecord))
+
+
+def _columns() -> str:
+    return ", ".join(_keys())
+
+
 def _as_record(row: Sequence[object]) -> FileRecord:
-    values: dict[str, Any] = dict(zip(_KEYS, row, strict=True))
+    from boxkite.core.notices.notice import notice_from_json
+    from boxkite.core.records.record import FileRecord
+
+    values: dict[str, Any] = dict(zip(_keys(), row, strict=True))
     for key in ("path", "source"):
         values[key] = Path(os.fsdecode(values[key]))
     values["partial"] = Path(os.fsdecode(values["partial"])) if values["partial"] else None
