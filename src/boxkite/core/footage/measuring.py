@@ -135,6 +135,8 @@ class _Packets:
     count: int = 0
     times: list[tuple[int, int | None]] = field(default_factory=list)
     """(PTS, DTS) of those that have one and are shown."""
+    keyframes: list[int] = field(default_factory=list)
+    """Which of the times are those of keyframes."""
     first_key: int | None = None
     last_duration: int = 0
 
@@ -152,6 +154,8 @@ def _read_packets(container: InputContainer, stream: VideoStream) -> _Packets:
                 continue
             found.count += 1
             if packet.pts is not None:
+                if packet.is_keyframe:
+                    found.keyframes.append(len(found.times))
                 found.times.append((packet.pts, packet.dts))
                 found.last_duration = packet.duration or found.last_duration
     except av.error.FFmpegError:
@@ -176,7 +180,7 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
         return None
     if tells_no_order(stream, packets.times) and is_out_of_order(source):
         return None
-    if restarts := _restarts(packets.times, time_base):
+    if restarts := _restarts(packets, time_base):
         table = _from_decoding(source, timestamped=False)
         return replace(table, warnings=(TIMES_RESTART(times=restarts, frames=table.frame_count),))
     if len(packets.times) < packets.count // 2 or not packets.times:
@@ -188,17 +192,21 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     return replace(table, by_decoding=by_decoding)
 
 
-def _restarts(times: list[tuple[int, int | None]], time_base: Fraction) -> int:
-    """How often the times go back further than any reordering: recordings joined one after the other."""
-    shown = np.array([pts for pts, _ in times], dtype=np.int64)
-    back = np.maximum.accumulate(shown)[:-1] - shown[1:] if len(shown) > 1 else shown[:0]
-    if not np.any(back * float(time_base) > _LONGEST_REORDERING_SECONDS):
+def _restarts(packets: _Packets, time_base: Fraction) -> int:
+    """How often a keyframe is shown long before a frame that was stored earlier: recordings joined end to end.
+
+    Frames that are none may follow the one that they are shown before, however late that one is.
+    """
+    longest = int(_LONGEST_REORDERING_SECONDS / time_base)
+    shown = np.array([pts for pts, _ in packets.times], dtype=np.int64)
+    if not np.any(np.maximum.accumulate(shown) - shown > longest):
         return 0
-    count, latest = 0, int(shown[0])
-    for time in map(int, shown):
-        if (latest - time) * time_base > _LONGEST_REORDERING_SECONDS:
+    count, latest, keyframes = 0, int(shown[0]), set(packets.keyframes)
+    for position, time in enumerate(map(int, shown)):
+        if latest - time <= longest:
+            latest = max(latest, time)
+        elif position in keyframes:
             count, latest = count + 1, time
-        latest = max(latest, time)
     return count
 
 
