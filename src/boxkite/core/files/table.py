@@ -18,20 +18,24 @@ from boxkite.core.files.workbook import WORKBOOK_SUFFIX, workbook_rows
 MOST_COLUMNS = 500
 MOST_ROWS = 300_000
 _MOST_TITLES = 5
+_UNIT = "\x1f"
+"""The unit separator of ISO 646."""
 
 
 class Cells(Mapping[str, str]):
-    """The cells of a row by column; the columns are kept once for all rows, since a table may have very many."""
+    """The cells of a row by column; a table may have very many, so the columns are kept once, and a row as one text."""
 
-    __slots__ = ("_places", "_values")
+    __slots__ = ("_packed", "_places")
 
-    def __init__(self, places: Mapping[str, int], values: tuple[str, ...]) -> None:
-        """places: of the columns among the values."""
+    def __init__(self, places: Mapping[str, int], packed: str) -> None:
+        """places: of the columns among the values; packed: by packed_cells."""
         self._places = places
-        self._values = values
+        self._packed = packed
 
     def __getitem__(self, column: str) -> str:
-        return self._values[self._places[column]]
+        place = self._places[column]
+        cells = self._packed.split(_UNIT, place + 1)
+        return cells[place] if place < len(cells) else ""
 
     def __iter__(self) -> Iterator[str]:
         return iter(self._places)
@@ -41,7 +45,12 @@ class Cells(Mapping[str, str]):
 
     def under(self, places: Mapping[str, int]) -> Cells:
         """Only the cells of some columns."""
-        return Cells(places, self._values)
+        return Cells(places, self._packed)
+
+
+def packed_cells(cells: Sequence[str]) -> str:
+    """Cells as one text, which takes a tenth of the memory."""
+    return _UNIT.join(cell.replace(_UNIT, " ") if _UNIT in cell else cell for cell in cells)
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,13 +134,14 @@ def _table(
 ) -> Table:
     """The table of rows, the first of which that is not empty is its head."""
     names: list[str] = []
-    found: list[tuple[int, tuple[str, ...]]] = []
-    head_line = 1
+    found: list[tuple[int, str]] = []
+    head_line, width = 1, 0
     for line, cells in numbered:
         stripped = [plain_cell(cell.strip()) for cell in cells]
         if any(stripped) and not names:
             names, head_line = stripped, line
             _check_names(names, path, line)
+            width = _filled(names)
         elif any(stripped):
             if any(stripped[len(names) :]):
                 raise MarksError(
@@ -140,17 +150,15 @@ def _table(
                     line=line,
                     hint="put a cell that holds the separator in double quotes",
                 )
-            found.append((line, tuple(stripped[: len(names)])))
+            width = max(width, _filled(stripped))
+            found.append((line, packed_cells(stripped[: len(names)])))
             if len(found) > MOST_ROWS:
                 raise MarksError(f"more than {MOST_ROWS:,} rows are too many", path=path)
-    width = max(map(_filled, [names, *(cells for _, cells in found)]))
     if width > MOST_COLUMNS:
         raise MarksError(f"{width} columns are too many", path=path, line=head_line)
     columns = [name or f"column {index}" for index, name in enumerate(names[:width], start=1)]
     places = {column: place for place, column in enumerate(columns)}
-    rows = [
-        TableRow(at, Cells(places, (cells + ("",) * (width - len(cells)))[:width])) for at, cells in found
-    ]
+    rows = [TableRow(at, Cells(places, packed)) for at, packed in found]
     unnamed = [
         column
         for column, name in zip(columns, names + [""] * width, strict=False)
