@@ -45,6 +45,8 @@ COMMANDS: dict[str, list[tuple[str, ...]]] = {
     "watch": [("watch", "card", "--list", "--json")],
     "trim-plan": [("trim", "day.otio", "--media", "card", "--to", "copy:t", "--show-only", "--json")],
     "trim": [("trim", "day.otio", "--media", "card", "--to", "copy:t", "--json")],
+    "verify": [("verify", "w", "--json"), ("verify", "last", "--deep", "--json")],
+    "manifest": [("manifest", "w", "--json"), ("manifest", "w", "--form", "md5", "--json")],
     "rename": [("rename", "copies", "--names", "x-@clip", "--show-only", "--json"),
                ("rename", "copies", "--names", "x-@clip", "--json")],
     "rename-undo": [("rename", "--undo", "--json")],

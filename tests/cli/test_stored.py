@@ -8,6 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import av
+import numpy as np
 import pytest
 
 from boxkite.core.render.edit_lists import hide_after
@@ -219,3 +220,35 @@ def test_recordings_joined_end_to_end_keep_every_frame_and_say_that_their_times_
     done = boxkite("run", joined, "--marks", "r.csv", "--to", "web:x", "--json", cwd=tmp_path)
     assert frames_of(Path(done.json["files"][0]["path"])) == wanted[FRAMES - 3 : FRAMES + 4]
     assert boxkite("plan", joined, "--to", "copy:y", cwd=tmp_path).status == 2
+
+
+@pytest.mark.parametrize("codec", ["ac3", "mp3"])
+def test_coded_audio_of_a_copied_avi_is_as_long_as_it_was(tmp_path: Path, codec: str) -> None:
+    """Where the header counts it by its bytes, readers play it several times too fast."""
+    source = tmp_path / "loft.avi"
+    with av.open(str(source), "w") as container:
+        video = container.add_stream("mpeg4", rate=25)
+        video.width, video.height, video.pix_fmt = 96, 64, "yuv420p"
+        audio = container.add_stream(codec, rate=48_000, layout="stereo")
+        for number in range(100):
+            frame = av.VideoFrame.from_ndarray(np.full((96, 96), number, np.uint8), format="yuv420p")
+            frame.pts, frame.time_base = number, Fraction(1, 25)
+            container.mux(video.encode(frame))
+            block = av.AudioFrame.from_ndarray(
+                np.zeros((2, 1920), np.float32), format="fltp", layout="stereo"
+            )
+            block.sample_rate, block.pts, block.time_base = 48_000, number * 1920, Fraction(1, 48_000)
+            container.mux(audio.encode(block))
+        container.mux(video.encode(None))
+        container.mux(audio.encode(None))
+    content = bytearray(source.read_bytes())
+    block_align = content.find(b"strf", content.find(b"auds")) + 8 + 12
+    content[block_align : block_align + 2] = (3840).to_bytes(2, "little")  # as cameras and recorders write it
+    source.write_bytes(content)
+    done = boxkite("run", "loft.avi", "--by", "files", "--to", "copy:out", "--json", cwd=tmp_path)
+    (made,) = done.json["files"]
+    with av.open(made["path"]) as container:
+        stream = container.streams.audio[0]
+        times = [packet.pts * packet.time_base for packet in container.demux(stream) if packet.size]
+        assert stream.duration is None or stream.duration * stream.time_base < 5
+    assert 3.9 < float(times[-1]) < 4.1

@@ -11,7 +11,7 @@ import boxkite
 ROOT = Path(boxkite.__file__).parent
 ORDER = ["errors", "suggest", "notices", "files", "settings", "timebase", "footage", "marks", "edit", "metadata",
          "naming", "presets", "records", "looks", "job", "shots", "plan", "picture", "render", "preview", "batch",
-         "projects", "arrival"]  # fmt: skip
+         "handover", "projects", "arrival"]  # fmt: skip
 
 
 def imports_of(path: Path) -> set[str]:

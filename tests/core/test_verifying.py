@@ -151,3 +151,46 @@ def test_a_copy_is_compared_with_its_source_packet_by_packet_and_at_random(
     copied.sizes[7], copied.sizes[8] = copied.sizes[8], copied.sizes[7] + 1
     with pytest.raises(VerificationError, match="in another order"):
         check_copy(row, other, copied)
+
+
+def test_psnr_and_ssim_are_those_of_a_second_implementation() -> None:
+    """SSIM by windows of 8 × 8 that overlap by half, as the filter documents; PSNR by its definition."""
+    from boxkite.core.render.quality import BEST_DB, QualityMeter
+
+    chance = np.random.default_rng(5)
+    smooth = np.kron(chance.integers(30, 220, (18, 32)), np.ones((10, 10)))
+    meter = QualityMeter()
+    for kind, top in (("yuv420p", 255), ("yuv422p10le", 1023), ("yuvj420p", 255)):
+        scale = (top + 1) // 256
+        wanted = (smooth * scale).astype(np.int64)
+        found = (wanted + chance.integers(-9 * scale, 10 * scale, wanted.shape)).clip(0, top)
+        frames = []
+        for luma in (found, wanted):
+            frame = av.VideoFrame(320, 180, kind)
+            for plane in frame.planes:
+                plane.update(bytes(plane.buffer_size))
+            samples = luma.astype(np.uint16 if top > 255 else np.uint8)
+            width = frame.planes[0].line_size
+            lines = np.zeros((180, width // samples.itemsize), samples.dtype)
+            lines[:, :320] = samples
+            frame.planes[0].update(lines.tobytes())
+            frames.append(frame)
+        close = meter.compare(*frames)
+        error = np.mean((found - wanted) ** 2)
+        assert abs(close.psnr_db - 10 * np.log10(top**2 / error)) < 0.01
+        assert abs(close.ssim - _ssim(found.astype(float), wanted.astype(float), top)) < 0.004
+        same = meter.compare(frames[1], frames[1].reformat(format=kind))
+        assert (same.psnr_db, same.ssim) == (BEST_DB, 1.0)
+
+
+def _ssim(first: np.ndarray, second: np.ndarray, top: int) -> float:
+    windows = [
+        np.lib.stride_tricks.sliding_window_view(one, (8, 8))[::4, ::4].reshape(-1, 64)
+        for one in (first, second)
+    ]
+    means = [one.mean(axis=1) for one in windows]
+    variances = [one.var(axis=1, ddof=1) for one in windows]
+    shared = ((windows[0] - means[0][:, None]) * (windows[1] - means[1][:, None])).sum(axis=1) / 63
+    c1, c2 = (0.01 * top) ** 2, (0.03 * top) ** 2
+    above = (2 * means[0] * means[1] + c1) * (2 * shared + c2)
+    return float(np.mean(above / ((means[0] ** 2 + means[1] ** 2 + c1) * (variances[0] + variances[1] + c2))))

@@ -11,7 +11,7 @@ import sys
 import threading
 from collections.abc import Sequence
 from importlib import import_module
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from boxkite.cli.messages import print_error, printable
 from boxkite.cli.other_words import meant_option
@@ -59,9 +59,14 @@ class Parser(argparse.ArgumentParser):
         raise SystemExit(2)
 
 
+def module_of(command: str) -> Any:
+    """The module of a command."""
+    return import_module(f"boxkite.cli.{command.replace('-', '_')}_command")
+
+
 def build_parser(command: str) -> Parser:
     """The parser of one command."""
-    module = import_module(f"boxkite.cli.{command}_command")
+    module = module_of(command)
     parser = Parser(prog=f"boxkite {command}", description=module.__doc__, epilog=module.EXAMPLES)
     add_command(parser, command)
     return parser
@@ -69,7 +74,7 @@ def build_parser(command: str) -> Parser:
 
 def add_command(parser: argparse.ArgumentParser, command: str) -> None:
     """Give a parser the arguments of a command."""
-    import_module(f"boxkite.cli.{command}_command").add_arguments(parser)
+    module_of(command).add_arguments(parser)
     parser.add_argument("--debug", action="store_true", help="show where in Box Kite an error came from")
 
 
@@ -84,7 +89,7 @@ def run_command(command: str, arguments: Sequence[str]) -> int:
             signal.signal(number, _end_in_order)
     sys.unraisablehook = _ask_again
     try:
-        return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
+        return int(module_of(command).run(parsed))
     except BoxkiteError as error:
         if parsed.debug:
             raise

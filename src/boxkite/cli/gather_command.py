@@ -66,6 +66,7 @@ def run(arguments: argparse.Namespace) -> int:
     copied = _copy(screen, cards)
     failed = [one for one in copied if one.failure]
     checksums, table, unwritten = _lists(into, copied, metadata)
+    _note_lists(screen, into, checksums, table)
     counts = count_cards(cards, copied, into)
     complete = not failed and not unwritten and all(count.is_complete for count in counts)
     for one in failed:
@@ -114,7 +115,8 @@ def run(arguments: argparse.Namespace) -> int:
         screen.print("the job is not run: not every file is there; run the same command again", "bold red")
         return 1
     folders = [into / card.name for card in cards]
-    return _run_job(arguments, folders, table)
+    without_manifest = _write_manifests(arguments, screen, folders, copied)
+    return _run_job(arguments, folders, table) or without_manifest
 
 
 def _lists(into: Path, copied: Sequence[Copied], metadata: dict[str, str]) -> tuple[Path, Path, list[str]]:
@@ -132,6 +134,15 @@ def _lists(into: Path, copied: Sequence[Copied], metadata: dict[str, str]) -> tu
     except BoxkiteError as error:
         unwritten.append(f"{error.text}; {error.hint}")
     return into / CHECKSUMS, into / METADATA, unwritten
+
+
+def _note_lists(screen: Screen, into: Path, checksums: Path, table: Path) -> None:
+    """Note that both lists are ours, so that they are no strangers among the files later."""
+    from boxkite.cli.handover import note
+    from boxkite.core.handover.delivery import Delivery
+
+    for kind, path in (("checksums", checksums), ("metadata", table)):
+        note(screen, Delivery(str(into), is_batch=False, roots=(into,), files=()), kind, path)
 
 
 def _metadata_given(arguments: argparse.Namespace) -> dict[str, str]:
@@ -183,6 +194,36 @@ def _copy(screen: Screen, cards: Sequence[Card]) -> list[Copied]:
                 name = event.file.path.relative_to(event.file.card)
                 screen.print(f"{state}  {event.file.card.name}/{name}{why}", "red" if why else "")
     return copied
+
+
+def _write_manifests(
+    arguments: argparse.Namespace, screen: Screen, folders: Sequence[Path], copied: Sequence[Copied]
+) -> int:
+    """Write a manifest into the folder of each card, where the job asks for manifests; the exit status."""
+    from boxkite.core.job.request import request_of_file
+
+    form = request_of_file(Path(arguments.job), arguments.changes).job_on([]).manifest
+    if not form:
+        return 0
+    from boxkite.cli.handover import MANIFEST, note
+    from boxkite.cli.options import current_user
+    from boxkite.core.errors import BoxkiteError
+    from boxkite.core.handover.delivery import delivery_of_folder
+    from boxkite.core.handover.manifests import write_manifests
+
+    taken, status = {one.file.target: one.checksum for one in copied if one.checksum}, 0
+    for folder in folders:
+        delivery = delivery_of_folder(folder)
+        try:
+            written = write_manifests(delivery, form, author=current_user(), taken=taken)
+        except BoxkiteError as error:
+            screen.print(f"no manifest: {error.text}", "red")
+            status = 1
+            continue
+        for one in written:
+            note(screen, delivery, MANIFEST, one.path)
+            screen.print(f"manifest: {one.path}")
+    return status
 
 
 def _run_job(arguments: argparse.Namespace, folders: Sequence[Path], table: Path) -> int:

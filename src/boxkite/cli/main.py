@@ -20,6 +20,8 @@ COMMANDS = {
     "stop": "stop a batch after its current files, or at once",
     "forget": "remove the record of a batch; the files stay",
     "watch": "watch a folder: make every file that arrives, once it is complete",
+    "verify": "check finished files: there, the same bytes; --deep decodes them",
+    "manifest": "write a media hash list (ASC MHL) or checksums beside finished files",
     "presets": "presets, built-in and own: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with their sidecars and marks; undo",

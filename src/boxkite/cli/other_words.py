@@ -21,8 +21,11 @@ _COMMANDS = {
     "move mv name": "boxkite rename renames sources by rule",
     "hotfolder monitor folder auto": "boxkite watch makes every file that arrives",
     "dry-run dryrun simulate estimate check": "boxkite plan shows every file before it is made",
-    "checksum checksums hash md5 verify verification": (
-        "run, gather and trim verify each file before it gets its name; boxkite status shows the checksums"
+    "checksum checksums hash md5 sums mhl seal": (
+        "boxkite manifest writes checksums beside finished files; boxkite verify compares files with them"
+    ),
+    "verification validate compare qc psnr ssim quality": (
+        "boxkite verify checks finished files; --deep compares every frame with its source"
     ),
     "upload send share deliver publish ftp sftp": (
         "the files go to the folder that --to names; another program sends them from there"

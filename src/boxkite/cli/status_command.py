@@ -24,6 +24,7 @@ examples:
   boxkite status last --files --json
 """
 _EVERY_SECONDS = 0.5
+_HAND_OVER = "boxkite verify {name} checks these files; manifest, catalogue, contact-sheet take them too"
 _MOST_FILES = 30
 
 
@@ -142,7 +143,15 @@ def _drawn(
     if not found:
         return [("no batch has been run on this machine", "")]
     if name:
-        return _one_batch(screen, found[0], _files(records, name, arguments))
+        from boxkite.core.records.handovers import handovers_of
+
+        lines = _one_batch(screen, found[0], _files(records, name, arguments))
+        lines += [
+            (f"{one.at[:16].replace('T', ' ')}  {one}", "") for one in handovers_of(records, found[0].name)
+        ]
+        if found[0].is_whole and arguments.files:
+            lines.append((_HAND_OVER.format(name=found[0].name), ""))
+        return lines
     return _all_batches(screen, found)
 
 
@@ -305,7 +314,19 @@ def _as_json(
         }
         for file in _files(records, name, arguments)
     ]
-    return {**batches[0], "files": files}
+    from boxkite.core.records.handovers import handovers_of
+
+    handovers = [
+        {
+            "at": one.at,
+            "who": one.who,
+            "kind": one.kind,
+            "path": str(one.path) if one.path else None,
+            "note": one.note,
+        }
+        for one in handovers_of(records, found[0].name)
+    ]
+    return {**batches[0], "files": files, "handovers": handovers}
 
 
 def _overview_as_json(one: Overview) -> dict[str, Any]:

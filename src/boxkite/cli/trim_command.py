@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
+from boxkite.cli.handover import note, write_batch_manifest
 from boxkite.cli.options import add_job_options, job_from
 from boxkite.cli.screen import Screen
 
@@ -41,10 +42,12 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.outcome import outcome_as_json
     from boxkite.core.batch.recording import Batch
+    from boxkite.core.handover.delivery import delivery_of_batch
     from boxkite.core.plan.rows import plan_as_json
     from boxkite.core.projects.trimming import edit_paths, plan_trim, write_trimmed_edits
 
-    trim = plan_trim(job_from(arguments), separate=arguments.separate)
+    job = job_from(arguments)
+    trim = plan_trim(job, separate=arguments.separate)
     edits = edit_paths(trim)
     screen = Screen(stderr=arguments.json)
     if not arguments.json:
@@ -53,20 +56,22 @@ def run(arguments: argparse.Namespace) -> int:
         if arguments.json:
             print_json({**plan_as_json(trim.plan), "source_bytes": trim.source_bytes}, "trim-plan")
         return 0
-    batch = Batch()
+    batch = Batch(manifest=job.manifest)
     with LocalExecutor(arguments.workers) as executor:
         outcome = run_plan(screen, trim.plan, executor, batch)
     failed = outcome.failed or outcome.not_begun
     if not failed:
         write_trimmed_edits(trim, edits)
+        for path in edits if batch.name else ():
+            note(screen, delivery_of_batch(batch.name), "edit", path)
     if arguments.json:
         made = {"edits": [] if failed else [str(path) for path in edits], "source_bytes": trim.source_bytes}
         print_json({**outcome_as_json(outcome), **made}, "trim")
-        return exit_status(outcome)
-    show_summary(screen, outcome, plan_shown=True)
+    else:
+        show_summary(screen, outcome, plan_shown=True)
     for path in edits:
         screen.print(f"no edit was written: {path}" if failed else f"edit: {path}")
-    return exit_status(outcome)
+    return exit_status(outcome) or write_batch_manifest(screen, batch.name)
 
 
 def _show(screen: Screen, trim: Trim) -> None:

@@ -62,6 +62,8 @@ class Batch:
     """The arguments it was asked for with, kept for the record."""
     notifications: Notifications = field(default_factory=Notifications)
     """Notifications at its end."""
+    manifest: str = ""
+    """The form of the manifest to be written at its end, where its job does not say; empty for none."""
     cluster: str = ""
     """Address of the farm that makes it, empty for this machine."""
     name: str = ""
@@ -115,6 +117,7 @@ def begin_batch(
             "workers": workers,
             "turn": batch.turn,
             "command_line": list(batch.command_line),
+            "manifest": batch.manifest or (batch.job.manifest if batch.job else ""),
             "asked": [what for what, is_asked in _asked(batch) if is_asked],
         },
         also=also,

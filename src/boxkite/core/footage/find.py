@@ -9,6 +9,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from boxkite.core.errors import BoxkiteError, InaccessibleError
+from boxkite.core.files.digests import is_manifest
 from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.access import open_media
 from boxkite.core.footage.cache import Memory, memory
@@ -117,7 +118,7 @@ def _files_below(folder: Path, unseen: list[Unseen]) -> tuple[list[Path], int]:
         for name in names:
             if is_junk(Path(name)):
                 junk += not name.startswith(f".{MARKS_TABLE}")
-            elif name not in sidecars and name != MARKS_TABLE:
+            elif name not in sidecars and name != MARKS_TABLE and not is_manifest(Path(parent.name, name)):
                 found.append(Path(parent, name))
     return found, junk
 

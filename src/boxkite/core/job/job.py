@@ -27,6 +27,7 @@ from boxkite.core.job.allowed import (
 )
 from boxkite.core.job.choice import Choice
 from boxkite.core.job.handles import NO_HANDLES, Handles
+from boxkite.core.job.manifest_forms import MANIFEST_FORMS
 from boxkite.core.job.option import (
     PLANNING,
     Option,
@@ -271,6 +272,11 @@ class Job:
     watermark: Path | None = option(
         "watermark", "text", "image to use in presets that have a watermark", group=_OUTPUTS, metavar="IMAGE",
         read=read_path, is_path=True, with_saved_plan=True,
+    )  # fmt: skip
+    manifest: str = option(
+        "manifest", "text",
+        f"once all files are made, write a manifest beside them: {', '.join(MANIFEST_FORMS)}", group=_OUTPUTS,
+        metavar="FORM", allowed=MANIFEST_FORMS, value="", with_saved_plan=True, commands=(*PLANNING, "trim"),
     )  # fmt: skip
     presets: Shelf = option(
         "presets", "tables", "presets that only this job knows", group="", factory=Shelf, with_saved_plan=True,

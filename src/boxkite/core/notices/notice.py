@@ -13,7 +13,7 @@ from boxkite.core.errors import spoken
 
 _MOST_LISTED = 8
 _DECLARED: dict[str, Kind] = {}
-_MODULES = ("batches", "edit", "files", "footage", "marks", "projects", "shots")
+_MODULES = ("batches", "edit", "files", "footage", "handover", "marks", "projects", "shots")
 _LOADED: list[ModuleType] = []
 
 

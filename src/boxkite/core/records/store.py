@@ -228,6 +228,17 @@ class Records:
         )
         return _as_record(rows[0]) if rows else None
 
+    def made_below(self, folder: Path) -> list[tuple[str, FileRecord]]:
+        """(batch, file) of every verified file below a folder, of each path the last one, in the order of the paths."""
+        first = os.fsencode(folder).rstrip(b"/") + b"/"
+        rows = self.ask(
+            f"select max(file.batch), name, {', '.join(f'file.{key}' for key in _keys())} from file"
+            " join batch on batch.id = file.batch where path >= ? and path < ? and file.state = 'verified'"
+            " group by path order by path",
+            first, first[:-1] + b"0",
+        )  # fmt: skip
+        return [(name, _as_record(row)) for _, name, *row in rows]
+
     def seconds_per_pixel(self) -> Mapping[str, tuple[float, int]]:
         """By preset: seconds of one worker for each pixel of picture on this machine, and from how many files."""
         rows = self.ask(

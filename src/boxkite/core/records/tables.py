@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-FORM = 3
+FORM = 4
 _OF_FORM_1 = """
 create table batch (
     id integer primary key, name text unique not null, started text not null, machine text not null,
@@ -54,7 +54,13 @@ update entry set kind = 'failure', text = substr(text, 9) where kind = 'state' a
 update file set state = 'verified' where state = 'proved';
 update entry set text = 'verified' where kind = 'state' and text = 'proved';
 """
-_STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3}
+_TO_FORM_4 = """
+create table handover (
+    id integer primary key, batch integer references batch (id) on delete cascade, at text not null,
+    who text not null, kind text not null, path blob not null, note text not null);
+create index handover_of_batch on handover (batch, id);
+"""
+_STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3, 3: _TO_FORM_4}
 """Migrations from each version of the schema to the next."""
 
 

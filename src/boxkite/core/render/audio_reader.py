@@ -34,6 +34,8 @@ class _Track:
     next_sample: int | None = None
     ready: list[AudioFrame] = field(default_factory=list)
     silence_samples: int = 0
+    missing_samples: int = 0
+    """Of the silence, those at the end, where the file has no more."""
 
 
 def samples_of(footage: IndexedSource, span: Span, info: AudioInfo) -> tuple[int, int]:
@@ -82,6 +84,11 @@ class AudioReader:
         """The most samples that had to be filled with silence on any track."""
         return max((track.silence_samples for track in self._tracks), default=0)
 
+    @property
+    def missing_seconds(self) -> list[float]:
+        """How much earlier than it should each track ends."""
+        return [track.missing_samples / track.info.sample_rate_hz for track in self._tracks]
+
     def until(self, frame: int) -> Iterator[tuple[int, AudioFrame]]:
         """Yield (place in the list of tracks, audio) up to the moment a frame begins, in order, without gaps.
 
@@ -94,6 +101,7 @@ class AudioReader:
             while track.reached < wanted and not self._at_end:
                 self._read_packet()
             if track.reached < wanted:
+                track.missing_samples += wanted - track.reached
                 self._fill(track, wanted)
         for place, track in enumerate(self._tracks):
             for block in track.ready:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 from array import array
+from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from fractions import Fraction
@@ -45,6 +46,8 @@ class Copied:
     """Where each piece begins in the copy, in seconds."""
     as_they_are: bool = True
     """Whether the container takes the packets byte for byte."""
+    packets: Counter[int] = field(default_factory=Counter)
+    """Packets of every other stream, by its index."""
 
     def take_from(self, incoming: InputContainer, stream: VideoStream, outgoing: OutputContainer) -> None:
         """Look whether the packets of a source are written as they are read."""

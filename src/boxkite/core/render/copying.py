@@ -23,6 +23,7 @@ from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.read_ahead import read_ahead
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
+from boxkite.core.render.avi_headers import count_audio_by_packets
 from boxkite.core.render.checking_copies import Copied, check_copy, rewind
 from boxkite.core.render.edit_lists import hide_after
 from boxkite.core.render.failures import failed
@@ -105,6 +106,8 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> Copied:
                 hidden_from = pictures.hidden_from
     if hidden_from is not None:
         hide_after(partial, hidden_from)
+    if COPIED_AS[row.extension.lower()] == "avi":
+        count_audio_by_packets(partial, copied.packets)
     return copied
 
 
@@ -239,6 +242,7 @@ def _copy_packets(
             elif middle_halves >= track.end_halves:
                 ended.add(index)
             elif middle_halves >= track.begin_halves:
+                copied.packets[track.written.index] += 1
                 track.hand_over(packet, outgoing)
             if not waiting and ended.issuperset(others):
                 break

@@ -21,6 +21,7 @@ from boxkite.core.notices.files import DECODER_FELL_BACK, ENDS_EARLY, SILENCE_FI
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.audio_tracks import file_tracks
 from boxkite.core.plan.rows import Row, group_span
+from boxkite.core.render.comparing import Comparison, compare
 from boxkite.core.render.copying import copy_shot
 from boxkite.core.render.encode.codec_options import audio_rate, encoders_of
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared, expected_samples
@@ -31,12 +32,13 @@ from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.inputs import open_audio, open_frames
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
+from boxkite.core.render.quality import BEST_DB
 from boxkite.core.render.result import Result
 from boxkite.core.render.still import source_frame, still_frame
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
-__all__ = ["encoders_of", "make_files", "source_frame", "still_frame"]
+__all__ = ["BEST_DB", "Comparison", "compare", "encoders_of", "make_files", "source_frame", "still_frame"]
 
 Progress = Callable[[int], None]
 _SILENT_HZ = 48_000

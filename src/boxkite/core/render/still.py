@@ -29,7 +29,7 @@ def still_frame(row: Row, frame: int) -> VideoFrame:
 
     Raises RenderError, DamagedError.
     """
-    return _encoded(row, _prepared(row, frame))
+    return through_encoder(row, _prepared(row, frame))
 
 
 def source_frame(row: Row, frame: int) -> VideoFrame:
@@ -63,8 +63,8 @@ def _through(chain: PictureChain, row: Row, span: Span) -> Iterator[VideoFrame]:
     yield from chain.end()
 
 
-def _encoded(row: Row, picture: VideoFrame) -> VideoFrame:
-    """The picture through the preset's encoder, and back."""
+def through_encoder(row: Row, picture: VideoFrame) -> VideoFrame:
+    """A prepared frame through the preset's encoder, and back. Raises RenderError."""
     video = row.preset.video
     assert video
     os.environ.setdefault("SVT_LOG", "1")  # the AV1 encoder talks on the terminal otherwise

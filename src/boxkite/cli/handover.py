@@ -1,0 +1,114 @@
+"""What the commands on finished files share: the delivery they take, progress, the line in the log."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+    from pathlib import Path
+
+    from boxkite.cli.screen import Screen
+    from boxkite.core.handover.delivery import Delivery
+
+MANIFEST = "manifest"
+
+
+def add_delivery(parser: argparse.ArgumentParser) -> None:
+    """The batch or folder, and JSON."""
+    parser.add_argument(
+        "delivery", nargs="?", default="last", metavar="BATCH|FOLDER",
+        help="a batch by its name, or a folder (default: last, the last batch)",
+    )  # fmt: skip
+
+
+@contextlib.contextmanager
+def bytes_progress(screen: Screen, what: str, total: int) -> Iterator[Callable[[int], None]]:
+    """A bar for so many bytes, in a window; a function that takes how many more were read."""
+    if not screen.is_terminal:
+        yield lambda _: None
+        return
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
+
+    with Progress(
+        TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TransferSpeedColumn(),
+        console=screen.console, transient=True,
+    ) as progress:  # fmt: skip
+        task = progress.add_task(what, total=total or None)
+        yield lambda read: progress.advance(task, read)
+
+
+@contextlib.contextmanager
+def count_progress(screen: Screen, what: str, total: int) -> Iterator[Callable[[], None]]:
+    """A bar for so many things, in a window; a function to call after each."""
+    if not screen.is_terminal:
+        yield lambda: None
+        return
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+    with Progress(
+        TextColumn("{task.description}"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn(),
+        console=screen.console, transient=True,
+    ) as progress:  # fmt: skip
+        task = progress.add_task(what, total=total or None)
+        yield lambda: progress.advance(task)
+
+
+def note(screen: Screen, delivery: Delivery, kind: str, path: Path | None, outcome: str = "") -> None:
+    """Note what was written, and in the logs of the batches what was done with their files.
+
+    Where that fails it is reported and no more.
+    """
+    from boxkite.cli.options import current_user
+    from boxkite.core.errors import RecordsError
+    from boxkite.core.records.handovers import Handover, note_handover
+    from boxkite.core.records.journal import now_text
+    from boxkite.core.records.store import Records
+
+    if path is None and not Records.are_kept():
+        return
+    try:
+        with Records() as records:
+            note_handover(
+                records, Handover(now_text(), current_user(), kind, path, outcome), delivery.batches
+            )
+    except RecordsError as error:
+        screen.print(f"! it is not in the log: {error.text}", "yellow")
+
+
+def unseen_lines(delivery: Delivery) -> list[str]:
+    """What could not be looked into, a line each."""
+    return [f"{one.path}: {one.reason}" for one in delivery.unseen]
+
+
+def write_batch_manifest(screen: Screen, name: str) -> int:
+    """Write the manifest that a batch's job asks for, once all its files are made; the exit status."""
+    from boxkite.cli.options import current_user
+    from boxkite.core.records.handovers import handovers_of
+    from boxkite.core.records.store import Records
+
+    if not name or not Records.are_kept():
+        return 0
+    with Records() as records:
+        form = records.batch(name, with_files=False).settings.get("manifest")
+        if not form or any(one.kind == MANIFEST for one in handovers_of(records, name)):
+            return 0
+    from boxkite.core.errors import BoxkiteError
+    from boxkite.core.handover.delivery import delivery_of_batch
+    from boxkite.core.handover.manifests import write_manifests
+
+    delivery = delivery_of_batch(name)
+    if delivery.not_made:
+        screen.print(f"no manifest yet: boxkite resume {name} makes what is left, and then the manifest")
+        return 0
+    try:
+        written = write_manifests(delivery, str(form), author=current_user())
+    except BoxkiteError as error:
+        screen.print(f"no manifest: {error.text}" + (f"; {error.hint}" if error.hint else ""), "red")
+        return 1
+    for one in written:
+        note(screen, delivery, MANIFEST, one.path, f"{one.files} files")
+        screen.print(f"manifest: {one.path}")
+    return 0

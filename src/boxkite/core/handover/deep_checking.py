@@ -1,0 +1,96 @@
+"""Finished files decoded to their end, several at once, each against its source where that is still there."""
+
+from __future__ import annotations
+
+import multiprocessing
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ProcessPoolExecutor, as_completed
+from dataclasses import replace
+
+from boxkite.core.batch.machine import usable_cores
+from boxkite.core.batch.packing import unpack
+from boxkite.core.errors import RecordsError
+from boxkite.core.handover.checking import Checked, is_media
+from boxkite.core.handover.delivery import DeliveredFile
+from boxkite.core.notices.handover import MISSING, NOT_COMPARED, NOT_READ
+from boxkite.core.plan.rows import Row
+from boxkite.core.records.store import Records
+from boxkite.core.render.making import Comparison, compare
+
+
+def decode_all(checked: Sequence[Checked], *, workers: int = 0) -> Iterator[tuple[Checked, Comparison]]:
+    """Decode the media among some files; each with what decoding adds to it, in the order they are done.
+
+    Files that are not there are not decoded. workers: files at a time, 0 for one a core.
+    """
+    cores = usable_cores()
+    wanted = [one for one in checked if _is_worth_decoding(one)]
+    size = max(1, min(workers or cores, len(wanted)))
+    threads = 1 if size > 1 else 0
+    plans = _Plans()
+    rows = [plans.row_of(one.file) for one in wanted]
+    if size == 1:
+        for one, (row, reason) in zip(wanted, rows, strict=True):
+            yield _with(one, compare(one.file.path, row, threads=threads), reason)
+        return
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(size, mp_context=context) as pool:
+        waiting: dict[Future[Comparison], tuple[Checked, str]] = {}
+        for one, (row, reason) in zip(wanted, rows, strict=True):
+            waiting[pool.submit(compare, one.file.path, row, threads=threads)] = (one, reason)
+        try:
+            for done in as_completed(waiting):
+                one, reason = waiting[done]
+                yield _with(one, done.result(), reason)
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _is_worth_decoding(checked: Checked) -> bool:
+    """Whether a file is there, and media."""
+    if any(fault.is_a(MISSING, NOT_READ) for fault in checked.faults):
+        return False
+    return is_media(checked.file.path) or checked.file.is_numbered_images
+
+
+def _with(checked: Checked, found: Comparison, reason: str) -> tuple[Checked, Comparison]:
+    notices = [*found.notices]
+    if reason:
+        notices.append(NOT_COMPARED(reason=reason))
+    return (
+        replace(
+            checked,
+            faults=(*checked.faults, *found.faults),
+            notices=(*checked.notices, *dict.fromkeys(notices)),
+        ),
+        found,
+    )
+
+
+class _Plans:
+    """The rows that files were made from, read from the records as they are asked for."""
+
+    def __init__(self) -> None:
+        self._rows: dict[str, dict[int, Row] | str] = {}
+
+    def row_of(self, file: DeliveredFile) -> tuple[Row | None, str]:
+        """The row of a file; else why it is not known, empty where no batch has made it."""
+        if file.record is None:
+            return None, ""
+        if file.batch not in self._rows:
+            self._rows[file.batch] = self._read(file.batch)
+        rows = self._rows[file.batch]
+        if isinstance(rows, str):
+            return None, rows
+        row = rows.get(file.record.number)
+        return row, "" if row else "its plan is not on record"
+
+    def _read(self, batch: str) -> dict[int, Row] | str:
+        with Records() as records:
+            content = records.packed_plan(batch)
+        if not content:
+            return "its plan is not on record"
+        try:
+            return {row.number: row for row in unpack(content).rows}
+        except RecordsError as error:
+            return error.message

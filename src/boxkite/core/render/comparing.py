@@ -1,0 +1,325 @@
+"""A finished file against what it was made from: every frame, through the same chain, and the audio."""
+
+from __future__ import annotations
+
+from array import array
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+from av.video.frame import VideoFrame
+
+from boxkite.core.errors import BoxkiteError, FootageError, RenderError
+from boxkite.core.footage.decoding import Damage, read_frames
+from boxkite.core.footage.find import group_sequences
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.opening import current_identity
+from boxkite.core.footage.probe import read_sequence, read_source
+from boxkite.core.notices.footage import BREAKS_OFF, HEADER_LONGER
+from boxkite.core.notices.handover import (
+    BLACK,
+    BLACK_ALONE,
+    FROZEN,
+    FROZEN_ALONE,
+    MISPLACED,
+    NOT_AS_PLANNED,
+    NOT_COMPARED,
+    NOT_DECODED,
+    OTHER_FRAMES,
+    OTHER_PICTURES,
+    OTHER_TIMES,
+    POOR,
+    SWAPPED,
+)
+from boxkite.core.notices.notice import Notice
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.conversion import conversion_of
+from boxkite.core.plan.rows import Row
+from boxkite.core.presets.codecs import IMAGE_EXTENSIONS
+from boxkite.core.render.comparing_audio import audio_faults
+from boxkite.core.render.frame_prints import PRINT_BYTES, print_of
+from boxkite.core.render.inputs import open_frames
+from boxkite.core.render.quality import BEST_DB, Closeness, QualityMeter
+from boxkite.core.render.still import through_encoder
+from boxkite.core.shots.placing import index_source
+from boxkite.core.shots.shot import IndexedSource
+from boxkite.core.timebase import Timecode, round_fraction
+
+_BLACK_LEVEL, _NOT_BLACK_LEVEL = 22, 32
+"""8-bit luma of limited range: black, and certainly not."""
+_BLACK_SECONDS, _FROZEN_SECONDS = 0.2, 0.4
+_ALONE_SECONDS = 1.0
+"""Where there is no source, only longer stretches are reported."""
+_DIP_DB = 6.0
+"""A frame so much further from its source than those around it may be another one."""
+_NEIGHBOURS = 25
+_OTHER_PRINT = 12.0
+"""Mean difference, of 255, that coding makes at most (frame_prints)."""
+_TELLING = 0.6
+"""Mean difference of two prints that tells frames apart."""
+_MOST_MOVED = 50
+"""Frames to either side in which a misplaced one is looked for."""
+_SAMPLES = 5
+_POORER_DB = 3.0
+"""Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
+_POORER_BY_CODEC = {"av1": 4.0, "vp9": 6.5}
+_POORER_BY_LIMIT = 8.0
+_SAME_DB = 60.0
+
+
+@dataclass
+class Comparison:
+    """What decoding a finished file throughout has found."""
+
+    frames: int = 0
+    psnr_db: array[float] = field(default_factory=lambda: array("f"))
+    """Of each frame against the frame it was made from; empty where it is not compared."""
+    ssim: array[float] = field(default_factory=lambda: array("f"))
+    start: Timecode | None = None
+    """Of its first frame."""
+    faults: list[Notice] = field(default_factory=list)
+    notices: list[Notice] = field(default_factory=list)
+
+
+class _Prints:
+    """The prints of frames, and which of them may be told by them."""
+
+    def __init__(self) -> None:
+        self._kept = bytearray()
+
+    def add(self, frame: VideoFrame) -> None:
+        found = print_of(frame) or print_of(
+            frame.reformat(format="gray")
+        )  # those of floating point have none
+        self._kept += found or bytes(PRINT_BYTES)
+
+    def values(self) -> np.ndarray:
+        return np.frombuffer(self._kept, np.uint8).reshape(-1, PRINT_BYTES)
+
+
+def compare(path: Path, row: Row | None, *, threads: int = 0) -> Comparison:
+    """Decode a finished file, or folder of images, to its end; against its source where there is a row and the source.
+
+    threads: of each decoder, 0 for one a core. Never raises for what is wrong with the file: the comparison tells.
+    """
+    found = Comparison()
+    try:
+        footage = _finished(path)
+    except (BoxkiteError, OSError) as error:
+        found.faults.append(NOT_DECODED(reason=_reason(error)))
+        return found
+    found.start = row.start_timecode if row else footage.start
+    found.faults += [one for one in footage.frame_index.warnings if one.is_a(BREAKS_OFF, HEADER_LONGER)]
+    if row and (reason := _why_not(row)):
+        found.notices.append(NOT_COMPARED(reason=reason))
+        row_there = None
+    else:
+        row_there = row
+    try:
+        if footage.source.video:
+            _compare_frames(found, footage, row, row_there, threads)
+        if footage.source.audio:
+            faults, notices = audio_faults(footage, row, row_there, lambda frame: _at(found, frame))
+            found.faults += faults
+            found.notices += notices
+    except (BoxkiteError, OSError) as error:
+        found.faults.append(NOT_DECODED(reason=_reason(error)))
+    return found
+
+
+def _reason(error: Exception) -> str:
+    if isinstance(error, BoxkiteError):
+        return error.message
+    return (getattr(error, "strerror", None) or str(error)).lower()
+
+
+def _finished(path: Path) -> IndexedSource:
+    """The finished file as footage. Raises FootageError."""
+    if path.is_dir():
+        sequences, _ = group_sequences(sorted(path.iterdir()))
+        if not sequences:
+            singles = [one for one in sorted(path.iterdir()) if one.suffix in IMAGE_EXTENSIONS.values()]
+            if len(singles) != 1:
+                raise FootageError("it holds no numbered images")
+            source = read_source(singles[0])
+        else:
+            source = read_sequence(sequences[0])
+    else:
+        source = read_source(path)
+    return index_source(source, measure_frames(source), None)
+
+
+def _why_not(row: Row) -> str:
+    """Why a row's source cannot be read as it was; empty where it can."""
+    for source in {id(one): one for piece in row.pieces for one in piece.shot.footage.sources}.values():
+        place = source.path if not source.sequence else source.sequence.folder
+        if not place.exists():
+            return f"{source.label} is no longer there"
+        try:
+            if source.identity and (difference := source.identity.difference(current_identity(source))):
+                return f"{source.label} has changed since: {difference}"
+        except (BoxkiteError, OSError) as error:
+            return f"{source.label}: {_reason(error)}"
+    return ""
+
+
+def _wanted_frames(row: Row, threads: int) -> Iterator[VideoFrame]:
+    """The frames that a row's file should hold, as its encoder got them, or as its source stores them for a copy."""
+    for piece in row.pieces:
+        damage = Damage(row.accept_damaged)
+        frames = open_frames([piece], piece.span, threads, damage)
+        if row.is_copied:
+            yield from (frame for _, frame in frames)
+            continue
+        chain = PictureChain(conversion_of(piece))
+        for number, frame in frames:
+            for _ in range(_times_shown(piece, number)):
+                yield from chain.put(frame)
+        yield from chain.end()
+
+
+def _times_shown(row: Row, number: int) -> int:
+    """How often a file shows a frame of its source: once, unless it has a rate of its own."""
+    if not row.preset.frame_rate:
+        return 1
+    place, own = number - row.span.start, row.shot.footage.frame_index.rate.fraction
+
+    def until(frames: int) -> int:
+        return round_fraction(frames * row.rate.fraction / own, "up")
+
+    return until(place + 1) - until(place)
+
+
+def _compare_frames(
+    found: Comparison, footage: IndexedSource, row: Row | None, row_there: Row | None, threads: int
+) -> None:
+    index = footage.frame_index
+    if row and index.frame_count != row.frames:
+        found.faults.append(OTHER_FRAMES(found=index.frame_count, wanted=row.frames))
+    elif row and not row.is_copied and not index.constant:
+        found.faults.append(OTHER_TIMES())
+    damage = Damage(accepted=True)
+    decoded = read_frames(footage.source, index, index.span, threads=threads, damage=damage)
+    wanted = _wanted_frames(row_there, threads) if row_there else iter(())
+    own, theirs, meter = _Prints(), _Prints(), QualityMeter()
+    sampled = {round((place + 0.5) * index.frame_count / _SAMPLES) for place in range(_SAMPLES)}
+    samples: list[tuple[int, VideoFrame]] = []
+    for number, frame in decoded:
+        found.frames += 1
+        own.add(frame)
+        match = next(wanted, None)
+        if match is None:
+            continue
+        theirs.add(match)
+        try:
+            close = meter.compare(frame, match)
+        except ValueError:
+            found.faults.append(
+                NOT_AS_PLANNED(
+                    reason=f"its frames are {frame.width}x{frame.height}, not {match.width}x{match.height}"
+                )
+            )
+            row_there, wanted = None, iter(())
+            continue
+        found.psnr_db.append(close.psnr_db)
+        found.ssim.append(close.ssim)
+        if number in sampled and row_there and not row_there.is_copied:
+            samples.append((number, match))
+    if damage.missing or damage.corrupt:
+        first = min(damage.missing + damage.corrupt)
+        reason = f"{len(damage.missing) + len(damage.corrupt)} frames are damaged, the first at {_at(found, first)}"
+        found.faults.append(NOT_DECODED(reason=reason))
+    mine, source = own.values(), theirs.values()
+    if len(source):
+        _other_frames(found, mine[: len(source)], source, is_copied=bool(row_there and row_there.is_copied))
+        if row_there and not found.faults:
+            _poor(found, row_there, samples)
+    rate = float(index.rate.fraction)
+    _stretches(found, mine, source if len(source) == len(mine) else None, rate)
+
+
+def _at(found: Comparison, frame: int) -> str:
+    return str(found.start + frame) if found.start else f"frame {frame}"
+
+
+def _other_frames(found: Comparison, own: np.ndarray, source: np.ndarray, *, is_copied: bool) -> None:
+    """Frames that are not those of the source at their place; of a copy each must be the very same."""
+    psnr = np.array(found.psnr_db)
+    around = np.array([
+        np.median(psnr[max(0, place - _NEIGHBOURS) : place + _NEIGHBOURS + 1]) for place in range(len(psnr))
+    ])  # fmt: skip
+    own, source = own.astype(np.int16), source.astype(np.int16)
+    away = np.abs(own - source).mean(axis=1)
+    suspects = np.flatnonzero(((psnr < around - _DIP_DB) & (away > _TELLING)) | (away > _OTHER_PRINT))
+    shows: dict[int, int] = {}
+    for place in map(int, suspects):
+        first = max(0, place - _MOST_MOVED)
+        distance = np.abs(source[first : place + _MOST_MOVED + 1] - own[place]).mean(axis=1)
+        nearest = first + int(np.argmin(distance))
+        if nearest != place and distance.min() < away[place] / 2:
+            shows[place] = nearest
+    swapped = [(one, other) for one, other in shows.items() if shows.get(other) == one and one < other]
+    for one, other in swapped:
+        found.faults.append(SWAPPED(first=_at(found, one), second=_at(found, other)))
+        del shows[one], shows[other]
+    for start, frames, moved in _runs(shows):
+        way = f"{abs(moved)} frame{'s' if abs(moved) > 1 else ''} {'later' if moved > 0 else 'earlier'}"
+        found.faults.append(MISPLACED(frames=frames, timecode=_at(found, start), away=way))
+    known = {place for pair in swapped for place in pair} | set(shows)
+    unlike = (away > _OTHER_PRINT) | (is_copied & (psnr < _SAME_DB))
+    others = [place for place in map(int, np.flatnonzero(unlike)) if place not in known]
+    if others:
+        found.faults.append(OTHER_PICTURES(frames=len(others), timecode=_at(found, others[0])))
+
+
+def _runs(shows: dict[int, int]) -> list[tuple[int, int, int]]:
+    """(first frame, how many, how far away) of frames in a row that are moved alike."""
+    runs: list[tuple[int, int, int]] = []
+    for place, shown in sorted(shows.items()):
+        if runs and runs[-1][0] + runs[-1][1] == place and runs[-1][2] == shown - place:
+            runs[-1] = (runs[-1][0], runs[-1][1] + 1, shown - place)
+        else:
+            runs.append((place, 1, shown - place))
+    return runs
+
+
+def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) -> None:
+    """Whether some frames are much further from the source than the preset's own encoder makes them."""
+    meter = QualityMeter()
+    own, fresh = [], []
+    for number, wanted in samples:
+        try:
+            made: Closeness = meter.compare(through_encoder(row, wanted), wanted)
+        except (RenderError, ValueError):
+            return
+        own.append(found.psnr_db[number])
+        fresh.append(made.psnr_db)
+    video = row.preset.video
+    allowed = _POORER_DB + _POORER_BY_CODEC.get(video.codec if video else "", 0.0)
+    allowed += _POORER_BY_LIMIT if video and video.bitrate_mbps else 0.0
+    if own and np.mean(own) < np.mean(fresh) - allowed:
+        found.faults.append(POOR(found=float(np.mean(own)), wanted=min(float(np.mean(fresh)), BEST_DB)))
+
+
+def _stretches(found: Comparison, own: np.ndarray, source: np.ndarray | None, rate: float) -> None:
+    """Black and frozen stretches that the source does not have; longer ones where there is no source."""
+    black = own.max(axis=1) <= _BLACK_LEVEL
+    still = np.concatenate([[False], np.all(own[1:] == own[:-1], axis=1)])
+    moving = lit = None
+    if source is not None:
+        lit = source.max(axis=1) > _NOT_BLACK_LEVEL
+        moving = np.concatenate(
+            [[False], np.abs(np.diff(source.astype(np.int16), axis=0)).mean(axis=1) > _TELLING / 2]
+        )
+    for flags, against, seconds, kind, alone in (
+        (black, lit, _BLACK_SECONDS, BLACK, BLACK_ALONE),
+        (still & ~black, moving, _FROZEN_SECONDS, FROZEN, FROZEN_ALONE),
+    ):
+        edges = np.flatnonzero(np.diff(np.concatenate([[0], flags.view(np.int8), [0]])))
+        for start, end in zip(edges[::2], edges[1::2], strict=True):
+            length = (end - start) / rate
+            if against is None and length >= max(seconds, _ALONE_SECONDS):
+                found.notices.append(alone(frames=int(end - start), timecode=_at(found, int(start))))
+            elif against is not None and length >= seconds and against[start:end].mean() > 0.5:
+                found.faults.append(kind(frames=int(end - start), timecode=_at(found, int(start))))
