@@ -1,7 +1,7 @@
 """How close frames are to those they were made from: PSNR and SSIM of luma, by the codec library's own filters.
 
-PSNR as usual, 10·log10(peak² ÷ mean squared error); SSIM after Wang, Bovik, Sheikh and Simoncelli (2004) over windows
-of 8 × 8. docs/decisions/0014-quality.md has how the filters compare with a second implementation.
+PSNR as usual, 10·log10(peak² ÷ mean squared error), with all bits; SSIM after Wang, Bovik, Sheikh and Simoncelli (2004)
+over windows of 8 × 8, with the upper 8 bits. docs/decisions/0014-quality.md has what each costs.
 """
 
 from __future__ import annotations
@@ -11,12 +11,14 @@ from typing import Any
 
 import av
 import av.filter
+import numpy as np
 from av.video.frame import VideoFrame
 
 BEST_DB = 100.0
 """Of frames that are the same to the last bit, whose PSNR has no limit."""
-_LUMA = ("lavfi.psnr.psnr.y", "lavfi.ssim.Y")
-_ALL = ("lavfi.psnr.psnr_avg", "lavfi.ssim.All")
+_PSNR = ("lavfi.psnr.psnr.y", "lavfi.psnr.psnr_avg")
+_SSIM = ("lavfi.ssim.Y", "lavfi.ssim.All")
+_LINES_COMPARED_FIRST = 4
 
 
 @dataclass(frozen=True)
@@ -33,75 +35,100 @@ class QualityMeter:
     """Compares frames of one size and format, pair by pair."""
 
     def __init__(self) -> None:
-        self._graph: av.filter.Graph | None = None
-        self._ends: tuple[Any, Any, Any] | None = None
-        self._shape: tuple[int, int, str] | None = None
-        self._count = 0
+        self._filters: dict[str, _Filter] = {}
 
     def compare(self, frame: VideoFrame, wanted: VideoFrame) -> Closeness:
         """How close a frame is to the wanted one, which is brought to its format. Raises ValueError for other sizes."""
         if (frame.width, frame.height) != (wanted.width, wanted.height):
             raise ValueError("the frames are not of one size")
-        frame, wanted = _comparable(frame), _comparable(wanted)
-        if frame.format.name != wanted.format.name:
-            wanted = wanted.reformat(format=frame.format.name)
-        shape = (frame.width, frame.height, frame.format.name)
-        if shape != self._shape:
-            self._build(shape)
-        assert self._ends
-        first, second, sink = self._ends
-        for one, end in ((frame, first), (wanted, second)):
+        if _plain(frame) != _plain(wanted):
+            wanted = wanted.reformat(format=_plain(frame))
+        first, second, bits = _luma(frame), _luma(wanted), frame.format.components[0].bits
+        if first is None or second is None:
+            return self._of_frames(_in_integers(frame), _in_integers(wanted))
+        if _same(first, second):
+            return Closeness(BEST_DB, 1.0)
+        if bits == 8:
+            return self._of_frames(*(_grey(luma, "gray") for luma in (first, second)))
+        name = f"gray{bits}le" if bits in (10, 12, 14, 16) else "gray16le"
+        psnr = self._value("psnr", name, *(_grey(luma, name) for luma in (first, second)))
+        upper = [(luma >> (bits - 8)).astype(np.uint8) for luma in (first, second)]
+        return Closeness(psnr, self._value("ssim", "gray", *(_grey(luma, "gray") for luma in upper)))
+
+    def _of_frames(self, frame: VideoFrame, wanted: VideoFrame) -> Closeness:
+        name = frame.format.name
+        return Closeness(*(self._value(kind, name, frame, wanted) for kind in ("psnr", "ssim")))
+
+    def _value(self, kind: str, name: str, frame: VideoFrame, wanted: VideoFrame) -> float:
+        key = f"{kind} {name} {frame.width}x{frame.height}"
+        if key not in self._filters:
+            self._filters[key] = _Filter(kind, name, frame.width, frame.height)
+        return self._filters[key].value(frame, wanted)
+
+
+class _Filter:
+    """One of the library's filters that compare two frames."""
+
+    def __init__(self, kind: str, name: str, width: int, height: int) -> None:
+        graph: Any = av.filter.Graph()
+        graph.threads = 1  # several files are compared at a time
+        self._first, self._second = (
+            graph.add_buffer(width=width, height=height, format=name, time_base=1) for _ in range(2)
+        )
+        node, self._sink = graph.add(kind), graph.add("buffersink")
+        self._first.link_to(node, 0, 0)
+        self._second.link_to(node, 0, 1)
+        node.link_to(self._sink)
+        graph.configure()
+        self._graph, self._keys, self._count = graph, _PSNR if kind == "psnr" else _SSIM, 0
+
+    def value(self, frame: VideoFrame, wanted: VideoFrame) -> float:
+        for one, end in ((frame, self._first), (wanted, self._second)):
             one.pts, one.time_base = self._count, 1  # type: ignore[assignment]
             end.push(one)
         self._count += 1
-        values = sink.pull().metadata
-        psnr, ssim = _LUMA if _LUMA[0] in values else _ALL
-        return Closeness(min(float(values[psnr]), BEST_DB), float(values[ssim]))
-
-    def _build(self, shape: tuple[int, int, str]) -> None:
-        graph: Any = av.filter.Graph()
-        width, height, name = shape
-        first, second = (
-            graph.add_buffer(width=width, height=height, format=name, time_base=1) for _ in range(2)
-        )
-        psnr, ssim, split, sink = (
-            graph.add("psnr"), graph.add("ssim"), graph.add("split", "2"), graph.add("buffersink")
-        )  # fmt: skip
-        first.link_to(psnr, 0, 0)
-        second.link_to(split)
-        split.link_to(psnr, 0, 1)
-        psnr.link_to(ssim, 0, 0)
-        split.link_to(ssim, 1, 1)
-        ssim.link_to(sink)
-        graph.configure()
-        self._graph, self._ends, self._shape, self._count = graph, (first, second, sink), shape, 0
+        found = self._sink.pull().metadata
+        return min(float(next(found[key] for key in self._keys if key in found)), BEST_DB)
 
 
-def _comparable(frame: VideoFrame) -> VideoFrame:
-    """The frame in a format that the filters take without changing its values; a new object with the same samples."""
+def _plain(frame: VideoFrame) -> str:
+    """The name of a frame's format; of JPEG's that of the same layout, whose range is told elsewhere."""
+    return frame.format.name.replace("yuvj", "yuv")
+
+
+def _luma(frame: VideoFrame) -> np.ndarray | None:
+    """The luma of a frame, without a copy; None for formats where it is no plane of whole samples of its own."""
+    kind = frame.format
+    bits = kind.components[0].bits
+    is_luma = kind.name.startswith(("yuv", "gray", "nv", "p0"))
+    if not is_luma or kind.is_big_endian or not 8 <= bits <= 16 or "f" in kind.name.removeprefix("yuv"):
+        return None
+    if kind.name.startswith("p0"):
+        return None  # its bits are the upper ones of each sample
+    plane: Any = frame.planes[0]
+    sample = np.dtype(np.uint8 if bits == 8 else np.uint16)
+    lines = np.frombuffer(plane, sample).reshape(-1, plane.line_size // sample.itemsize)
+    if not kind.is_planar and kind.name.startswith("yuv"):
+        return None
+    return lines[: frame.height, : frame.width]
+
+
+def _same(first: np.ndarray, second: np.ndarray) -> bool:
+    """Whether two lumas are the same; most that are not differ in a few lines already."""
+    step = max(1, len(first) // _LINES_COMPARED_FIRST)
+    return np.array_equal(first[::step], second[::step]) and np.array_equal(first, second)
+
+
+def _grey(luma: np.ndarray, name: str) -> VideoFrame:
+    """A frame over the samples of an array."""
+    return VideoFrame.from_numpy_buffer(luma, format=name)
+
+
+def _in_integers(frame: VideoFrame) -> VideoFrame:
+    """The frame in a format that the filters take, as a frame of its own."""
     name = frame.format.name
-    if name.startswith("yuvj"):
-        return _with_format(frame, name.replace("yuvj", "yuv"))
     if "f32" in name or "f16" in name:
         return frame.reformat(format="gray16le" if name.startswith("gray") else "rgb48le")
     if name.startswith(("pal", "bayer", "mono")):
         return frame.reformat(format="rgb24")
     return frame
-
-
-def _with_format(frame: VideoFrame, name: str) -> VideoFrame:
-    """The same samples under the name of a format of the same layout."""
-    other = VideoFrame(frame.width, frame.height, name)
-    for plane, copy in zip(frame.planes, other.planes, strict=True):
-        height = plane.height
-        source = memoryview(plane)
-        if plane.line_size == copy.line_size:
-            copy.update(bytes(source)[: copy.buffer_size].ljust(copy.buffer_size, b"\0"))
-            continue
-        width = min(plane.line_size, copy.line_size)
-        lines = (
-            bytes(source[row * plane.line_size :][:width]).ljust(copy.line_size, b"\0")
-            for row in range(height)
-        )
-        copy.update(b"".join(lines))
-    return other
