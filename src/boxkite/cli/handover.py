@@ -24,6 +24,14 @@ def add_delivery(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
 
 
+def add_existing(parser: argparse.ArgumentParser) -> None:
+    """What happens where the name is taken."""
+    parser.add_argument(
+        "--existing", metavar="POLICY", choices=("stop", "number", "replace"), default="stop",
+        help="where the name is taken: stop, number or replace (default: stop)",
+    )  # fmt: skip
+
+
 @contextlib.contextmanager
 def bytes_progress(screen: Screen, what: str, total: int) -> Iterator[Callable[[int], None]]:
     """A bar for so many bytes, in a window; a function that takes how many more were read."""

@@ -22,6 +22,7 @@ COMMANDS = {
     "watch": "watch a folder: make every file that arrives, once it is complete",
     "verify": "check finished files: there, the same bytes; --deep decodes them",
     "manifest": "write a media hash list (ASC MHL) or checksums beside finished files",
+    "catalogue": "a table of finished files in the columns a receiver wants",
     "presets": "presets, built-in and own: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with their sidecars and marks; undo",

@@ -136,6 +136,15 @@ class FrameTime:
 
 
 @dataclass(frozen=True)
+class ReadTime(FrameTime):
+    """The same for text that is no file name."""
+
+    def shown(self) -> str:
+        """The timecode as it is read: 01:00:10:05."""
+        return str(self.timecode)
+
+
+@dataclass(frozen=True)
 class Date:
     """A date and time of day."""
 
