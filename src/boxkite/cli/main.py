@@ -23,6 +23,7 @@ COMMANDS = {
     "verify": "check finished files: there, the same bytes; --deep decodes them",
     "manifest": "write a media hash list (ASC MHL) or checksums beside finished files",
     "catalogue": "a table of finished files in the columns a receiver wants",
+    "contact-sheet": "a good frame of each file on PDF or PNG pages",
     "presets": "presets, built-in and own: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with their sidecars and marks; undo",
@@ -70,7 +71,7 @@ def main() -> int:
     if first == "help" and len(arguments) > 1:
         return _help_on(arguments[1], arguments[2:])
     if first in ("-h", "--help", "--help-all", "help", ""):
-        listed = "\n".join(f"  {name:<12}{summary}" for name, summary in COMMANDS.items())
+        listed = "\n".join(f"  {name:<14}{summary}" for name, summary in COMMANDS.items())
         sys.stdout.write(HELP.format(commands=listed) + (MORE if first == "--help-all" else ""))
         return 0 if first else 2
     return _refuse(first)

@@ -158,6 +158,11 @@ def check_mapping(mapping: ColumnMapping, known: set[str]) -> None:
             check_tokens(pattern, known)
 
 
+def text_of(pattern: Pattern, values: Mapping[str, Value]) -> str:
+    """The text a pattern makes of a file's values."""
+    return plain_text(pattern, values).strip()
+
+
 def cell_of(
     mapping: ColumnMapping, column: ColumnRule, values: Mapping[str, Value], keywords: tuple[str, ...]
 ) -> list[str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -69,6 +70,11 @@ class Delivery:
         """A file's path below what all roots share, to tell files of one name in several apart."""
         return file.path.relative_to(self._above).as_posix()
 
+    @property
+    def title(self) -> str:
+        """What it is called on paper."""
+        return f"batch {self.label}" if self.is_batch else Path(self.label).name or str(self.roots[0])
+
     @cached_property
     def batches(self) -> tuple[str, ...]:
         """The names of the batches that made its files."""
@@ -92,6 +98,35 @@ def delivery_of_folder(folder: Path, label: str = "") -> Delivery:
         return _of_folder(label, folder.absolute(), None)
     with Records() as records:
         return _of_folder(label, folder.absolute(), records)
+
+
+def delivery_of_paths(words: Sequence[str]) -> Delivery:
+    """The delivery of a batch or a folder, or of files. Raises RequestError, RecordsError."""
+    if len(words) == 1 and not path_from(words[0]).is_file():
+        return delivery_of(words[0])
+    paths: list[Path] = []
+    for word in words:
+        path = path_from(word).absolute()
+        if path.is_dir():
+            inside = (folder / name for folder, names in Walk(path).folders() for name in names)
+            paths += [one for one in inside if not is_junk(one)]
+        elif path.is_file():
+            paths.append(path)
+        else:
+            raise RequestError("there is no such file or folder", path=word)
+    root = Path(os.path.commonpath([path.parent for path in paths])) if paths else Path.cwd()
+    files = []
+    if Records.are_kept():
+        with Records() as records:
+            made = {
+                file.path: DeliveredFile(root, file.path, file, batch)
+                for batch, file in records.made_below(root)
+            }
+            files = [made[path] for path in paths if path in made]
+    known = {file.path for file in files}
+    return Delivery(
+        root.name, False, (root,), tuple(files), (), tuple(path for path in paths if path not in known)
+    )
 
 
 def delivery_of_batch(name: str) -> Delivery:
