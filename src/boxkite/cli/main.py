@@ -24,6 +24,7 @@ COMMANDS = {
     "manifest": "write a media hash list (ASC MHL) or checksums beside finished files",
     "catalogue": "a table of finished files in the columns a receiver wants",
     "contact-sheet": "a good frame of each file on PDF or PNG pages",
+    "review-page": "a folder for any browser: play, note, draw, judge; no network",
     "presets": "presets, built-in and own: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with their sidecars and marks; undo",

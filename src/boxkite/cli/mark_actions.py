@@ -202,6 +202,10 @@ def import_list(arguments: argparse.Namespace) -> int:
     from boxkite.core.shots.marking import open_markable, rows_from_list
 
     path = path_from(arguments.path)
+    from boxkite.core.handover.review_file import is_review
+
+    if not arguments.list and is_review(path):
+        return _import_review(arguments, path)
     on = open_markable(path, _rate(arguments))
     if arguments.list:
         marks = read_marks(path_from(arguments.list))
@@ -213,6 +217,30 @@ def import_list(arguments: argparse.Namespace) -> int:
     known = f"; {len(rows) - len(new)} were there already" if len(new) < len(rows) else ""
     done = f"{counted(len(new), 'mark')} added to {table}{known}"
     return _report(arguments, new, done, notices, folder=path.parent)
+
+
+def _import_review(arguments: argparse.Namespace, path: Path) -> int:
+    """Bring a review back: notes become marks, verdicts circles, drawings stills."""
+    from boxkite.core.handover.review_file import marks_of, read_review
+    from boxkite.core.shots.mark_tables import circle_marks
+
+    review = read_review(path)
+    stills = path.with_name(f"{path.stem}-stills")
+    found = marks_of(review, stills, path_from(arguments.marks) if arguments.marks else None)
+    new, known = [], 0
+    for table, rows in found.rows.items():
+        added = add_marks(table, rows)
+        new += added
+        known += len(rows) - len(added)
+    changed = sum(circle_marks(table, circles) for table, circles in found.circles.items())
+    parts = [f"{counted(len(new), 'mark')} added"]
+    parts += [f"{known} were there already"] if known else []
+    parts += [f"{counted(changed, 'mark')} circled or not"] if changed else []
+    parts += [f"{counted(len(found.stills), 'still')} in {stills}"] if found.stills else []
+    done = "; ".join(parts)
+    folders = {table.parent for table in found.rows}
+    status = _report(arguments, new, done, found.notices, folder=folders.pop() if len(folders) == 1 else None)
+    return status or int(bool(found.notices))
 
 
 def export_list(arguments: argparse.Namespace) -> int:

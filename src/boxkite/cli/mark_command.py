@@ -49,7 +49,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     _add_paths(remove)
     _add_choice(remove)
     taking = _action(actions, "import", "import the marks of a list or an edit, or the file's chapters")
-    taking.add_argument("path", metavar="PATH", help="a media file or timeline")
+    taking.add_argument(
+        "path", metavar="PATH", help="a media file or timeline, or a review saved by a review page"
+    )
     taking.add_argument(
         "list",
         nargs="?",

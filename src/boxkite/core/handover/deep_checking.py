@@ -27,7 +27,7 @@ def decode_all(checked: Sequence[Checked], *, workers: int = 0) -> Iterator[tupl
     wanted = [one for one in checked if _is_worth_decoding(one)]
     size = max(1, min(workers or cores, len(wanted)))
     threads = 1 if size > 1 else 0
-    plans = _Plans()
+    plans = Plans()
     rows = [plans.row_of(one.file) for one in wanted]
     if size == 1:
         for one, (row, reason) in zip(wanted, rows, strict=True):
@@ -67,7 +67,7 @@ def _with(checked: Checked, found: Comparison, reason: str) -> tuple[Checked, Co
     )
 
 
-class _Plans:
+class Plans:
     """The rows that files were made from, read from the records as they are asked for."""
 
     def __init__(self) -> None:

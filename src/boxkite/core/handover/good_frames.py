@@ -89,6 +89,16 @@ def _of_source(one: Described, numbers: Sequence[int]) -> Iterator[tuple[int, Vi
         yield number, source_frame(piece, shown), piece.shot.footage.frame_index.rotation_degrees
 
 
+def frame_of_file(path: Path, frame: int, fps: float) -> Image.Image | None:
+    """A frame of a media file as it is seen; None where it cannot be decoded."""
+    try:
+        for _, found, turn in _of_file(path, [frame], fps, exact=True):
+            return _seen(found, turn, found.width)
+    except (BoxkiteError, av.error.FFmpegError, OSError, ValueError):
+        return None
+    return None
+
+
 def _of_file(
     path: Path, numbers: Sequence[int], fps: float, *, exact: bool
 ) -> Iterator[tuple[int, VideoFrame, int]]:

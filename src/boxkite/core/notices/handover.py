@@ -47,6 +47,8 @@ NOT_COMPARED = Kind("file-not-compared", "it is not compared with its source: {r
 NO_RECORD = Kind(
     "file-no-record", "neither a record nor a manifest knows these files: each is decoded to its end instead"
 )
+REVIEW_UNKNOWN = Kind("review-unknown", "nothing was taken of “{name}”: {reason}")
+REVIEW_SKIPPED = Kind("review-skipped", "not all was taken of “{name}”: {reason}")
 MANIFEST_UNREADABLE = Kind("file-manifest-unreadable", "this manifest cannot be used: {reason}")
 NAMES_OUTSIDE = Kind("file-names-outside", "line {line} names a file outside its folder: {name}")
 CHAIN_BROKEN = Kind("file-chain-broken", "the chain of media hash lists is broken: {reason}")

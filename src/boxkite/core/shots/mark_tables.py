@@ -129,6 +129,20 @@ def add_marks(table: Path, rows: Sequence[MarkRow]) -> list[MarkRow]:
     return new
 
 
+def circle_marks(table: Path, circles: Mapping[tuple[str, str, str], bool]) -> int:
+    """Circle marks, or take their circle away, by source, in and out; how many changed. Raises MarksError."""
+
+    def apply(rows: tuple[MarkRow, ...]) -> list[MarkRow]:
+        return [
+            replace(row, circled=circles.get((row.source, row.in_text, row.out_text), row.circled))
+            for row in rows
+        ]
+
+    before = {(row.source, row.in_text, row.out_text): row.circled for row in read_mark_rows(table)}
+    change_marks(table, apply)
+    return sum(before.get(key, circled) != circled for key, circled in circles.items())
+
+
 def add_marks_where_none_is(table: Path, rows: Sequence[MarkRow]) -> list[MarkRow]:
     """Add marks to a table where their source has none at that time. The new ones. Raises MarksError."""
     new: list[MarkRow] = []
