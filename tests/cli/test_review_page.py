@@ -104,6 +104,7 @@ def test_a_review_is_made_in_the_browser_and_comes_back_as_marks(
         page.ask("Input.insertText", text="=too late\n<b>cut</b> it")
         page.key("Escape")
         page.key("d")
+        page.run("new Promise((done) => setTimeout(done, 700))")  # the panel scrolls to the picture
         box = page.run("(({left, top, width, height}) => [left, top, width, height])"
                        "(document.getElementById('drawing').getBoundingClientRect())")  # fmt: skip
         left, top, width, height = box

@@ -155,7 +155,12 @@
   };
   const setIn = () => { span.start = player.frame; if (span.end !== null && span.end < span.start) span.end = null; showSpan(); };
   const setOut = () => { span.end = player.frame; if (span.start === null || span.start > span.end) span.start = span.end; showSpan(); };
-  const draw = () => { player.drawing = !player.drawing; $("video").pause(); showPlace(); };
+  const draw = () => {
+    player.drawing = !player.drawing;
+    $("video").pause();
+    if (player.drawing) $("video").scrollIntoView({ block: "nearest", behavior: "instant" });
+    showPlace();
+  };
 
   document.addEventListener("keydown", (event) => {
     if (event.ctrlKey || event.metaKey || event.altKey) return;
