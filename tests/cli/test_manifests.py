@@ -144,3 +144,24 @@ def test_a_job_asks_for_a_manifest_and_what_was_hashed_is_not_hashed_again(tmp_p
     assert [one["kind"] for one in status["handovers"]] == ["manifest", "manifest", "manifest"]
     listed = boxkite("inspect", "originals", "--json", cwd=tmp_path).json
     assert not [one for one in listed["unreadable"] if "ascmhl" in one["path"]]
+
+
+def test_a_chain_that_cannot_be_written_stays_as_it_was(
+    folder: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from boxkite.core.errors import PlanError
+    from boxkite.core.handover import media_hash_lists
+    from boxkite.core.handover.delivery import delivery_of_folder
+    from boxkite.core.handover.manifests import write_manifests
+
+    write_manifests(delivery_of_folder(folder), "mhl")
+    before = {path.name: path.read_bytes() for path in (folder / "ascmhl").iterdir()}
+
+    def full(*_: object, **__: object) -> None:
+        raise OSError(28, "no space left on device")
+
+    monkeypatch.setattr(media_hash_lists, "give_name", full)
+    with pytest.raises(PlanError, match="no space"):
+        write_manifests(delivery_of_folder(folder), "mhl")
+    assert {path.name: path.read_bytes() for path in (folder / "ascmhl").iterdir()} == before
+    assert not [path for path in folder.iterdir() if path.name.startswith(".boxkite")]

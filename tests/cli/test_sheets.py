@@ -119,13 +119,40 @@ def test_what_a_receiver_does_not_take_is_listed_and_nothing_is_written(day: Pat
         assert wrong.status == 2 and words in wrong.err, wrong.err
 
 
-def test_values_are_embedded_in_sidecars_that_are_read_again(day: Path) -> None:
-    done = boxkite("catalogue", "out/web", "--columns", "stock", "--embed", "--json", cwd=day)
-    assert done.status == 0 and len(done.json["sidecars"]) == len(done.json["rows"])
-    tokens = boxkite("inspect", "out/web", "--tokens", "--json", cwd=day).json["sources"]
-    read = [{one["token"]: one["value"] for one in source["tokens"]} for source in tokens]
-    assert {one["title"] for one in read} == {row["Title"] for row in done.json["rows"]}
-    assert boxkite("verify", "out/web", cwd=day).status == 0  # they are no strangers there
+def test_values_are_embedded_in_files_and_sidecars_and_frames_stay(day: Path) -> None:
+    def streams() -> dict[str, list[tuple[object, ...]]]:
+        found = {}
+        for path in [*(day / "out").rglob("*.mov"), *(day / "out").rglob("*.mp4")]:
+            with av.open(str(path)) as container:
+                packets = [
+                    (one.stream_index, one.pts, one.dts, bytes(one)) for one in container.demux() if one.size
+                ]
+                found[path.name] = packets
+        return found
+
+    before = streams()
+    done = boxkite("catalogue", "last", "--columns", "stock", "--embed", "--json", cwd=day)
+    assert done.status == 0 and f"embedded into {len(before)} files" in done.err, done.err
+    assert streams() == before
+    for folder in ("out/web", "out/stock"):
+        tokens = boxkite("inspect", folder, "--tokens", "--json", cwd=day).json["sources"]
+        read = [{one["token"]: one for one in source["tokens"]} for source in tokens]
+        assert {one["title"]["value"] for one in read} <= {row["Title"] for row in done.json["rows"]}
+        assert all(
+            one["title"]["overrides"][0]["value"] == one["title"]["value"] for one in read
+        )  # file and sidecar
+    checked = boxkite("verify", "last", "--deep", cwd=day)
+    assert checked.status == 0, checked.out
+    again = boxkite("catalogue", "last", "--columns", "stock", "--embed", "--existing", "replace", cwd=day)
+    assert "embedded into 0 files" in again.out
+    broken = next((day / "out/web").glob("*.mp4"))
+    content = broken.read_bytes()
+    broken.write_bytes(content[: len(content) // 2])
+    refused = boxkite(
+        "catalogue", "out/web", "--columns", "stock", "--embed", "--existing", "replace", cwd=day
+    )
+    assert refused.status == 1 and broken.name in refused.out and broken.stat().st_size == len(content) // 2
+    broken.write_bytes(content)
 
 
 def test_the_frame_of_a_sheet_is_not_black_where_the_shot_has_a_better_one(tmp_path: Path) -> None:

@@ -227,7 +227,7 @@ def test_help_fits_a_screen_and_says_where_the_rest_is(command: str) -> None:
 @pytest.mark.parametrize(
     ("words", "hint"),
     [
-        (["checksum"], "verify each file"),
+        (["checksum"], "boxkite manifest"),
         (["upload"], "the folder that --to names"),
         (["transcode"], "boxkite run"),
         (["help", "pln"], "did you mean plan?"),

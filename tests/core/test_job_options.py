@@ -22,7 +22,7 @@ WRITTEN = {
     "only": ["circled"], "except": ["name:x*"], "in": "3", "out": "9", "handles": 12, "join": True, "names": "@clip",
     "version-number": 4, "metadata": ["slates.csv"], "match-by": "clip", "existing": "skip", "replace-others": True,
     "since": "last", "look": "show.cube", "watermark": "mark.png", "sound": ["recorder"], "exact-cuts": True,
-    "joined": "also", "decode-with": "cuda", "layer": "diffuse", "view": "left", "accept-gaps": True,
+    "joined": "also", "decode-with": "cuda", "layer": "diffuse", "manifest": "mhl", "view": "left", "accept-gaps": True,
     "accept-damaged": True, "paths": ["film.mov"], "to": ["web:out"], "presets": {"small": {"based_on": "web"}},
     "otherwise": [{"only": ["circled"], "handles": "1s"}],
 }  # fmt: skip

@@ -9,11 +9,11 @@ from pathlib import Path
 
 import boxkite
 from boxkite.core.files.document import read_document, write_document
-from boxkite.core.notices import batches, edit, files, footage, marks, projects, shots
+from boxkite.core.notices import batches, edit, files, footage, handover, marks, projects, shots
 from boxkite.core.notices.notice import Kind, Notice, kinds, notice_as_json, notice_from_json
 
 ROOT = Path(boxkite.__file__).parent
-MODULES = (batches, edit, files, footage, marks, projects, shots)
+MODULES = (batches, edit, files, footage, handover, marks, projects, shots)
 KINDS = {name: value for module in MODULES for name, value in vars(module).items() if isinstance(value, Kind)}
 NOT_OURS = re.compile(
     r"\b(pictures?|sounds?|signs?|lacks?|lacking|facts|waves|behind|proved|turned|whole|said)\b|go(es|ne)? on with"

@@ -166,6 +166,23 @@ SCENARIOS = (
         ("mark", "add", "card/a.mov", "--in", "0", "--out", "2", "--name", "new"),
         fresh=("card",),
     ),
+    Scenario(
+        "manifest",
+        film,
+        ("manifest", "out", "--form", "md5"),
+        (("manifest", "out", "--form", "md5"),),
+        setup=(("run", "film.mov", *AT, "--to", "copy:out"), ("manifest", "out", "--form", "md5")),
+        kept=("film.mov",),
+    ),
+    Scenario(
+        "review page",
+        film,
+        ("review-page", "out", "--into", "page", "--existing", "replace"),
+        (("review-page", "out", "--into", "page", "--existing", "replace"),),
+        setup=(REVIEW, ("review-page", "out", "--into", "page", "--title", "before")),
+        kept=("film.mov", "out/"),
+        fresh=("out", "page"),
+    ),
     Scenario("presets", film, ("presets", "new", "mine", "--based-on", "web"), fresh=("presets",)),
     Scenario("patterns", film, ("patterns", "save", "mine", "@clip"), fresh=("presets",)),
     Scenario(

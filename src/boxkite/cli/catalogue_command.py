@@ -3,9 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from boxkite.cli.handover import add_delivery, add_existing, note
 from boxkite.cli.screen import Screen
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    from boxkite.core.handover.catalogue import Catalogue
+    from boxkite.core.handover.delivery import Delivery
 
 EXAMPLES = """\
 examples:
@@ -32,7 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument(
         "--embed", action="store_true",
-        help="also write the values into an XMP sidecar beside each file",
+        help="also write the values into MOV and MP4 files, and into an XMP sidecar beside each file",
     )  # fmt: skip
     add_existing(parser)
     parser.add_argument("--show", metavar="NAME", help="print built-in columns as TOML, and do nothing else")
@@ -42,21 +49,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Fill in the columns, list every fault, or write the catalogue."""
     from boxkite.cli.options import current_user
-    from boxkite.cli.tables import Column, counted, print_json, print_table
+    from boxkite.cli.tables import counted
     from boxkite.core.errors import RequestError
     from boxkite.core.files.reading import path_from
     from boxkite.core.handover.catalogue import catalogue_bytes, catalogue_of, require_form
     from boxkite.core.handover.columns import mapping_path, read_mapping
     from boxkite.core.handover.delivery import delivery_of
     from boxkite.core.handover.described import describe
-    from boxkite.core.handover.sidecars import sidecar_bytes, sidecar_path
     from boxkite.core.handover.written import free_path, write
 
     screen = Screen(stderr=arguments.json)
     if arguments.show:
-        screen.print_lines(
-            [(line, "") for line in mapping_path(arguments.show).read_text().splitlines()], wrapped=False
-        )
+        lines = mapping_path(arguments.show).read_text().splitlines()
+        screen.print_lines([(line, "") for line in lines], wrapped=False)
         return 0
     mapping = read_mapping(mapping_path(path_from(arguments.columns)))
     into = path_from(arguments.into) if arguments.into else None
@@ -64,40 +69,70 @@ def run(arguments: argparse.Namespace) -> int:
         require_form(into)
         into = free_path(into, arguments.existing)
     delivery = delivery_of(arguments.delivery)
-    tables = [path_from(path) for path in arguments.metadata]
-    described = describe(delivery, tables, user=current_user())
+    described = describe(delivery, [path_from(path) for path in arguments.metadata], user=current_user())
     catalogue = catalogue_of(described, mapping)
     if catalogue.faults:
-        count = counted(len(catalogue.faults), "fault")
         raise RequestError(
-            f"{count} that the receiver would not take; nothing was written",
+            f"{counted(len(catalogue.faults), 'fault')} that the receiver would not take; nothing was written",
             hint=f"change them in the metadata, or the limits in {mapping.path.name}",
             details=catalogue.faults,
         )
-    sidecars = [
-        (free_path(sidecar_path(row.described.file.path), arguments.existing), sidecar_bytes(mapping, row))
-        for row in (catalogue.rows if arguments.embed else ())
-    ]
     for notice in described.notices:
         screen.print(f"! {notice.marked}", "yellow")
-    head = [column.name for column in mapping.columns]
-    if arguments.json:
-        rows = [dict(zip(head, catalogue.texts(row), strict=True)) for row in catalogue.rows]
-        print_json({"delivery": delivery.label, "into": str(into) if into else None,
-                    "sidecars": [str(path) for path, _ in sidecars], "rows": rows}, "catalogue")  # fmt: skip
-    elif not into:
-        columns = [Column(name, gives_way=True, optional=place > 1) for place, name in enumerate(head)]
-        print_table(screen, columns, [catalogue.texts(row) for row in catalogue.rows])
-        screen.print()
-    for path, content in sidecars:
-        write(path, content, arguments.existing)
-        note(screen, delivery, "sidecar", path)
+    status = _embed(screen, arguments, delivery, catalogue) if arguments.embed else 0
+    _show(arguments, delivery, catalogue, into)
     if into:
         write(into, catalogue_bytes(catalogue, into.suffix.lower()), arguments.existing)
         note(screen, delivery, "catalogue", into.absolute(), counted(len(catalogue.rows), "row"))
         screen.print(f"{into}: {counted(len(catalogue.rows), 'row')}", "bold green")
     elif not arguments.json:
         screen.print(f"{counted(len(catalogue.rows), 'row')}; --into shots.csv writes them")
-    if sidecars:
-        screen.print(f"{counted(len(sidecars), 'sidecar')} written beside the files", "bold green")
-    return 0
+    return status
+
+
+def _embed(screen: Screen, arguments: argparse.Namespace, delivery: Delivery, catalogue: Catalogue) -> int:
+    """Bring the values into files and sidecars; status 1 where a file does not take them."""
+    from boxkite.cli.options import current_user
+    from boxkite.cli.tables import counted
+    from boxkite.core.errors import BoxkiteError
+    from boxkite.core.handover.embed_files import embed_into, values_of
+    from boxkite.core.handover.embedding import takes_values
+    from boxkite.core.handover.sidecars import sidecar_bytes, sidecar_path
+    from boxkite.core.handover.written import free_path, write
+
+    paths = [free_path(sidecar_path(row.described.file.path), arguments.existing) for row in catalogue.rows]
+    for path, row in zip(paths, catalogue.rows, strict=True):
+        write(path, sidecar_bytes(catalogue.mapping, row), arguments.existing)
+    note(screen, delivery, "sidecar", paths[0], also=paths[1:])
+    changed, status = 0, 0
+    for row in catalogue.rows:
+        file = row.described.file
+        try:
+            changed += takes_values(file.path) and embed_into(
+                file, values_of(catalogue.mapping, row), current_user()
+            )
+        except BoxkiteError as error:
+            screen.print(f"! not embedded: {error.text}", "yellow")
+            status = 1
+    screen.print(
+        f"values embedded into {counted(changed, 'file')}; {counted(len(paths), 'sidecar')} beside them"
+    )
+    return status
+
+
+def _show(arguments: argparse.Namespace, delivery: Delivery, catalogue: Catalogue, into: Path | None) -> None:
+    """The rows as JSON, or as a table where they are not written."""
+    from boxkite.cli.tables import Column, print_json, print_table
+
+    head = [column.name for column in catalogue.mapping.columns]
+    texts = [catalogue.texts(row) for row in catalogue.rows]
+    if arguments.json:
+        rows = [dict(zip(head, row, strict=True)) for row in texts]
+        print_json(
+            {"delivery": delivery.label, "into": str(into) if into else None, "rows": rows}, "catalogue"
+        )
+    elif not into:
+        columns = [Column(name, gives_way=True, optional=place > 1) for place, name in enumerate(head)]
+        screen = Screen()
+        print_table(screen, columns, texts)
+        screen.print()

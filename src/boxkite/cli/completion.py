@@ -58,6 +58,7 @@ def _completer_of(prog: str, action: argparse.Action) -> Completer | None:
 
     by_name: dict[str, Completer] = {
         "to": _outputs, "names": _patterns, "only": _choices, "except": _choices, "batch": _batches, "since": _batches,
+        "delivery": _batches, "what": _batches, "columns": _columns, "show": _columns, "preset": _presets,
         "based_on": _presets, "keyword": _keywords, "by": lambda **_: get_args(By),
     }  # fmt: skip
     if action.dest == "names" and prog.endswith("presets"):
@@ -76,6 +77,12 @@ def _presets(**_: Any) -> list[str]:
     from boxkite.core.presets.library import list_presets
 
     return [preset.name for preset in list_presets()]
+
+
+def _columns(**_: Any) -> list[str]:
+    from boxkite.core.handover.columns import built_in_mappings
+
+    return built_in_mappings()
 
 
 def _outputs(prefix: str, **_: Any) -> list[str]:

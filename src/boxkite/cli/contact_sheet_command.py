@@ -33,7 +33,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="one good frame of each file, or first, middle and last (default: 1)")  # fmt: skip
     parser.add_argument("--line", action="append", metavar="PATTERN",
                         help=f"a line below each file (repeatable; default: {', '.join(LINES)})")  # fmt: skip
-    parser.add_argument("--only", metavar="PRESET", help="only files of this preset")
+    parser.add_argument("--preset", metavar="NAME", help="only files of this preset")
     parser.add_argument("--page", choices=("a4", "a3", "letter", "screen"), default="a4", metavar="SIZE",
                         help="a4, a3, letter or screen (default: a4)")  # fmt: skip
     parser.add_argument("--portrait", action="store_true", help="upright pages (default: on their side)")
@@ -70,12 +70,14 @@ def run(arguments: argparse.Namespace) -> int:
     for line in lines:
         check_tokens(line, described.tokens)
     files = [
-        one for one in described.files if not arguments.only or one.values["preset"].shown() == arguments.only
+        one
+        for one in described.files
+        if not arguments.preset or one.values["preset"].shown() == arguments.preset
     ]
     if not files:
         known = sorted({one.values["preset"].shown() for one in described.files} - {""})
         raise RequestError(
-            f"no file is of the preset “{arguments.only}”", hint=f"there are: {', '.join(known)}"
+            f"no file is of the preset “{arguments.preset}”", hint=f"there are: {', '.join(known)}"
         )
     options = SheetOptions(
         title=arguments.title if arguments.title is not None else delivery.title, page=arguments.page,

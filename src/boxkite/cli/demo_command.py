@@ -27,7 +27,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Draw, inspect, plan, run."""
+    """Draw, inspect, plan, run, hand over."""
     from boxkite.cli.tables import counted
     from boxkite.core.errors import PlanError
 
@@ -61,23 +61,43 @@ def _draw(screen: Screen, folder: Path) -> list[Path]:
 
 
 def _round(screen: Screen, folder: Path) -> int:
-    """Inspect, plan and run, as a user would type it."""
+    """Inspect, plan, run, check and hand over, as a user would type it."""
     outputs = [word for preset in PRESETS for word in ("--to", f"{preset}:{folder}/out/{preset}")]
     job = [f"{folder}/mill.mov", "--marks", f"{folder}/mill.edl", "--watermark", f"{folder}/mill-mark.png"]
     _type(screen, "inspect", [str(folder)])
     _type(screen, "plan", [*job, *outputs])
-    return _type(screen, "run", [*job, *outputs])
+    status = _type(screen, "run", [*job, *outputs])
+    return status or _hand_over(screen, folder)
+
+
+def _hand_over(screen: Screen, folder: Path) -> int:
+    """What is done with the files, as far as the extras for it are installed."""
+    from importlib.util import find_spec
+
+    steps = [
+        ("verify", ["last"], ""),
+        ("manifest", ["last", "--form", "xxh128"], ""),
+        ("catalogue", [f"{folder}/out/stock", "--columns", "stock", "--into", f"{folder}/shots.csv"], ""),
+        ("contact-sheet", [f"{folder}/out/stock", "--into", f"{folder}/contact-sheet.pdf"], "fpdf"),
+        ("review-page", ["last", "--title", "A Hundred Sheets", "--into", f"{folder}/page"], "jinja2"),
+    ]
+    status = 0
+    for command, arguments, package in steps:
+        if package and find_spec(package) is None:
+            screen.print(f"! {command} needs the extra “handover”", "yellow")
+            continue
+        status = _type(screen, command, arguments) or status
+    return status
 
 
 def _type(screen: Screen, command: str, arguments: list[str]) -> int:
-    from importlib import import_module
-
-    from boxkite.cli.dispatch import build_parser
+    from boxkite.cli.dispatch import build_parser, module_of
 
     screen.print()
-    screen.print(f"$ boxkite {command} {' '.join(arguments)}", "bold cyan")
+    typed = " ".join(f'"{one}"' if " " in one else one for one in arguments)
+    screen.print(f"$ boxkite {command} {typed}", "bold cyan")
     parsed = build_parser(command).parse_intermixed_args(arguments)
-    return int(import_module(f"boxkite.cli.{command}_command").run(parsed))
+    return int(module_of(command).run(parsed))
 
 
 def _say_what_next(screen: Screen, folder: Path) -> None:
@@ -96,6 +116,7 @@ def _say_what_next(screen: Screen, folder: Path) -> None:
         f" --to review:{folder}/out/review --still {folder}/preview.png",
         f"mark detect {folder}/day.mov --strip {folder}/cuts.png",
         f"inspect {folder}/card --tokens --metadata {folder}/slates.csv",
+        f"verify {folder}/out/web --deep --chart {folder}/quality.png",
         "presets show review",
     ):
         screen.print(f"  boxkite {arguments}")

@@ -7,7 +7,7 @@ import contextlib
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
+    from collections.abc import Callable, Iterator, Sequence
     from pathlib import Path
 
     from boxkite.cli.screen import Screen
@@ -64,7 +64,14 @@ def count_progress(screen: Screen, what: str, total: int) -> Iterator[Callable[[
         yield lambda: progress.advance(task)
 
 
-def note(screen: Screen, delivery: Delivery, kind: str, path: Path | None, outcome: str = "") -> None:
+def note(
+    screen: Screen,
+    delivery: Delivery,
+    kind: str,
+    path: Path | None,
+    outcome: str = "",
+    also: Sequence[Path] = (),
+) -> None:
     """Note what was written, and in the logs of the batches what was done with their files.
 
     Where that fails it is reported and no more.
@@ -79,9 +86,8 @@ def note(screen: Screen, delivery: Delivery, kind: str, path: Path | None, outco
         return
     try:
         with Records() as records:
-            note_handover(
-                records, Handover(now_text(), current_user(), kind, path, outcome), delivery.batches
-            )
+            handover = Handover(now_text(), current_user(), kind, path, outcome)
+            note_handover(records, handover, delivery.batches, also)
     except RecordsError as error:
         screen.print(f"! it is not in the log: {error.text}", "yellow")
 

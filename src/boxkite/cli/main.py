@@ -7,30 +7,30 @@ from boxkite import __version__
 from boxkite.cli.messages import print_error
 
 COMMANDS = {
-    "demo": "draw sample footage and an edit, then run a first round on them",
-    "gather": "copy cards to where the originals are kept, verify them, run a job",
+    "demo": "draw sample footage and an edit; a first round on them",
+    "gather": "copy cards, verify the copies, run a job on them",
     "inspect": "what is there: sources, clips of timelines; --tokens",
-    "mark": "marks and keywords on footage: add, list, change, import …",
+    "mark": "marks and keywords: add, list, change, import, detect",
     "plan": "every file that would be made, with sizes and warnings",
-    "preview": "a still as it will be encoded: before and after, a sheet, guides",
+    "preview": "a still as it will be encoded; before and after",
     "run": "make the files of a plan, and verify each of them",
-    "status": "progress of batches: all, or one with its files; --follow",
+    "status": "progress of batches: all, or one with its files",
     "log": "what happened in a batch, file by file; --errors",
-    "resume": "resume a batch that was stopped or killed: only what is missing",
+    "resume": "resume a batch that was stopped or killed",
     "stop": "stop a batch after its current files, or at once",
     "forget": "remove the record of a batch; the files stay",
-    "watch": "watch a folder: make every file that arrives, once it is complete",
-    "verify": "check finished files: there, the same bytes; --deep decodes them",
-    "manifest": "write a media hash list (ASC MHL) or checksums beside finished files",
-    "catalogue": "a table of finished files in the columns a receiver wants",
+    "watch": "make every file that arrives in a folder",
+    "verify": "check finished files; --deep compares every frame",
+    "manifest": "a media hash list (ASC MHL), or lists of checksums",
+    "catalogue": "a table of finished files in a receiver's columns",
     "contact-sheet": "a good frame of each file on PDF or PNG pages",
-    "review-page": "a folder for any browser: play, note, draw, judge; no network",
-    "presets": "presets, built-in and own: list, show, new, change, remove, check",
+    "review-page": "a folder for any browser: play, note, draw, judge",
+    "presets": "presets: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
-    "rename": "rename sources by rule, with their sidecars and marks; undo",
-    "trim": "copy the used part of each source, with an edit pointing at it",
-    "schema": "the schema of what --json prints, of presets and of job files",
-    "completion": "complete commands, options, presets and tokens in your shell",
+    "rename": "rename sources by rule, with sidecars and marks; undo",
+    "trim": "copy the used part of each source, and an edit of it",
+    "schema": "the schemas of --json, of presets and of job files",
+    "completion": "complete commands, options, presets, tokens",
 }
 HELP = """\
 usage: boxkite COMMAND …   cut, name, transcode and verify single shots
@@ -54,6 +54,23 @@ is wrong, nothing was written; 130 stopped.
 """
 
 
+_TOGETHER = {
+    ("status", "log"): "progress of batches; what happened, file by file",
+    ("stop", "resume", "forget"): "stop a batch, resume it, remove its record",
+    ("presets", "patterns"): "presets and name patterns: list, save, change",
+    ("schema", "completion"): "schemas of --json; completion in your shell",
+}
+"""Commands that share a line in the short list."""
+
+
+def _short_list() -> str:
+    """The commands on as many lines as a screen has."""
+    heads = {names[0]: (", ".join(names), summary) for names, summary in _TOGETHER.items()}
+    others = {name for names in _TOGETHER for name in names[1:]}
+    lines = [heads.get(name, (name, summary)) for name, summary in COMMANDS.items() if name not in others]
+    return "\n".join(f"  {names:<22}{summary}" for names, summary in lines)
+
+
 def main() -> int:
     """Run one command and return its exit status."""
     if "_ARGCOMPLETE" in os.environ:
@@ -72,8 +89,11 @@ def main() -> int:
     if first == "help" and len(arguments) > 1:
         return _help_on(arguments[1], arguments[2:])
     if first in ("-h", "--help", "--help-all", "help", ""):
-        listed = "\n".join(f"  {name:<14}{summary}" for name, summary in COMMANDS.items())
-        sys.stdout.write(HELP.format(commands=listed) + (MORE if first == "--help-all" else ""))
+        listed = "\n".join(f"  {name:<22}{summary}" for name, summary in COMMANDS.items())
+        is_short = first != "--help-all"
+        sys.stdout.write(
+            HELP.format(commands=_short_list() if is_short else listed) + ("" if is_short else MORE)
+        )
         return 0 if first else 2
     return _refuse(first)
 

@@ -105,7 +105,7 @@ def _checked(file: DeliveredFile, known: KnownSums, is_known: bool, progress: Pr
         return Checked(file, (EXTRA(),) if is_known else ())
     size = file.path.stat().st_size
     against = _against(file, known)
-    if record and record.size_bytes and size != record.size_bytes:
+    if record and record.size_bytes and size != record.size_bytes and not file.also:
         kind = TRUNCATED if size < record.size_bytes else OTHER_SIZE
         values = {"found": size, "wanted": record.size_bytes}
         if kind is OTHER_SIZE:
@@ -118,7 +118,7 @@ def _checked(file: DeliveredFile, known: KnownSums, is_known: bool, progress: Pr
     faults = [
         OTHER_BYTES(kind=kind, found=found[kind], wanted=checksum, against=label)
         for label, kind, checksum in wanted
-        if kind in found and found[kind] != checksum
+        if kind in found and found[kind] != checksum and not (label == JOURNAL and found[kind] in file.also)
     ]
     return Checked(file, tuple(faults), against=against)
 

@@ -12,7 +12,7 @@ from boxkite.core.errors import RequestError
 from boxkite.core.files.reading import path_from
 from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.kinds import is_junk
-from boxkite.core.records.handovers import paths_handed_over
+from boxkite.core.records.handovers import embedded_checksums, paths_handed_over
 from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import LAST, Records
 
@@ -28,6 +28,8 @@ class DeliveredFile:
     """As the last batch that made it has it."""
     batch: str = ""
     """The name of that batch."""
+    also: frozenset[str] = frozenset()
+    """Other checksums it may have: values were embedded into it."""
 
     @property
     def name(self) -> str:
@@ -138,7 +140,11 @@ def delivery_of_batch(name: str) -> Delivery:
 def _of_batch(name: str, records: Records) -> Delivery:
     batch = records.batch(name)
     made = [file for file in batch.files if file.state == "verified"]
-    files = [DeliveredFile(_root_of(file.path, batch.folders), file.path, file, batch.name) for file in made]
+    also = embedded_checksums(records)
+    files = [
+        DeliveredFile(_root_of(file.path, batch.folders), file.path, file, batch.name, _others_of(also, file))
+        for file in made
+    ]
     roots = tuple(dict.fromkeys(file.root for file in files)) or batch.folders
     others: list[Path] = []
     unseen: list[Unseen] = []
@@ -153,10 +159,18 @@ def _of_batch(name: str, records: Records) -> Delivery:
 
 def _of_folder(words: str, folder: Path, records: Records | None) -> Delivery:
     made = records.made_below(folder) if records else []
-    files = {file.path: DeliveredFile(folder, file.path, file, batch) for batch, file in made}
+    also = embedded_checksums(records) if records else {}
+    files = {
+        file.path: DeliveredFile(folder, file.path, file, batch, _others_of(also, file))
+        for batch, file in made
+    }
     walk = Walk(folder)
     others = _others(walk, files.keys() | (paths_handed_over(records) if records else set()))
     return Delivery(words, False, (folder,), tuple(files.values()), (), tuple(others), tuple(walk.unseen))
+
+
+def _others_of(also: dict[Path, set[str]], file: FileRecord) -> frozenset[str]:
+    return frozenset(also.get(file.path, ()))
 
 
 def _others(walk: Walk, known: set[Path]) -> list[Path]:

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite import __version__
-from boxkite.core.errors import PlanError, RenderError, RequestError
+from boxkite.core.errors import PlanError, RenderError, RequestError, setting
 from boxkite.core.files.digests import DIGITS, MEDIA_HASH_LISTS
 from boxkite.core.files.identity import stamp_of
 from boxkite.core.files.moving import sync
@@ -193,8 +193,10 @@ def _added(own: Path, root: Path, files: Sequence[HashedFile], author: str) -> t
             try:
                 str(name).encode()
             except UnicodeEncodeError:
-                raise RequestError("its name is not UTF-8, which a media hash list needs", path=file.path,
-                                   hint="rename it, or use a plain list: --form xxh128") from None  # fmt: skip
+                raise RequestError(
+                    "its name is not UTF-8, which a media hash list needs", path=file.path,
+                    hint=f"rename it, or use a plain list: {setting('form')} xxh128",
+                ) from None  # fmt: skip
             same = session.append_multiple_format_file_hashes(
                 str(own / name), file.size_bytes, file.sums, file.changed, hash_date=datetime.now()
             )

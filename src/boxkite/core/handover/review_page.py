@@ -7,7 +7,6 @@ import json
 import os
 import re
 import shutil
-import uuid
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -15,7 +14,8 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.batch.machine import usable_cores
-from boxkite.core.errors import BoxkiteError, PlanError, RequestError
+from boxkite.core.errors import BoxkiteError, PlanError, RequestError, setting
+from boxkite.core.files.checksum import text_checksum
 from boxkite.core.files.identity import stamp_of
 from boxkite.core.files.moving import sync
 from boxkite.core.files.partials import Partial
@@ -105,7 +105,7 @@ def review_shots(files: Sequence[Described], section: Pattern) -> list[ReviewSho
     if not shots:
         raise RequestError(
             "no file here plays in a browser",
-            hint=f"a preset such as {PRESET_FOR_IT} or web makes files that do: boxkite run … --to {PRESET_FOR_IT}:out",
+            hint=f"the presets {PRESET_FOR_IT} and web make files that do: {setting('to')} {PRESET_FOR_IT}:out",
         )
     return shots
 
@@ -142,7 +142,7 @@ def check_place(into: Path, existing: str) -> None:
         raise PlanError("it exists already, and is no review page", path=into, hint="name another folder")
     if existing != "replace":
         raise PlanError("it exists already; nothing was overwritten", path=into,
-                        hint="--existing replace makes it anew; reviews stay in the browsers")  # fmt: skip
+                        hint=f"{setting('existing')} replace makes it anew; reviews stay in the browsers")  # fmt: skip
 
 
 def write_page(
@@ -162,7 +162,7 @@ def write_page(
             into.rmdir()
         old = stamp_of(into) if into.exists() else ""
         partial = Partial(into, folder=True, among=held)
-        _fill(partial.path, shots, options, batch, _page_id(into, batch), progress)
+        _fill(partial.path, shots, options, batch, _page_id(into, batch, shots), progress)
         sync_all(partial.path)
         give_name(partial, replacing=old)
     except OSError as error:
@@ -174,13 +174,13 @@ def write_page(
             one.discard()
 
 
-def _page_id(into: Path, batch: str) -> str:
-    """What a review in a browser is kept under: that of the page it replaces, so that notes stay."""
+def _page_id(into: Path, batch: str, shots: Sequence[ReviewShot]) -> str:
+    """What a review in a browser is kept under: by the shots, or that of the page it replaces, so that notes stay."""
     try:
         kept = json.loads((into / _MARK).read_text(encoding="utf-8"))
         return str(kept["page"])
     except (OSError, ValueError, KeyError, TypeError):
-        return f"{batch or 'files'} {uuid.uuid4().hex[:12]}"
+        return f"{batch or 'files'} {text_checksum(chr(10).join(shot.identity for shot in shots))[:12]}"
 
 
 def sync_all(folder: Path) -> None:

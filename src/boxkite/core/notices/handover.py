@@ -8,7 +8,6 @@ OTHER_SIZE = Kind("file-other-size", "it has {found} bytes, {against} says {want
 OTHER_BYTES = Kind("file-other-bytes", "its bytes have changed: {kind} is {found}, {against} says {wanted}")
 NOT_READ = Kind("file-not-read", "it cannot be read: {reason}")
 EXTRA = Kind("file-extra", "no record and no manifest knows it")
-IMAGES_OTHER = Kind("file-images-other", "it holds {found} images, it should hold {wanted}")
 NOT_DECODED = Kind("file-not-decoded", "it cannot be decoded to its end: {reason}")
 NOT_AS_PLANNED = Kind("file-not-as-planned", "{reason}")
 OTHER_FRAMES = Kind("file-other-frames", "it holds {found:frame}, it should hold {wanted}")
@@ -16,9 +15,11 @@ OTHER_TIMES = Kind("file-other-times", "its frames are not shown at even times")
 OTHER_AUDIO_LENGTH = Kind(
     "file-other-audio-length", "audio track {track} is {found:.3f} s long, it should be {wanted:.3f} s"
 )
-BLACK = Kind("file-black", "{frames:frame} from {timecode} on are black; those of the source are not")
-FROZEN = Kind("file-frozen", "{frames:frame} from {timecode} on show one picture; those of the source move")
-SILENT = Kind(
+GONE_BLACK = Kind("file-black", "{frames:frame} from {timecode} on are black; those of the source are not")
+GONE_FROZEN = Kind(
+    "file-frozen", "{frames:frame} from {timecode} on show the same frame; those of the source move"
+)
+GONE_SILENT = Kind(
     "file-silent", "audio track {track} is silent for {seconds:.1f} s from {timecode} on; the source is not"
 )
 SWAPPED = Kind("file-swapped", "the frames at {first} and {second} are swapped")
@@ -37,7 +38,8 @@ BLACK_ALONE = Kind(
     "file-black-alone", "{frames:frame} from {timecode} on are black; there is no source to compare"
 )
 FROZEN_ALONE = Kind(
-    "file-frozen-alone", "{frames:frame} from {timecode} on show one picture; there is no source to compare"
+    "file-frozen-alone",
+    "{frames:frame} from {timecode} on show the same frame; there is no source to compare",
 )
 SILENT_ALONE = Kind(
     "file-silent-alone",

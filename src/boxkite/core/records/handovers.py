@@ -10,6 +10,9 @@ from pathlib import Path
 from boxkite.core.records.journal import now_text
 from boxkite.core.records.store import Records, storable
 
+EMBEDDED = "embedded"
+"""The kind of a handover that changes a file; its note is the file's checksum from then on."""
+
 
 @dataclass(frozen=True)
 class Handover:
@@ -33,22 +36,32 @@ class Handover:
         return "".join(parts)
 
 
-def note_handover(records: Records, handover: Handover, batches: Collection[str]) -> None:
-    """Note it in the logs of some batches, by name; without one only that the path is ours. Raises RecordsError."""
+def note_handover(
+    records: Records, handover: Handover, batches: Collection[str], also: Collection[Path] = ()
+) -> None:
+    """Note it in the logs of some batches, by name; without one only that the paths are ours. Raises RecordsError.
+
+    also: more files of the same kind that were written; the log has one line for all.
+    """
+    paths = [handover.path, *also]
     with records.change() as store:
         numbers = [
             number
             for name in dict.fromkeys(batches)
             for (number,) in store.execute("select id from batch where name = ?", (name,))
         ]
-        for batch in numbers or [None]:
-            store.execute(
-                "insert into handover (batch, at, who, kind, path, note) values (?, ?, ?, ?, ?, ?)",
-                (batch, handover.at, handover.who, handover.kind, storable(handover.path), handover.note),
-            )
+        store.executemany(
+            "insert into handover (batch, at, who, kind, path, note) values (?, ?, ?, ?, ?, ?)",
+            [
+                (batch, handover.at, handover.who, handover.kind, storable(path), handover.note)
+                for batch in numbers or [None]
+                for path in paths
+            ],
+        )
+        more = f" and {len(also)} more" if also else ""
         store.executemany(
             "insert into entry (batch, number, at, kind, text) values (?, 0, ?, 'handover', ?)",
-            [(batch, now_text(), storable(str(handover))) for batch in numbers],
+            [(batch, now_text(), storable(f"{handover}{more}")) for batch in numbers],
         )
 
 
@@ -62,9 +75,21 @@ def handovers_of(records: Records, batch: str) -> list[Handover]:
     return [Handover(at, who, kind, _path(path), note) for at, who, kind, path, note in rows]
 
 
+def embedded_checksums(records: Records) -> dict[Path, set[str]]:
+    """The checksums of files into which values were embedded, or were about to be. Raises RecordsError."""
+    found: dict[Path, set[str]] = {}
+    for path, note in records.ask("select path, note from handover where kind = ?", EMBEDDED):
+        found.setdefault(Path(os.fsdecode(path)), set()).add(note)
+    return found
+
+
 def paths_handed_over(records: Records) -> set[Path]:
     """Every file and folder that was written beside or of finished files. Raises RecordsError."""
-    return {Path(os.fsdecode(path)) for (path,) in records.ask("select distinct path from handover") if path}
+    return {
+        Path(os.fsdecode(path))
+        for (path,) in records.ask("select distinct path from handover where kind <> ?", EMBEDDED)
+        if path
+    }
 
 
 def _path(stored: bytes) -> Path | None:

@@ -111,6 +111,14 @@ class Journal:
             for warning in warnings:
                 self._enter(store, number, "warning", str(warning))
 
+    def changed(self, number: int, checksum: str, size_bytes: int) -> None:
+        """A verified file was changed on purpose, its frames and audio not."""
+        with self._records.change() as store:
+            store.execute(
+                "update file set checksum = ?, size_bytes = ?, ended = ? where batch = ? and number = ?",
+                (checksum, size_bytes, now_text(), self._batch, number),
+            )
+
     def failed(self, number: int, failure: str, *, seconds: float = 0.0, detail: str = "") -> None:
         """A file could not be made. detail: what a developer would want to know of it."""
         with self._records.change() as store:

@@ -18,10 +18,10 @@ from boxkite.core.footage.opening import current_identity
 from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.notices.footage import BREAKS_OFF, HEADER_LONGER
 from boxkite.core.notices.handover import (
-    BLACK,
     BLACK_ALONE,
-    FROZEN,
     FROZEN_ALONE,
+    GONE_BLACK,
+    GONE_FROZEN,
     MISPLACED,
     NOT_AS_PLANNED,
     NOT_COMPARED,
@@ -313,8 +313,8 @@ def _stretches(found: Comparison, own: np.ndarray, source: np.ndarray | None, ra
             [[False], np.abs(np.diff(source.astype(np.int16), axis=0)).mean(axis=1) > _TELLING / 2]
         )
     for flags, against, seconds, kind, alone in (
-        (black, lit, _BLACK_SECONDS, BLACK, BLACK_ALONE),
-        (still & ~black, moving, _FROZEN_SECONDS, FROZEN, FROZEN_ALONE),
+        (black, lit, _BLACK_SECONDS, GONE_BLACK, BLACK_ALONE),
+        (still & ~black, moving, _FROZEN_SECONDS, GONE_FROZEN, FROZEN_ALONE),
     ):
         edges = np.flatnonzero(np.diff(np.concatenate([[0], flags.view(np.int8), [0]])))
         for start, end in zip(edges[::2], edges[1::2], strict=True):

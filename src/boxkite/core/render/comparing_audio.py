@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from boxkite.core.notices.handover import AUDIO_MOVED, OTHER_AUDIO_LENGTH, SILENT, SILENT_ALONE
+from boxkite.core.notices.handover import AUDIO_MOVED, GONE_SILENT, OTHER_AUDIO_LENGTH, SILENT_ALONE
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.audio_tracks import file_tracks
 from boxkite.core.plan.rows import Row
@@ -59,7 +59,7 @@ def audio_faults(
         for start, quiet in silences(values, other, _SILENT_SECONDS if other is not None else _ALONE_SECONDS):
             when = at(round(start * fps))
             if other is not None:
-                faults.append(SILENT(track=number, seconds=quiet, timecode=when))
+                faults.append(GONE_SILENT(track=number, seconds=quiet, timecode=when))
             elif row is None or not row.is_silent_track:
                 notices.append(SILENT_ALONE(track=number, seconds=quiet, timecode=when))
     return faults, notices
