@@ -40,7 +40,8 @@ class Page:
             self._note(message)
             if message.get("id") == number:
                 assert "error" not in message, message
-                return message["result"]
+                result: dict[str, Any] = message["result"]
+                return result
 
     def _note(self, message: dict[str, Any]) -> None:
         method, values = message.get("method"), message.get("params", {})

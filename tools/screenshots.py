@@ -27,11 +27,10 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
     "status": ("status last", 2, 80),
     "log": ("log last 3 --errors", 2, 126),
-    "refused": (f"plan {MILL} --names @marker_@sceneA --to review:out/review", 3, 126),
+    "verify": ("verify demo/out --deep", 16, 126),
     "presets": ("presets", 3, 126),
     "tokens": ("inspect demo/card/B-loft7.mov --tokens --metadata demo/slates.csv", 3, 126),
     "inspect-deep": ("inspect demo/mill.mov --deep", 3, 126),
-    "edit": ("inspect demo/day.otio", 3, 126),
     "plan-edit": ("plan demo/day.otio --by cuts --picture originals --handles 12 --to review:cuts", 3, 126),
     "mark": (
         "mark change demo/card --search dip --keyword hands --name @marker_@(count:01)",
@@ -96,6 +95,50 @@ def preview(folder: Path) -> None:
     shutil.copy(still, TARGET / "preview.png")
 
 
+def contact_sheet(folder: Path) -> None:
+    """A page of the stock files."""
+    words = ["contact-sheet", "demo/out/stock", "--title", "A Hundred Sheets", "--page", "screen"]
+    words += ["--into", "sheet.png"]
+    subprocess.run([BOXKITE, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    command = ["convert", str(folder / "sheet.png"), "-resize", "1280x800", str(TARGET / "contact-sheet.png")]
+    subprocess.run(command, check=True)
+
+
+def review_page(folder: Path) -> None:
+    """The page of the demo with a shot open, and a note with lines on it."""
+    sys.path.insert(0, str(ROOT))
+    from tests.browser import browser
+
+    shown = "document.getElementById('video')"
+    with browser(1280, 800) as page:
+        page.open((folder / "demo" / "page" / "index.html").as_uri())
+        page.wait("window.reviewPage")
+        page.run("document.querySelectorAll('.card')[1].click()")
+        page.wait(f"{shown}.readyState >= 2")
+        page.run("window.reviewPage.player.seek(30)")
+        lines = "[[[0.3, 0.55], [0.36, 0.5], [0.42, 0.55], [0.36, 0.6], [0.3, 0.55]]]"
+        note = f"store.note(data.shots[1], 30, 42, 'The sheet folds here.', {lines}, '')"
+        page.run(f"(({{store, data}}) => {{ store.reviewer = 'Ada'; {note} }})(window.reviewPage)")
+        page.key("1")
+        page.run("document.querySelectorAll('.card')[1].click()")
+        page.wait(f"{shown}.readyState >= 2")
+        page.run("window.reviewPage.player.seek(30)")
+        page.wait(f"!{shown}.seeking")
+        time.sleep(5)  # the message at the foot goes
+        page.picture(TARGET / "review-page.png")
+
+
+def strip(folder: Path) -> None:
+    """The cuts that were found in the program."""
+    words = ["mark", "detect", "demo/mill.mov", "--strip", str(folder / "strip.png")]
+    subprocess.run([BOXKITE, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+    shutil.copy(folder / "strip.png", TARGET / "strip.png")
+
+
+DRAWN = {"preview": preview, "strip": strip, "contact-sheet": contact_sheet, "review-page": review_page}
+"""Pictures that are no terminal's."""
+
+
 def main() -> None:
     """Draw the demo, then take every picture asked for."""
     missing = [tool for tool in ("Xvfb", "xterm", "import") if not shutil.which(tool)]
@@ -104,7 +147,7 @@ def main() -> None:
             f"{', '.join(missing)} missing: apt-get install xvfb xterm imagemagick fonts-dejavu-core"
         )
     TARGET.mkdir(parents=True, exist_ok=True)
-    wanted = sys.argv[1:] or [*TERMINALS, "preview", "strip", "chart"]
+    wanted = sys.argv[1:] or [*TERMINALS, *DRAWN]
     folder = Path(tempfile.gettempdir()) / "hundred-sheets"
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir()
@@ -125,21 +168,9 @@ def main() -> None:
                         undo = [str(BOXKITE), "rename", "--undo"]
                         subprocess.run(undo, cwd=folder, check=True, stdout=subprocess.DEVNULL)
                     print(f"docs/screenshots/{shot}.png")
-            if "preview" in wanted:
-                preview(folder)
-            if "chart" in wanted:
-                chart = f"--to review:cuts --chart {folder / 'chart.png'}"
-                plan = (
-                    f"plan demo/day.otio --by cuts --picture originals --media demo/card --handles 12 {chart}"
-                )
-                subprocess.run(
-                    [str(BOXKITE), *plan.split()], cwd=folder, check=True, stdout=subprocess.DEVNULL
-                )
-                shutil.copy(folder / "chart.png", TARGET / "chart.png")
-            if "strip" in wanted:
-                words = ["mark", "detect", "demo/mill.mov", "--strip", str(folder / "strip.png")]
-                subprocess.run([BOXKITE, *words], cwd=folder, check=True, stdout=subprocess.DEVNULL)
-                shutil.copy(folder / "strip.png", TARGET / "strip.png")
+            for name in [one for one in DRAWN if one in wanted]:
+                DRAWN[name](folder)
+                print(f"docs/screenshots/{name}.png")
         finally:
             screen.terminate()
             screen.wait()
