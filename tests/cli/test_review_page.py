@@ -253,6 +253,7 @@ def test_a_page_is_replaced_only_when_asked_and_needs_files_that_browsers_play(
     assert heavy.status == 2 and "review" in heavy.err and not (place / "other").exists()
     text = (place / "page" / "index.html").read_text()
     assert str(place) not in text and HOSTILE not in text
+    assert "default-src 'none'" in text and "unsafe" not in text
     assert boxkite("verify", "out", cwd=place).status == 0
 
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import csv
+from collections.abc import Mapping
 from fractions import Fraction
 from pathlib import Path
+from typing import BinaryIO
 
 import av
 import numpy as np
@@ -199,3 +201,39 @@ def test_planned_files_are_drawn_from_their_sources_and_hostile_text_does_no_har
     assert "<script>alert(1)</script>" in text and "\u202e" not in text and "…" in text
     shown = boxkite("catalogue", "in", "--metadata", "t.csv", "--columns", "delivery", cwd=tmp_path)
     assert shown.status == 0 and "\u202e" not in shown.out
+
+
+def test_embedding_that_would_change_frames_is_refused_and_one_that_is_stopped_leaves_a_known_file(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from boxkite.core.errors import RequestError
+    from boxkite.core.handover import embed_files
+    from boxkite.core.handover.delivery import delivery_of_folder
+    from boxkite.core.records.journal import Journal
+
+    fading(tmp_path / "a.mp4", bright=range(100), frames=30)
+    done = boxkite("run", "a.mp4", "--by", "files", "--to", "copy:out", cwd=tmp_path)
+    assert done.status == 0, done.err
+    (file,) = delivery_of_folder(tmp_path / "out").files
+    before, whole = file.path.read_bytes(), embed_files.embedded
+
+    def careless(path: Path, target: BinaryIO, values: Mapping[str, str]) -> bool:
+        written = whole(path, target, values)
+        target.seek(-40 if path.read_bytes().find(b"moov") < path.read_bytes().find(b"mdat") else 60, 2)
+        target.write(b"\xff")
+        return written
+
+    monkeypatch.setattr(embed_files, "embedded", careless)
+    with pytest.raises(RequestError, match="would not stay the same"):
+        embed_files.embed_into(file, {"title": "x"}, "")
+    assert file.path.read_bytes() == before
+    monkeypatch.setattr(embed_files, "embedded", whole)
+
+    def stopped(*_: object) -> None:
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(Journal, "changed", stopped)
+    with pytest.raises(KeyboardInterrupt):
+        embed_files.embed_into(file, {"title": "x"}, "")
+    assert file.path.read_bytes() != before
+    assert boxkite("verify", "out", cwd=tmp_path).status == 0

@@ -20,13 +20,14 @@ from boxkite.core.files.table import delimiter_of
 from boxkite.core.files.writing import replace_file
 from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
+from boxkite.core.handover.sum_files import entry_in, line_of
 
 CHECKSUMS = "checksums.xxh128"
 METADATA = "metadata.csv"
 FILE = "File"
 _MOST_BYTES = 1 << 28
 _LOCK_SECONDS = 30
-_CHECKSUM_DIGITS = 32
+_KIND = "xxh128"
 
 
 @dataclass
@@ -51,35 +52,16 @@ def write_checksums(into: Path, copied: Sequence[Copied]) -> Path:
     Every other line that stands there stays as it is. Raises RequestError, PlanError.
     """
     path = into / CHECKSUMS
-    own = {
-        _escaped(one.file.target.relative_to(into).as_posix()): one.checksum for one in copied if one.checksum
-    }
+    own = {one.file.target.relative_to(into).as_posix(): one.checksum for one in copied if one.checksum}
     with _writing(path):
         lines = []
         for line in _read_lines(path):
-            name = _name_in(line)
-            lines.append(_line(own.pop(name), name) if name in own else line)
-        lines += [_line(checksum, name) for name, checksum in sorted(own.items())]
+            entry = entry_in(line, _KIND)
+            lines.append(line_of(own.pop(entry[0]), entry[0]) if entry and entry[0] in own else line)
+        lines += [line_of(checksum, name) for name, checksum in sorted(own.items())]
         content = "".join(f"{line}\n" for line in lines)
         replace_file(path, content.encode("utf-8", "surrogateescape"))
     return path
-
-
-def _line(checksum: str, name: str) -> str:
-    """A line of a list of checksums; the names of some begin with a backslash (as GNU coreutils writes them)."""
-    return f"{checksum}  {name}" if "\\" not in name else f"\\{checksum}  {name}"
-
-
-def _escaped(name: str) -> str:
-    """A name in one line: backslash, line feed and carriage return as two characters each."""
-    return name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
-
-
-def _name_in(line: str) -> str:
-    """The name in a line that holds a checksum of our kind, as it is written; empty in any other."""
-    checksum, _, name = line.removeprefix("\\").partition("  ")
-    is_ours = len(checksum) == _CHECKSUM_DIGITS and set(checksum) <= set("0123456789abcdef")
-    return name if is_ours else ""
 
 
 def _read_lines(path: Path) -> list[str]:

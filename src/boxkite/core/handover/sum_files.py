@@ -55,7 +55,7 @@ def read_sum_file(path: Path) -> SumFile:
         line = raw.removesuffix("\r")
         if not line.strip() or line.startswith(("#", ";", "%")):
             continue
-        read = _entry_in(line, kind)
+        read = entry_in(line, kind)
         if read is None:
             unread.append(number)
             continue
@@ -72,8 +72,8 @@ def read_sum_file(path: Path) -> SumFile:
     return found
 
 
-def _entry_in(line: str, kind: str) -> tuple[str, str, str] | None:
-    """(name, kind, checksum) of a line; None where it is none of that kind."""
+def entry_in(line: str, kind: str) -> tuple[str, str, str] | None:
+    """(name, kind, checksum) of a line of a list; None where it holds no checksum of that kind."""
     if match := _TAGGED.fullmatch(line):
         escaped, tag, name, checksum = match.groups()
         kind = _TAGS.get(tag.lower().replace("-", ""), "")
@@ -99,15 +99,15 @@ def _below(folder: Path, name: str) -> Path | None:
 
 def lines_of(sums: Mapping[str, str]) -> bytes:
     """A list of checksums by name, in the order of the names, as GNU coreutils and xxhsum read it."""
-    lines = (_line(checksum, name) for name, checksum in sorted(sums.items()))
-    return "".join(lines).encode("utf-8", "surrogateescape")
+    lines = (line_of(checksum, name) for name, checksum in sorted(sums.items()))
+    return "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
 
 
-def _line(checksum: str, name: str) -> str:
-    """One line; a name with a backslash or a line break is escaped, and the line begins with a backslash then."""
+def line_of(checksum: str, name: str) -> str:
+    """One line without its end; a name with backslashes or line breaks is escaped, and a backslash before all tells."""
     escaped = name.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r")
     lead = "\\" if escaped != name else ""
-    return f"{lead}{checksum}  {escaped}\n"
+    return f"{lead}{checksum}  {escaped}"
 
 
 def _unescaped(name: str) -> str:
