@@ -20,6 +20,7 @@ bench: $(STAMP)
 	$(BIN)/python bench/planning.py
 	$(BIN)/python bench/speed.py
 	$(BIN)/python bench/batches.py
+	$(BIN)/python bench/checking.py
 
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec

@@ -99,4 +99,3 @@ class Store {
     return /[",\r\n]/.test(safe) ? `"${safe.replaceAll('"', '""')}"` : safe;
   }
 }
-if (typeof module !== "undefined") module.exports = Store;

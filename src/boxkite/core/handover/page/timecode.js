@@ -22,4 +22,3 @@ const Timecode = {
     return nominal * 600 - (nominal / 15) * 9;
   },
 };
-if (typeof module !== "undefined") module.exports = Timecode;
