@@ -12,6 +12,7 @@ from boxkite.core.batch.packing import unpack
 from boxkite.core.errors import RecordsError
 from boxkite.core.handover.checking import Checked, is_media
 from boxkite.core.handover.delivery import DeliveredFile
+from boxkite.core.notices.files import ENDS_EARLY
 from boxkite.core.notices.handover import MISSING, NOT_COMPARED, NOT_READ
 from boxkite.core.plan.rows import Row
 from boxkite.core.records.store import Records
@@ -31,13 +32,21 @@ def decode_all(checked: Sequence[Checked], *, workers: int = 0) -> Iterator[tupl
     rows = [plans.row_of(one.file) for one in wanted]
     if size == 1:
         for one, (row, reason) in zip(wanted, rows, strict=True):
-            yield _with(one, compare(one.file.path, row, threads=threads), reason)
+            yield _with(
+                one,
+                compare(one.file.path, row, threads=threads, frames_short=_frames_short(one.file)),
+                reason,
+            )
         return
     context = multiprocessing.get_context("spawn")
     with ProcessPoolExecutor(size, mp_context=context) as pool:
         waiting: dict[Future[Comparison], tuple[Checked, str]] = {}
         for one, (row, reason) in zip(wanted, rows, strict=True):
-            waiting[pool.submit(compare, one.file.path, row, threads=threads)] = (one, reason)
+            short = _frames_short(one.file)
+            waiting[pool.submit(compare, one.file.path, row, threads=threads, frames_short=short)] = (
+                one,
+                reason,
+            )
         try:
             for done in as_completed(waiting):
                 one, reason = waiting[done]
@@ -51,6 +60,12 @@ def _is_worth_decoding(checked: Checked) -> bool:
     if any(fault.is_a(MISSING, NOT_READ) for fault in checked.faults):
         return False
     return is_media(checked.file.path) or checked.file.is_numbered_images
+
+
+def _frames_short(file: DeliveredFile) -> int:
+    """By how many frames a file ends before its plan, as its making reported."""
+    warnings = file.record.warnings if file.record else ()
+    return sum(int(one.values["frames"]) for one in warnings if one.is_a(ENDS_EARLY))
 
 
 def _with(checked: Checked, found: Comparison, reason: str) -> tuple[Checked, Comparison]:

@@ -98,10 +98,11 @@ class _Prints:
         return np.frombuffer(self._kept, np.uint8).reshape(-1, PRINT_BYTES)
 
 
-def compare(path: Path, row: Row | None, *, threads: int = 0) -> Comparison:
+def compare(path: Path, row: Row | None, *, threads: int = 0, frames_short: int = 0) -> Comparison:
     """Decode a finished file, or folder of images, to its end; against its source where there is a row and the source.
 
-    threads: of each decoder, 0 for one a core. Never raises for what is wrong with the file: the comparison tells.
+    threads: of each decoder, 0 for one a core; frames_short: by how many its making said that it ends early. What is
+    wrong with the file raises nothing: the comparison tells.
     """
     found = Comparison()
     try:
@@ -118,13 +119,20 @@ def compare(path: Path, row: Row | None, *, threads: int = 0) -> Comparison:
         row_there = row
     try:
         if footage.source.video:
-            _compare_frames(found, footage, row, row_there, threads)
+            _compare_frames(found, footage, row, row_there, threads, frames_short)
         if footage.source.audio:
             faults, notices = audio_faults(footage, row, row_there, lambda frame: _at(found, frame))
             found.faults += faults
             found.notices += notices
     except (BoxkiteError, OSError) as error:
         found.faults.append(NOT_DECODED(reason=_reason(error)))
+    except (
+        ValueError,
+        ArithmeticError,
+        LookupError,
+        TypeError,
+    ) as error:  # one odd file does not end the others
+        found.faults.append(NOT_DECODED(reason=f"{type(error).__name__}: {error}"))
     return found
 
 
@@ -164,10 +172,9 @@ def _why_not(row: Row) -> str:
     return ""
 
 
-def _wanted_frames(row: Row, threads: int) -> Iterator[VideoFrame]:
+def _wanted_frames(row: Row, threads: int, damage: Damage) -> Iterator[VideoFrame]:
     """The frames that a row's file should hold, as its encoder got them, or as its source stores them for a copy."""
     for piece in row.pieces:
-        damage = Damage(row.accept_damaged)
         frames = open_frames([piece], piece.span, threads, damage)
         if row.is_copied:
             yield from (frame for _, frame in frames)
@@ -192,16 +199,22 @@ def _times_shown(row: Row, number: int) -> int:
 
 
 def _compare_frames(
-    found: Comparison, footage: IndexedSource, row: Row | None, row_there: Row | None, threads: int
+    found: Comparison,
+    footage: IndexedSource,
+    row: Row | None,
+    row_there: Row | None,
+    threads: int,
+    short: int,
 ) -> None:
     index = footage.frame_index
-    if row and index.frame_count != row.frames:
-        found.faults.append(OTHER_FRAMES(found=index.frame_count, wanted=row.frames))
+    if row and index.frame_count != row.frames - short:
+        found.faults.append(OTHER_FRAMES(found=index.frame_count, wanted=row.frames - short))
     elif row and not row.is_copied and not index.constant:
         found.faults.append(OTHER_TIMES())
     damage = Damage(accepted=True)
     decoded = read_frames(footage.source, index, index.span, threads=threads, damage=damage)
-    wanted = _wanted_frames(row_there, threads) if row_there else iter(())
+    of_source = Damage(accepted=True)
+    wanted = _wanted_frames(row_there, threads, of_source) if row_there else iter(())
     own, theirs, meter = _Prints(), _Prints(), QualityMeter()
     sampled = {round((place + 0.5) * index.frame_count / _SAMPLES) for place in range(_SAMPLES)}
     samples: list[tuple[int, VideoFrame]] = []
@@ -211,9 +224,16 @@ def _compare_frames(
         match = next(wanted, None)
         if match is None:
             continue
-        theirs.add(match)
+        if row_there and row_there.geometry and (match.width, match.height) != (frame.width, frame.height):
+            planned = (row_there.geometry.width_px, row_there.geometry.height_px)
+            if planned == (
+                frame.width,
+                frame.height,
+            ):  # the source changes its size; the encoder gets one size
+                match = match.reformat(width=planned[0], height=planned[1])
         try:
             close = meter.compare(frame, match)
+            theirs.add(match)
         except ValueError:
             found.faults.append(
                 NOT_AS_PLANNED(
@@ -226,7 +246,7 @@ def _compare_frames(
         found.ssim.append(close.ssim)
         if number in sampled and row_there and not row_there.is_copied:
             samples.append((number, match))
-    if damage.missing or damage.corrupt:
+    if len(damage.missing + damage.corrupt) > len(of_source.missing + of_source.corrupt):
         first = min(damage.missing + damage.corrupt)
         reason = f"{len(damage.missing) + len(damage.corrupt)} frames are damaged, the first at {_at(found, first)}"
         found.faults.append(NOT_DECODED(reason=reason))

@@ -37,7 +37,7 @@ def audio_faults(
     notices: list[Notice] = []
     fps = float(footage.frame_index.rate.fraction)
     own, missing = _envelopes_of_file(footage)
-    wanted = _wanted_envelopes(row_there) if row_there else []
+    wanted, ends_before = _wanted_envelopes(row_there) if row_there else ([], [])
     planned = (
         sum(piece.span.length / piece.shot.footage.frame_index.rate.fraction for piece in row.pieces)
         if row
@@ -45,7 +45,10 @@ def audio_faults(
     )
     for track, values in enumerate(own):
         number, other = track + 1, wanted[track] if track < len(wanted) else None
-        if row and missing[track] > _LENGTH_SECONDS:
+        at_source = (
+            ends_before[track] if row_there and row_there.is_copied and track < len(ends_before) else 0.0
+        )
+        if row and missing[track] - at_source > _LENGTH_SECONDS:
             length = float(planned) - missing[track]
             faults.append(OTHER_AUDIO_LENGTH(track=number, found=length, wanted=float(planned)))
         lag = lag_of(values, other) if other is not None else 0.0
@@ -77,22 +80,34 @@ def _envelopes_of_file(footage: IndexedSource) -> tuple[list[np.ndarray], list[f
         reader.close()
 
 
-def _wanted_envelopes(row: Row) -> list[np.ndarray]:
-    """The envelope of each track that a row's file should have, of the source's audio."""
+def _wanted_envelopes(row: Row) -> tuple[list[np.ndarray], list[float]]:
+    """The envelope of each track that a row's file should have, of the source's audio.
+
+    And by how many seconds each ends before the last piece's picture in the source, of those that are no mix.
+    """
     every = tuple((track,) for track in range(len(row.audio_source.audio)))
     places = every if row.is_copied else file_tracks(row.preset.audio, row.audio_tracks)
     used = tuple(sorted({track for positions in places for track in positions}))
     if not used:
-        return []
+        return [], []
+    ends: list[float] = []
     envelopes = [Envelope(row.audio_source.audio[track].sample_rate_hz) for track in used]
     for piece in row.pieces:
         reader = open_audio(piece, piece.span, used)
         try:
             _fill(envelopes, reader, piece.span, piece.shot.footage.frame_index.rate.nominal)
+            ends = reader.missing_seconds if isinstance(reader, AudioReader) else []
         finally:
             reader.close()
     values = [envelope.values() for envelope in envelopes]
-    return [np.mean([values[used.index(track)] for track in positions], axis=0) for positions in places]
+    return [_together([values[used.index(track)] for track in positions]) for positions in places], ends
+
+
+def _together(envelopes: list[np.ndarray]) -> np.ndarray:
+    """The envelope of several tracks at once, as far as all of them go."""
+    length = min(map(len, envelopes))
+    mixed: np.ndarray = np.mean([one[:length] for one in envelopes], axis=0)
+    return mixed
 
 
 def _fill(envelopes: list[Envelope], reader: AudioReader | EditAudio, span: Span, step: int) -> None:

@@ -12,6 +12,8 @@ _QUIET = 1e-7
 _AUDIBLE = 1e-5
 _MOST_LAG_SECONDS = 2
 _CORRELATED_SECONDS = 600
+_LEAST_CORRELATION = 0.6
+"""Of audio that varies; a steady tone tells nothing."""
 _LEAST_GAIN = 0.1
 """The correlation at the lag found must be better by this than at none."""
 
@@ -72,7 +74,7 @@ def lag_of(found: np.ndarray, wanted: np.ndarray) -> float:
     most = min(_MOST_LAG_SECONDS * BINS_A_SECOND, length - 1)
     lags = np.concatenate([correlated[-most:], correlated[: most + 1]]) / scale
     best = int(np.argmax(lags))
-    if lags[best] < lags[most] + _LEAST_GAIN:
+    if lags[best] < max(lags[most] + _LEAST_GAIN, _LEAST_CORRELATION):
         return 0.0
     return (best - most) / BINS_A_SECOND
 
@@ -85,7 +87,7 @@ def silences(found: np.ndarray, wanted: np.ndarray | None, least_seconds: float)
     for start, end in zip(edges[::2], edges[1::2], strict=True):
         if end - start < least_seconds * BINS_A_SECOND:
             continue
-        if wanted is not None and not (wanted[start:end] > _AUDIBLE).mean() > 0.1:
+        if wanted is not None and np.count_nonzero(wanted[start:end] > _AUDIBLE) <= 0.1 * (end - start):
             continue
         runs.append((start / BINS_A_SECOND, (end - start) / BINS_A_SECOND))
     return runs
