@@ -24,6 +24,7 @@ bench: $(STAMP)
 
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
+	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_verify.py
 
 fuzz: $(STAMP)
 	BOXKITE_FUZZ=1200 $(BIN)/python -m pytest -n 2 tests/core/test_fuzz.py

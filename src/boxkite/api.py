@@ -39,6 +39,7 @@ from boxkite.core.errors import (
 from boxkite.core.files.reading import path_from
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.source import Findings, Source
+from boxkite.core.handover.manifests import write_batch_manifests
 from boxkite.core.job.file import read_job_file
 from boxkite.core.job.job import Job as _CoreJob
 from boxkite.core.job.options import JobOptions, job_from_options, options_from_tables
@@ -186,16 +187,24 @@ def plan(job: Job, progress: Callable[[str], None] = lambda label: None) -> Plan
 
 
 def run(
-    plan: Plan, *, workers: int | None = None, progress: Callable[[Event], None] = lambda event: None
+    plan: Plan,
+    *,
+    workers: int | None = None,
+    manifest: str = "",
+    progress: Callable[[Event], None] = lambda event: None,
 ) -> MadeBatch:
     """Make the files of a plan and verify each before it gets its name. A file that fails does not stop the others.
 
-    workers: shots made at the same time, None for one per core. progress gets each event as it happens.
-    Raises PlanError, before anything is made, for a folder that cannot be written to.
+    workers: shots made at the same time, None for one per core. manifest: its form, as "mhl" or "md5", to be written
+    once all files are made, here or when the batch is resumed. progress gets each event as it happens.
+    Raises PlanError, before anything is made, for a folder that cannot be written to; for a manifest that cannot be.
     """
-    batch = Batch()
+    batch = Batch(manifest=manifest)
     with LocalExecutor(workers) as executor:
-        return _made(batch, run_recorded(plan, executor, batch), progress)
+        made = _made(batch, run_recorded(plan, executor, batch), progress)
+    if batch.name and manifest:
+        write_batch_manifests(batch.name, "")
+    return made
 
 
 def resume(
@@ -224,7 +233,9 @@ def resume(
             batch = Batch(name=name, notices=list(rest.notices))
             with LocalExecutor(workers or rest.record.workers) as executor:
                 executor.prepare(rest.work.rows)
-                return _made(batch, resume_batch(records, rest.work, executor, batch), progress)
+                made = _made(batch, resume_batch(records, rest.work, executor, batch), progress)
+        write_batch_manifests(name, "")
+        return made
 
 
 def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable[[Event], None]) -> MadeBatch:

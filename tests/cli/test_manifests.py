@@ -10,6 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from boxkite.core.batch.recording import Batch, begin_batch
+from boxkite.core.records.store import Records
 from tests.builders import write_day
 from tests.verification import boxkite, kinds
 
@@ -144,6 +146,27 @@ def test_a_job_asks_for_a_manifest_and_what_was_hashed_is_not_hashed_again(tmp_p
     assert [one["kind"] for one in status["handovers"]] == ["manifest", "manifest", "manifest"]
     listed = boxkite("inspect", "originals", "--json", cwd=tmp_path).json
     assert not [one for one in listed["unreadable"] if "ascmhl" in one["path"]]
+
+
+def test_a_manifest_is_written_by_resume_and_by_the_library(tmp_path: Path) -> None:
+    import boxkite as library
+
+    write_day(tmp_path / "day", (96, 64))
+    plan = library.plan(
+        library.Job(tmp_path / "day/card", [library.Output("copy", tmp_path / "made")], by="files")
+    )
+    made = library.run(plan, workers=1, manifest="md5")
+    assert made.is_complete and (tmp_path / "made/checksums.md5").is_file()
+    plan = library.plan(
+        library.Job(tmp_path / "day/card", [library.Output("copy", tmp_path / "late")], by="files")
+    )
+    with Records() as records:
+        begin_batch(plan, Batch(manifest="sha1"), records, 1)
+    done = boxkite("resume", "last", cwd=tmp_path)
+    assert done.status == 0 and "manifest: " in done.out and (tmp_path / "late/checksums.sha1").is_file()
+    (tmp_path / "late/checksums.sha1").unlink()
+    assert boxkite("resume", "last", cwd=tmp_path).status == 0  # it was written once: that is on record
+    assert not (tmp_path / "late/checksums.sha1").exists()
 
 
 def test_a_chain_that_cannot_be_written_stays_as_it_was(

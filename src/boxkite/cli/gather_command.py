@@ -205,11 +205,12 @@ def _write_manifests(
     form = request_of_file(Path(arguments.job), arguments.changes).job_on([]).manifest
     if not form:
         return 0
-    from boxkite.cli.handover import MANIFEST, note
+    from boxkite.cli.handover import note
     from boxkite.cli.options import current_user
     from boxkite.core.errors import BoxkiteError
     from boxkite.core.handover.delivery import delivery_of_folder
     from boxkite.core.handover.manifests import write_manifests
+    from boxkite.core.records.handovers import MANIFEST
 
     taken, status = {one.file.target: one.checksum for one in copied if one.checksum}, 0
     for folder in folders:

@@ -13,8 +13,6 @@ if TYPE_CHECKING:
     from boxkite.cli.screen import Screen
     from boxkite.core.handover.delivery import Delivery
 
-MANIFEST = "manifest"
-
 
 def add_delivery(parser: argparse.ArgumentParser) -> None:
     """The batch or folder, and JSON."""
@@ -100,29 +98,17 @@ def unseen_lines(delivery: Delivery) -> list[str]:
 def write_batch_manifest(screen: Screen, name: str) -> int:
     """Write the manifest that a batch's job asks for, once all its files are made; the exit status."""
     from boxkite.cli.options import current_user
-    from boxkite.core.records.handovers import handovers_of
     from boxkite.core.records.store import Records
 
     if not name or not Records.are_kept():
         return 0
-    with Records() as records:
-        form = records.batch(name, with_files=False).settings.get("manifest")
-        if not form or any(one.kind == MANIFEST for one in handovers_of(records, name)):
-            return 0
     from boxkite.core.errors import BoxkiteError
-    from boxkite.core.handover.delivery import delivery_of_batch
-    from boxkite.core.handover.manifests import write_manifests
+    from boxkite.core.handover.manifests import write_batch_manifests
 
-    delivery = delivery_of_batch(name)
-    if delivery.not_made:
-        screen.print(f"no manifest yet: boxkite resume {name} makes what is left, and then the manifest")
-        return 0
     try:
-        written = write_manifests(delivery, str(form), author=current_user())
+        for one in write_batch_manifests(name, current_user()):
+            screen.print(f"manifest: {one.path}")
     except BoxkiteError as error:
         screen.print(f"no manifest: {error.text}" + (f"; {error.hint}" if error.hint else ""), "red")
         return 1
-    for one in written:
-        note(screen, delivery, MANIFEST, one.path, f"{one.files} files")
-        screen.print(f"manifest: {one.path}")
     return 0

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from boxkite.cli.handover import MANIFEST, add_delivery, bytes_progress, note
+from boxkite.cli.handover import add_delivery, bytes_progress, note
 from boxkite.cli.screen import Screen
 from boxkite.core.job.manifest_forms import MANIFEST_FORMS
 
@@ -38,6 +38,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.cli.tables import counted, print_json
     from boxkite.core.handover.delivery import delivery_of
     from boxkite.core.handover.manifests import bytes_to_read, write_manifests
+    from boxkite.core.records.handovers import MANIFEST
 
     screen = Screen(stderr=arguments.json)
     delivery = delivery_of(arguments.delivery)

@@ -10,6 +10,7 @@ from pathlib import Path
 from boxkite.core.records.journal import now_text
 from boxkite.core.records.store import Records, storable
 
+MANIFEST = "manifest"
 EMBEDDED = "embedded"
 """The kind of a handover that changes a file; its note is the file's checksum from then on."""
 
