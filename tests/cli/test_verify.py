@@ -224,4 +224,10 @@ def test_a_source_that_has_gone_or_changed_is_reported_and_the_file_is_still_dec
     checked = boxkite("verify", "last", "--deep", "--json", cwd=tmp_path)
     (file,) = checked.json["files"]
     assert (checked.status, file["frames"], kinds(file["notices"])) == (0, FRAMES, ["file-not-compared"])
-    assert boxkite("verify", "last", "--deep", "--chart", "q.png", cwd=tmp_path).status == 2
+    assert (
+        boxkite("verify", "last", "--deep", "--chart", "q.png", cwd=tmp_path).status == 2
+    )  # nothing to draw
+    shutil.copy(clips / "vat.mkv", tmp_path)
+    assert boxkite("run", "vat.mkv", "--by", "files", "--to", "web-720:two", cwd=tmp_path).status == 0
+    for status in (0, 2):  # it is not written over
+        assert boxkite("verify", "last", "--deep", "--chart", "q.png", cwd=tmp_path).status == status

@@ -50,6 +50,8 @@ def run(arguments: argparse.Namespace) -> int:
 
     if arguments.chart and not arguments.deep:
         raise RequestError("--chart needs --deep", hint="quality is known once the files are decoded")
+    if arguments.chart and path_from(arguments.chart).exists():
+        raise RequestError("this file is there already", path=arguments.chart, hint="name another")
     screen = Screen(stderr=arguments.json)
     delivery = delivery_of(arguments.delivery)
     check = check_of(delivery)

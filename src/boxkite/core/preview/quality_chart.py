@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from boxkite.core.errors import PlanError
-from boxkite.core.files.writing import replace_file
+from boxkite.core.files.writing import create_file
 
 _MOST_NAMED = 8
 _BEST_SHOWN_DB = 60.0
@@ -48,7 +48,9 @@ def draw_quality(path: Path, files: Sequence[tuple[str, Quality]]) -> None:
     picture = io.BytesIO()
     figure.savefig(picture, format="png")
     try:
-        replace_file(path, picture.getvalue())
+        create_file(path, picture.getvalue())
+    except FileExistsError:
+        raise PlanError("this file is there already", path=path, hint="name another") from None
     except OSError as error:
         raise PlanError(
             f"it cannot be written: {(error.strerror or str(error)).lower()}", path=path
