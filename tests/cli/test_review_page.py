@@ -21,6 +21,7 @@ from tests.browser import CHROMIUM, Page, browser
 from tests.cli.test_browser import Server
 from tests.verification import boxkite, kinds
 
+pytestmark = pytest.mark.xdist_group("page")
 RATE = FrameRate.parse("25")
 HOSTILE = "</script><img src=x onerror=alert(1)>&\"'"
 needs_browser = pytest.mark.skipif(CHROMIUM is None, reason="there is no Chromium here")

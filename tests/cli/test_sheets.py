@@ -18,6 +18,7 @@ from pypdf import PdfReader
 from tests.builders import write_day
 from tests.verification import boxkite
 
+pytestmark = pytest.mark.xdist_group("sheets")
 HOSTILE = {
     "=1+2": "=1+2",
     "<b>&amp;\"'": "<script>alert(1)</script>",

@@ -15,13 +15,14 @@ import pytest
 from boxkite.core.presets import library
 from tests.verification import Run, boxkite, kinds
 
+pytestmark = pytest.mark.xdist_group("verify")
 FRAMES, RATE, SIZE = 75, 25, (320, 192)
 EVERY = (
     sorted(path.stem for path in Path(library.__file__).with_name("builtin").glob("*.toml"))
     if "BOXKITE_EVERY_CODEC" in os.environ
     else []
 )
-PRESETS = EVERY or ["web-720", "stock", "frames-jpeg", "copy", "audio-wav"]
+PRESETS = EVERY or ["web-720", "frames-jpeg", "copy", "audio-wav"]
 IMAGES = ("frames-dpx", "frames-exr", "frames-jpeg", "frames-png", "frames-tiff")
 
 

@@ -27,6 +27,8 @@ class Envelope:
         self._counts = np.zeros(len(self._sums), np.uint16)
         self._bins = 0
         self._reached = 0
+        self._waiting: list[np.ndarray] = []
+        self._waiting_samples = 0
 
     def add(self, block: AudioFrame) -> None:
         """Take the next audio."""
@@ -35,9 +37,21 @@ class Envelope:
         values = samples.astype(np.float32) / np.float32(scale)
         if samples.dtype.kind == "u":
             values -= 1.0
-        power = np.square(values)
         channels = len(block.layout.channels)
-        power = power.mean(axis=0) if block.format.is_planar else power.reshape(-1, channels).mean(axis=1)
+        values = values if block.format.is_planar else values.reshape(-1, channels).T
+        self._waiting.append(np.einsum("cs,cs->s", values, values) / np.float32(channels))
+        self._waiting_samples += self._waiting[-1].size
+        if (
+            self._waiting_samples >= self._rate
+        ):  # small blocks one by one would cost more than what is in them
+            self._count_in()
+
+    def _count_in(self) -> None:
+        """Put what waits into its bins."""
+        if not self._waiting:
+            return
+        power = np.concatenate(self._waiting)
+        self._waiting, self._waiting_samples = [], 0
         places = (np.arange(self._reached, self._reached + len(power)) * BINS_A_SECOND) // self._rate
         first = self._reached * BINS_A_SECOND // self._rate
         sums, counts = np.bincount(places - first, weights=power), np.bincount(places - first)
@@ -51,6 +65,7 @@ class Envelope:
 
     def values(self) -> np.ndarray:
         """The mean squares, one for each bin."""
+        self._count_in()
         found: np.ndarray = self._sums[: self._bins] / np.maximum(self._counts[: self._bins], 1)
         return found
 
