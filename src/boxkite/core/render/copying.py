@@ -202,6 +202,8 @@ def _add_streams(
         found[stream.index] = copied
         if stream.index == picture_index:
             copied.codec_context.framerate = stream.average_rate or row.rate.fraction
+            if outgoing.format.name == "avi" and row.shot.footage.frame_index.constant:
+                copied.time_base = 1 / row.rate.fraction  # its header states no other rate than this
             copied.metadata["timecode"] = str(row.in_timecode)
             if row.shot.footage.source.reel:
                 copied.metadata["reel_name"] = row.shot.footage.source.reel
