@@ -97,6 +97,19 @@ def test_plain_lists_are_read_by_the_systems_programs_and_theirs_are_read_here(f
     assert faults(folder) == {NAMES[0]: ["file-missing"], "left over.txt": ["file-extra"]}
 
 
+def test_a_list_that_a_file_no_longer_fits_is_not_written_over_and_other_lines_stay(folder: Path) -> None:
+    listed = folder / "checksums.md5"
+    assert boxkite("manifest", "shots", "--form", "md5", cwd=folder.parent).status == 0
+    first = listed.read_bytes()
+    listed.write_bytes(b"# by hand\n" + first + b"0" * 32 + b"  gone.mov\nSHA256 (x) = " + b"0" * 64 + b"\n")
+    assert boxkite("manifest", "shots", "--form", "md5", cwd=folder.parent).status == 0
+    again = listed.read_bytes()
+    assert again.startswith(b"# by hand\n" + first) and b"gone.mov" in again and b"SHA256 (x)" in again
+    (folder / NAMES[0]).write_bytes(b"broken since")
+    refused = boxkite("manifest", "shots", "--form", "md5", cwd=folder.parent)
+    assert refused.status == 2 and NAMES[0] in refused.err and listed.read_bytes() == again
+
+
 def test_manifests_that_do_harm_are_named_and_do_none(folder: Path) -> None:
     outside = folder.parent / "secret.txt"
     outside.write_text("secret")

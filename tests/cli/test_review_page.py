@@ -240,11 +240,19 @@ def test_a_page_is_replaced_only_when_asked_and_needs_files_that_browsers_play(
     place: Path, tmp_path: Path
 ) -> None:
     assert boxkite("review-page", "last", "--into", "page", cwd=place).status == 2
+    listed = boxkite("inspect", ".", "--json", cwd=place).json["sources"]
+    assert listed and not [one["path"] for one in listed if one["path"].startswith("page/")]  # no footage
     kept = json.loads((place / "page" / "review-page.json").read_text())["page"]
     assert boxkite("review-page", "last", "--into", "page", "--existing", "replace", cwd=place).status == 0
     assert (
         json.loads((place / "page" / "review-page.json").read_text())["page"] == kept
     )  # reviews stay in browsers
+    (place / "page" / "review Ada.json").write_text("{}")
+    lost = boxkite("review-page", "last", "--into", "page", "--existing", "replace", cwd=place)
+    assert (
+        lost.status == 2 and "review Ada.json" in lost.err and (place / "page" / "review Ada.json").exists()
+    )
+    (place / "page" / "review Ada.json").unlink()
     (tmp_path / "own").mkdir()
     (tmp_path / "own" / "thesis.txt").touch()
     refused = boxkite("review-page", "last", "--into", tmp_path / "own", "--existing", "replace", cwd=place)

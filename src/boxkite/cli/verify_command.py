@@ -135,8 +135,6 @@ def _show_quality(
     screen: Screen, check: Check, checked: Sequence[Checked], compared: dict[Any, Comparison]
 ) -> None:
     """A table: mean and worst closeness of each file's frames to its source."""
-    import numpy as np
-
     from boxkite.cli.tables import Column, print_table
 
     rows, label_of = [], check.delivery.label_of
@@ -144,13 +142,12 @@ def _show_quality(
         found = compared.get(one.file.path)
         if not found or not found.psnr_db:
             continue
-        psnr = np.array(found.psnr_db)
-        worst = [int(place) for place in np.argsort(psnr, kind="stable")[:_WORST]]
         at = ", ".join(
-            f"{found.start + place if found.start else place} {_db(psnr[place])}" for place in worst
+            f"{found.start + place if found.start else place} {_db(found.psnr_db[place])}"
+            for place in found.worst(_WORST)
         )
         rows.append(
-            [label_of(one.file), str(found.frames), _db(psnr.mean()), f"{np.mean(found.ssim):.4f}", at]
+            [label_of(one.file), str(found.frames), _db(found.mean_psnr_db), f"{found.mean_ssim:.4f}", at]
         )
     columns = [Column("file", gives_way=True), Column("frames", right=True), Column("PSNR", right=True),
                Column("SSIM", right=True), Column("worst frames", optional=True)]  # fmt: skip
@@ -165,8 +162,6 @@ def _db(value: float) -> str:
 
 
 def _print_json(check: Check, checked: Sequence[Checked], compared: dict[Any, Comparison]) -> None:
-    import numpy as np
-
     from boxkite.cli.tables import print_json
     from boxkite.core.notices.notice import notice_as_json
 
@@ -175,15 +170,13 @@ def _print_json(check: Check, checked: Sequence[Checked], compared: dict[Any, Co
         found = compared.get(one.file.path)
         quality = None
         if found and found.psnr_db:
-            psnr = np.array(found.psnr_db)
-            worst = [int(place) for place in np.argsort(psnr, kind="stable")[:_WORST]]
             quality = {
-                "psnr_db": round(float(psnr.mean()), 3),
-                "ssim": round(float(np.mean(found.ssim)), 6),
+                "psnr_db": round(found.mean_psnr_db, 3),
+                "ssim": round(found.mean_ssim, 6),
                 "worst": [
                     {"frame": place, "timecode": str(found.start + place) if found.start else None,
-                     "psnr_db": round(float(psnr[place]), 3), "ssim": round(found.ssim[place], 6)}
-                    for place in worst
+                     "psnr_db": round(found.psnr_db[place], 3), "ssim": round(found.ssim[place], 6)}
+                    for place in found.worst(_WORST)
                 ],
             }  # fmt: skip
         files.append({

@@ -14,7 +14,7 @@ from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.access import open_media
 from boxkite.core.footage.cache import Memory, memory
 from boxkite.core.footage.exr import with_layer
-from boxkite.core.footage.kinds import MARKS_TABLE, STILL_SUFFIXES, is_junk
+from boxkite.core.footage.kinds import MARKS_TABLE, REVIEW_PAGE, STILL_SUFFIXES, is_junk
 from boxkite.core.footage.source import Findings, ImageSettings, SequencePattern, Source, Unreadable
 
 
@@ -113,7 +113,12 @@ def _files_below(folder: Path, unseen: list[Unseen]) -> tuple[list[Path], int]:
     found: list[Path] = []
     junk = 0
     walk = Walk(folder, unseen=unseen)
+    pages: list[Path] = []
     for parent, names in walk.folders():
+        if parent != folder and REVIEW_PAGE in names:
+            pages.append(parent)
+        if any(parent.is_relative_to(page) for page in pages):
+            continue
         sidecars = _sidecars(names)
         for name in names:
             if is_junk(Path(name)):

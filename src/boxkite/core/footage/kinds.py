@@ -53,6 +53,8 @@ STILL_SUFFIXES = frozenset([f".{extension}" for extension in _STILL_EXTENSIONS.s
 MEDIA_SUFFIXES = STILL_SUFFIXES | frozenset(f".{extension}" for extension in _MEDIA_EXTENSIONS.split())
 MARKS_TABLE = "marks.csv"
 """The table of marks kept beside footage; it is no riddle to be listed."""
+REVIEW_PAGE = "review-page.json"
+"""In a folder: it is a review page of ours, whose light files are no footage."""
 JUNK_NAMES = frozenset({"thumbs.db", "desktop.ini"})
 
 

@@ -106,11 +106,10 @@ def _checked(file: DeliveredFile, known: KnownSums, is_known: bool, progress: Pr
     size = file.path.stat().st_size
     against = _against(file, known)
     if record and record.size_bytes and size != record.size_bytes and not file.also:
-        kind = TRUNCATED if size < record.size_bytes else OTHER_SIZE
-        values = {"found": size, "wanted": record.size_bytes}
-        if kind is OTHER_SIZE:
-            values["against"] = JOURNAL  # type: ignore[assignment]
-        return Checked(file, (kind(**values),), against=against)
+        if size < record.size_bytes:
+            return Checked(file, (TRUNCATED(found=size, wanted=record.size_bytes),), against=against)
+        fault = OTHER_SIZE(found=size, wanted=record.size_bytes, against=JOURNAL)
+        return Checked(file, (fault,), against=against)
     wanted = [(label, kind, checksum) for label, kinds in listed for kind, checksum in kinds.items()]
     if record and record.checksum:
         wanted.insert(0, (JOURNAL, _OWN_KIND, record.checksum))

@@ -18,6 +18,7 @@ from boxkite.core.handover.delivery import DeliveredFile, Delivery
 from boxkite.core.metadata.lookup import know
 from boxkite.core.naming.values import Date, FrameTime, Number, ReadTime, Text, Value
 from boxkite.core.notices.footage import FILE_SKIPPED
+from boxkite.core.notices.marks import SOURCES_WITHOUT_ROW
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
 from boxkite.core.records.store import Records
@@ -214,7 +215,9 @@ def _with_tables(
         source = row.shot.footage.source
         finished[file.path] = _called(source, file.path)
     known, found = know([*sources.values(), *finished.values()], tables)
-    notices += [one for one in found if "source" not in one.kind]
+    notices += [
+        one for one in found if not one.is_a(SOURCES_WITHOUT_ROW)
+    ]  # a row names the source or the file
     changed = []
     for (file, row, _), shot in zip(made, shots, strict=True):
         values = (

@@ -25,7 +25,7 @@ from boxkite.core.handover.media_hash_lists import (
     require_library,
     write_generation,
 )
-from boxkite.core.handover.sum_files import lines_of, read_sum_file, sum_file_name
+from boxkite.core.handover.sum_files import list_with, read_sum_file, sum_file_name
 from boxkite.core.notices.notice import Notice
 from boxkite.core.records.handovers import MANIFEST, Handover, handovers_of, note_handover
 from boxkite.core.records.journal import now_text
@@ -188,11 +188,9 @@ def _write(
         return Manifest(path, len(hashed), read, generation)
     path = root / sum_file_name(form)
     sums = {one.path.relative_to(root).as_posix(): one.sums[kind] for one in hashed}
-    if path.exists() and delivery.is_batch:  # what others are listed there stays
-        listed = read_sum_file(path).sums
-        sums = {other.relative_to(root).as_posix(): kinds[kind] for other, kinds in listed.items()} | sums
+    on_record = {file.name for file in files if file.record}
     try:
-        replace_file(path, lines_of(sums))
+        replace_file(path, list_with(path, sums, on_record))
     except OSError as error:
         reason = (error.strerror or str(error)).lower()
         raise PlanError(f"the manifest cannot be written: {reason}", path=path) from None

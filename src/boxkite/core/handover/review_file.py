@@ -14,7 +14,7 @@ from PIL import Image, ImageDraw
 
 from boxkite.core.errors import BoxkiteError, MarksError
 from boxkite.core.files.reading import read_bytes
-from boxkite.core.files.writing import replace_file
+from boxkite.core.files.writing import create_file
 from boxkite.core.handover.deep_checking import Plans
 from boxkite.core.handover.delivery import DeliveredFile
 from boxkite.core.handover.good_frames import frame_of_file
@@ -237,7 +237,9 @@ def _still(folder: Path, shot: ReviewedShot, note: Note, file: DeliveredFile, ro
     image.save(content, "PNG")
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        replace_file(path, content.getvalue())
+        create_file(path, content.getvalue())
+    except FileExistsError:
+        return path  # from an earlier import; somebody may have gone on with it
     except OSError as error:
         raise MarksError(
             f"it cannot be written: {(error.strerror or str(error)).lower()}", path=path

@@ -21,6 +21,7 @@ from boxkite.core.files.moving import sync
 from boxkite.core.files.partials import Partial
 from boxkite.core.files.replacing import give_name
 from boxkite.core.files.sweeping import sweep
+from boxkite.core.footage.kinds import REVIEW_PAGE
 from boxkite.core.footage.probe import read_source
 from boxkite.core.handover.columns import text_of
 from boxkite.core.handover.described import Described
@@ -40,8 +41,6 @@ _PLAYED_FORMATS = ("yuv420p", "yuvj420p")
 _POSTER_PX, _JPEG_QUALITY = 480, 80
 _MOST_CHARACTERS = 400
 PRESET_FOR_IT = "review"
-_MARK = "review-page.json"
-"""In the folder: that it is a page of ours, which may be replaced."""
 
 
 @dataclass(frozen=True)
@@ -138,11 +137,25 @@ def check_place(into: Path, existing: str) -> None:
     """Raises PlanError where the page's folder is there already, unless it is an old page that may be replaced."""
     if not into.exists() or (into.is_dir() and not any(into.iterdir())):
         return
-    if not (into / _MARK).is_file():
+    if not (into / REVIEW_PAGE).is_file():
         raise PlanError("it exists already, and is no review page", path=into, hint="name another folder")
+    if strange := _strangers(into):
+        raise PlanError(
+            "this is no part of the page, and would be lost", path=strange[0], hint="move it away first"
+        )
     if existing != "replace":
         raise PlanError("it exists already; nothing was overwritten", path=into,
                         hint=f"{setting('existing')} replace makes it anew; reviews stay in the browsers")  # fmt: skip
+
+
+def _strangers(folder: Path) -> list[Path]:
+    """The files in a page's folder that are not the page's."""
+    try:
+        own = set(json.loads((folder / REVIEW_PAGE).read_text(encoding="utf-8"))["files"])
+    except (OSError, ValueError, KeyError, TypeError):
+        own = set()
+    inside = sorted(path for path in folder.rglob("*") if not path.is_dir())
+    return [path for path in inside if path.relative_to(folder).as_posix() not in own]
 
 
 def write_page(
@@ -177,7 +190,7 @@ def write_page(
 def _page_id(into: Path, batch: str, shots: Sequence[ReviewShot]) -> str:
     """What a review in a browser is kept under: by the shots, or that of the page it replaces, so that notes stay."""
     try:
-        kept = json.loads((into / _MARK).read_text(encoding="utf-8"))
+        kept = json.loads((into / REVIEW_PAGE).read_text(encoding="utf-8"))
         return str(kept["page"])
     except (OSError, ValueError, KeyError, TypeError):
         return f"{batch or 'files'} {text_checksum(chr(10).join(shot.identity for shot in shots))[:12]}"
@@ -214,7 +227,9 @@ def _fill(
     _write_page(folder, described, options, batch, page)
     for name in (*SCRIPTS, _STYLE):
         shutil.copyfile(_PAGE / name, folder / name)
-    (folder / _MARK).write_text(json.dumps({"page": page, "title": options.title}), encoding="utf-8")
+    files = [path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file()]
+    known = {"page": page, "title": options.title, "files": sorted([*files, REVIEW_PAGE])}
+    (folder / REVIEW_PAGE).write_text(json.dumps(known), encoding="utf-8")
 
 
 def _posters(shots: Sequence[ReviewShot]) -> Iterator[tuple[bytes, int, int] | None]:

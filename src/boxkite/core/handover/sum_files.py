@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from boxkite.core.errors import RequestError
 from boxkite.core.files.digests import DIGITS, kind_in_name
 from boxkite.core.files.reading import read_bytes
 from boxkite.core.notices.handover import MANIFEST_UNREADABLE, NAMES_OUTSIDE
@@ -97,10 +98,33 @@ def _below(folder: Path, name: str) -> Path | None:
     return folder.joinpath(*parts)
 
 
-def lines_of(sums: Mapping[str, str]) -> bytes:
-    """A list of checksums by name, in the order of the names, as GNU coreutils and xxhsum read it."""
-    lines = (line_of(checksum, name) for name, checksum in sorted(sums.items()))
+def list_with(path: Path, sums: Mapping[str, str], on_record: Collection[str]) -> bytes:
+    """A list as GNU coreutils and xxhsum read it, with checksums by name; every other line that stands there stays.
+
+    on_record: names of files that a record vouches for, whose checksums may change. Raises RequestError where another
+    file is no longer what the list says, OSError.
+    """
+    kind, left, lines = kind_in_name(path), dict(sums), []
+    for line in _lines_of(path):
+        entry = entry_in(line, kind)
+        name = entry[0] if entry and entry[1] == kind else ""
+        if entry is None or name not in left:
+            lines.append(line)
+            continue
+        if entry[2].lower() != left[name] and name not in on_record:
+            hint = "boxkite verify tells more; move the list away to begin a new one"
+            raise RequestError(f"{name} is no longer what this list says", path=path, hint=hint)
+        lines.append(line_of(left.pop(name), name))
+    lines += [line_of(checksum, name) for name, checksum in sorted(left.items())]
     return "".join(f"{line}\n" for line in lines).encode("utf-8", "surrogateescape")
+
+
+def _lines_of(path: Path) -> list[str]:
+    """The lines of a list; none where there is no list. Raises OSError."""
+    if not path.exists():
+        return []
+    lines = read_bytes(path, _MOST_BYTES).decode("utf-8-sig", "surrogateescape").split("\n")
+    return [line.removesuffix("\r") for line in (lines if lines[-1] else lines[:-1])]
 
 
 def line_of(checksum: str, name: str) -> str:

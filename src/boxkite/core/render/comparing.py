@@ -39,12 +39,12 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import IMAGE_EXTENSIONS
 from boxkite.core.render.comparing_audio import audio_faults
 from boxkite.core.render.frame_prints import PRINT_BYTES, print_of
-from boxkite.core.render.inputs import open_frames
+from boxkite.core.render.inputs import frames_until, open_frames
 from boxkite.core.render.quality import BEST_DB, Closeness, QualityMeter
 from boxkite.core.render.still import through_encoder
 from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import IndexedSource
-from boxkite.core.timebase import Timecode, round_fraction
+from boxkite.core.timebase import Timecode
 
 _BLACK_LEVEL, _NOT_BLACK_LEVEL = 22, 32
 """8-bit luma of limited range: black, and certainly not."""
@@ -80,6 +80,20 @@ class Comparison:
     """Of its first frame."""
     faults: list[Notice] = field(default_factory=list)
     notices: list[Notice] = field(default_factory=list)
+
+    @property
+    def mean_psnr_db(self) -> float:
+        """Of all its frames; there must be some."""
+        return float(np.mean(self.psnr_db))
+
+    @property
+    def mean_ssim(self) -> float:
+        """Of all its frames; there must be some."""
+        return float(np.mean(self.ssim))
+
+    def worst(self, count: int) -> list[int]:
+        """So many of its frames, by number, the furthest from the source first."""
+        return [int(place) for place in np.argsort(np.array(self.psnr_db), kind="stable")[:count]]
 
 
 class _Prints:
@@ -190,12 +204,8 @@ def _times_shown(row: Row, number: int) -> int:
     """How often a file shows a frame of its source: once, unless it has a rate of its own."""
     if not row.preset.frame_rate:
         return 1
-    place, own = number - row.span.start, row.shot.footage.frame_index.rate.fraction
-
-    def until(frames: int) -> int:
-        return round_fraction(frames * row.rate.fraction / own, "up")
-
-    return until(place + 1) - until(place)
+    place = number - row.span.start
+    return frames_until(row, place + 1) - frames_until(row, place)
 
 
 def _compare_frames(

@@ -10,7 +10,7 @@ from boxkite.core.footage.decoding import Damage, read_frames
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.edit_frames import EditAudio, EditFrames
-from boxkite.core.timebase import Span
+from boxkite.core.timebase import Span, round_fraction
 
 
 def open_frames(
@@ -35,3 +35,8 @@ def open_audio(row: Row, span: Span, tracks: tuple[int, ...]) -> AudioReader | E
     if row.shot.footage.composition:
         return EditAudio(row.shot.footage, span)
     return AudioReader(row.shot.footage, span, tracks, accept_damaged=row.accept_damaged)
+
+
+def frames_until(row: Row, frames: int) -> int:
+    """Frames of a row at its own rate that begin before so many frames of its source are over."""
+    return round_fraction(frames * row.rate.fraction / row.shot.footage.frame_index.rate.fraction, "up")

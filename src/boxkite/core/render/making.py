@@ -29,14 +29,14 @@ from boxkite.core.render.encode.first_pass import FirstPass
 from boxkite.core.render.encode.image_writer import ImageWriter, verify_images
 from boxkite.core.render.failures import failed
 from boxkite.core.render.frame_prints import FramePrints
-from boxkite.core.render.inputs import open_audio, open_frames
+from boxkite.core.render.inputs import frames_until, open_audio, open_frames
 from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.mixing import silence
 from boxkite.core.render.quality import BEST_DB
 from boxkite.core.render.result import Result
 from boxkite.core.render.still import source_frame, still_frame
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
-from boxkite.core.timebase import Span, round_fraction, sample_at
+from boxkite.core.timebase import Span, sample_at
 
 __all__ = ["BEST_DB", "Comparison", "compare", "encoders_of", "make_files", "source_frame", "still_frame"]
 
@@ -99,7 +99,7 @@ class _FileBeingMade:
         times = 1
         if self.row.preset.frame_rate:
             place = number - self.row.span.start
-            times = _pictures_until(self.row, place + 1) - _pictures_until(self.row, place)
+            times = frames_until(self.row, place + 1) - frames_until(self.row, place)
         for _ in range(times):
             self.attempt(self.writer.put_frame, frame)
 
@@ -107,11 +107,6 @@ class _FileBeingMade:
     def held(self) -> Span:
         """The frames of the source it has its frames of."""
         return Span(self.row.span.start, self.reached)
-
-
-def _pictures_until(row: Row, frames: int) -> int:
-    """Frames of a row at its own rate that begin before so many frames of its source are over."""
-    return round_fraction(frames * row.rate.fraction / row.shot.footage.frame_index.rate.fraction, "up")
 
 
 def make_files(
@@ -334,7 +329,7 @@ def _expected(file: _FileBeingMade) -> Expected:
         return Expected(0, row.rate, 0, 0, tuple(samples), None, None)
     if writer.first_frame is None or writer.last_frame is None:
         raise RenderError("not one frame was encoded")
-    frames = _pictures_until(row, held.length) if row.preset.frame_rate else held.length
+    frames = frames_until(row, held.length) if row.preset.frame_rate else held.length
     return Expected(
         frames=frames,
         rate=row.rate,
