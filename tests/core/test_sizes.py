@@ -14,7 +14,7 @@ from boxkite.core.plan.rows import Row, decode_groups, group_span
 from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import plan_geometry, sizing_of
 from boxkite.core.presets.model import Preset
-from boxkite.core.render.making import _pictures_until
+from boxkite.core.render.inputs import frames_until
 from boxkite.core.timebase import FrameRate, Span
 from tests.core.test_looks import a_shot
 
@@ -82,7 +82,7 @@ def test_at_another_rate_every_picture_comes_from_its_frame_and_none_is_lost_cou
     row = Row(1, shot, preset(rate=wanted), Path(), "x", "x", None, (), (), 0)
     shown = [row.frame_shown(picture) for picture in range(row.frames)]
     assert shown == sorted(shown) and shown[-1] < frames
-    each = [_pictures_until(row, frame + 1) - _pictures_until(row, frame) for frame in range(frames)]
+    each = [frames_until(row, frame + 1) - frames_until(row, frame) for frame in range(frames)]
     assert [frame for frame, times in enumerate(each) for _ in range(times)] == shown
     lasts = row.frames / FrameRate.parse(wanted).fraction - table.rate.seconds(frames)
     assert 0 <= lasts < 1 / FrameRate.parse(wanted).fraction
