@@ -94,8 +94,8 @@ def test_a_worker_that_dies_costs_its_own_shot_one_more_attempt(
     process = start_run(long_film, tmp_path, *AT_MARKS, "--workers", "1", "--only", "number:1-2")
     children = Path(f"/proc/{process.pid}/task/{process.pid}/children")
     while process.poll() is None and deaths and not (tmp_path / "s0.mov").exists():
-        if hidden(tmp_path):
-            os.kill(int(children.read_text().split()[0]), signal.SIGKILL)
+        if hidden(tmp_path) and (workers := children.read_text().split()):
+            os.kill(int(workers[0]), signal.SIGKILL)
             deaths -= 1
             while hidden(tmp_path):
                 time.sleep(0.01)

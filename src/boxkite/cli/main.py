@@ -25,6 +25,7 @@ COMMANDS = {
     "catalogue": "a table of finished files in a receiver's columns",
     "contact-sheet": "a good frame of each file on PDF or PNG pages",
     "review-page": "a folder for any browser: play, note, draw, judge",
+    "send": "send finished files to folders and servers",
     "presets": "presets: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with sidecars and marks; undo",

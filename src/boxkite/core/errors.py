@@ -131,6 +131,12 @@ class RenderError(BoxkiteError):
     exit_status = 1
 
 
+class SendError(BoxkiteError):
+    """A destination could not be used, or files could not be sent there."""
+
+    exit_status = 1
+
+
 class DamagedError(RenderError):
     """The source could not be decoded where it was needed."""
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tomllib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from pathlib import Path, PurePosixPath, PureWindowsPath
@@ -39,6 +39,19 @@ class PathRule:
 
 
 @dataclass(frozen=True)
+class DestinationSettings:
+    """A place files are sent to, by a name of the user's; nothing in it is secret."""
+
+    url: str
+    user: str = ""
+    certificate: str = ""
+    """A file of certificates to trust, for a server with its own."""
+    profile: str = ""
+    endpoint: str = ""
+    """Of S3."""
+
+
+@dataclass(frozen=True)
 class Settings:
     """Defaults for options that are not given."""
 
@@ -49,6 +62,8 @@ class Settings:
     web_hook: str = ""
     paths: tuple[PathRule, ...] = field(default=())
     """How other machines call the folders of this one."""
+    destinations: Mapping[str, DestinationSettings] = field(default_factory=dict)
+    """Where finished files are sent, by name."""
 
 
 _KEY_OF = {name.replace("_", "-"): name for name in Settings.__dataclass_fields__}
@@ -79,7 +94,8 @@ def read_settings() -> Settings:
         if key not in _KEY_OF:
             hint = did_you_mean(key, _KEY_OF) or f"keys: {', '.join(_KEY_OF)}"
             raise RequestError(f"there is no key “{key}”", path=path, hint=hint)
-        values[_KEY_OF[key]] = _rules(value, path) if key == "paths" else _checked(key, value, path)
+        read = {"paths": _rules, "destinations": _destinations}.get(key)
+        values[_KEY_OF[key]] = read(value, path) if read else _checked(key, value, path)
     return Settings(**values)
 
 
@@ -106,6 +122,26 @@ def _rules(value: Any, path: Path) -> tuple[PathRule, ...]:
             )  # fmt: skip
         rules.append(PathRule(**rule))
     return tuple(rules)
+
+
+def _destinations(value: Any, path: Path) -> dict[str, DestinationSettings]:
+    known = DestinationSettings.__dataclass_fields__
+    found = {}
+    for name, table in value.items() if isinstance(value, dict) else [("", value)]:
+        key = f"destinations.{name}" if name else "destinations"
+        if not isinstance(table, dict) or not isinstance(table.get("url"), str):
+            raise RequestError("a destination is a table with a url", path=path, key=key,
+                               hint='[destinations.client], then url = "https://…" on a separate line')  # fmt: skip
+        for inner, text in table.items():
+            if inner not in known:
+                hint = did_you_mean(inner, known) or f"keys: {', '.join(known)}; passwords never stand here"
+                raise RequestError(f"there is no key “{inner}”", path=path, key=key, hint=hint)
+            if not isinstance(text, str):
+                raise RequestError("this is a text in quotes", path=path, key=f"{key}.{inner}")
+        own = table.get("certificate")
+        certificate = {"certificate": str(path.absolute().parent / path_from(own))} if own else {}
+        found[name] = DestinationSettings(**{**table, **certificate})
+    return found
 
 
 def mapped(path: str, rules: Sequence[PathRule], machine: str) -> str:

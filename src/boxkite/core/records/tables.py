@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 
-FORM = 4
+FORM = 5
 _OF_FORM_1 = """
 create table batch (
     id integer primary key, name text unique not null, started text not null, machine text not null,
@@ -60,7 +60,18 @@ create table handover (
     who text not null, kind text not null, path blob not null, note text not null);
 create index handover_of_batch on handover (batch, id);
 """
-_STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3, 3: _TO_FORM_4}
+_TO_FORM_5 = """
+create table sending (
+    id integer primary key, destination text not null, who text not null, started text not null,
+    ended text not null default '');
+create table sent_file (
+    sending integer not null references sending (id) on delete cascade, name text not null, path blob not null,
+    checksum text not null, size_bytes integer not null, partial text not null default '', state text not null,
+    tag text not null default '', how text not null default '', at text not null,
+    primary key (sending, name)) without rowid;
+create index sent_to on sent_file (name, state);
+"""
+_STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3, 3: _TO_FORM_4, 4: _TO_FORM_5}
 """Migrations from each version of the schema to the next."""
 
 
