@@ -62,6 +62,7 @@ def s3_server() -> Iterator[int]:
         headers={"Authorization": "AWS4-HMAC-SHA256 Credential=k/20260101/us-east-1/s3/aws4_request"},
     )
     assert connection.getresponse().status == 200
+    connection.close()
     try:
         yield port
     finally:
@@ -87,8 +88,8 @@ def ssh_server(home: Path) -> Iterator[int]:
         "Subsystem sftp internal-sftp\nMaxStartups 100\n"
     )
     Path("/run/sshd").mkdir(exist_ok=True)
-    server = subprocess.Popen(["/usr/sbin/sshd", "-D", "-e", "-f", str(place / "config")],
-                              stderr=(place / "log").open("w"))  # fmt: skip
+    with (place / "log").open("w") as log:
+        server = subprocess.Popen(["/usr/sbin/sshd", "-D", "-e", "-f", str(place / "config")], stderr=log)
     try:
         wait_for_port(port)
         yield port

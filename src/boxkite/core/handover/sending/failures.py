@@ -211,7 +211,7 @@ _NAMES = {
 
 def _by_name(error: BaseException, place: Place | None, protocol: str, server: str) -> Failure | None:
     for kind in type(error).__mro__:
-        if kind.__name__ == "PermissionDenied":
+        if kind.__name__ in ("PermissionDenied", "KeyImportError"):
             return Failure(
                 f"{server} did not take this user's keys or password",
                 _WHERE_LOGINS_ARE[SFTP],
