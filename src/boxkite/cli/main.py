@@ -26,6 +26,7 @@ COMMANDS = {
     "contact-sheet": "a good frame of each file on PDF or PNG pages",
     "review-page": "a folder for any browser: play, note, draw, judge",
     "send": "send finished files to folders and servers",
+    "relink": "an edit that points at finished files, and back",
     "presets": "presets: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with sidecars and marks; undo",

@@ -337,7 +337,7 @@ def _exactly(kind: type[Any]) -> _Coder:
 
 _ENCODERS: dict[Any, _Coder] = {
     **dict.fromkeys((str, int, bool, float, NoneType, Any), _unchanged),
-    Path: lambda value, state: str(value),
+    Path: lambda value, state: str(value.absolute()),  # whoever reads it may be in another folder
     Fraction: lambda value, state: f"{value.numerator}/{value.denominator}",
     datetime: lambda value, state: value.isoformat(),
 }

@@ -54,3 +54,13 @@ REVIEW_SKIPPED = Kind("review-skipped", "not all was taken of “{name}”: {rea
 MANIFEST_UNREADABLE = Kind("file-manifest-unreadable", "this manifest cannot be used: {reason}")
 NAMES_OUTSIDE = Kind("file-names-outside", "line {line} names a file outside its folder: {name}")
 CHAIN_BROKEN = Kind("file-chain-broken", "the chain of media hash lists is broken: {reason}")
+RELINK_NO_FILE = Kind("relink-no-file", "“{name}” keeps its media: no file holds its frames")
+RELINK_SHORT = Kind(
+    "relink-short", "“{name}” keeps its media: its file is {frames:frame} short, transitions included"
+)
+RELINK_NO_ORIGINAL = Kind("relink-no-original", "“{name}” keeps its media: its original is not on record")
+RELINK_PRESETS = Kind("relink-presets", "files of {presets:list}: the edit points at those of {taken}")
+RELINK_FINISHED = Kind(
+    "relink-finished", "{count:clip} shown as edited: speed, effects and transitions are in the picture"
+)
+RELINK_LOST = Kind("relink-lost", "{form} has no place for {what:list}")

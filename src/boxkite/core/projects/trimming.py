@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from fractions import Fraction
 from pathlib import Path
 
 from boxkite.core.edit.otio.writing import write_otio_edit
@@ -19,14 +18,13 @@ from boxkite.core.notices.edit import AUDIO_CLIPS_KEPT, USED_TIMES
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.planning import Outputs, plan_of_shots
 from boxkite.core.plan.rows import Plan, Row
-from boxkite.core.shots.conforming import source_span
-from boxkite.core.shots.edit_clips import Wanted
+from boxkite.core.shots.conforming import used_spans
 from boxkite.core.shots.edit_cutting import EditCutter, missing_media
 from boxkite.core.shots.gathering import Gathered, Progress
 from boxkite.core.shots.limits import with_handles
 from boxkite.core.shots.placing import index_source
-from boxkite.core.shots.shot import EditPlace, IndexedSource, Shot
-from boxkite.core.timebase import Span, round_fraction
+from boxkite.core.shots.shot import IndexedSource, Shot
+from boxkite.core.timebase import Span
 
 _SEVERAL_PARTS = "@clip_@in"
 _SEPARATE_PARTS = "@clip_@(count:01:per clip)"
@@ -139,12 +137,7 @@ def _media_clips(timelines: Sequence[Timeline]) -> Iterator[tuple[Timeline, Trac
 
 
 def _use(timeline: Timeline, track: Track, clip: Clip, footage: IndexedSource) -> Use:
-    place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
-    shown = source_span(Wanted(timeline, place, clip.name, "", clip, Fraction(0), clip.speed), clip, footage)
-    scale = abs(clip.speed) * footage.frame_index.rate.fraction / timeline.rate.fraction
-    before = clip.transition_in.before if clip.transition_in else 0
-    after = clip.transition_out.after if clip.transition_out else 0
-    whole = Span(shown.start - round_fraction(before * scale), shown.end + round_fraction(after * scale))
+    shown, whole = used_spans(timeline, clip, footage)
     span = whole.clipped_to(footage.frame_index.span)
     if not span.length:
         raise missing_media([f"“{clip.name}” uses frames {whole.start} to {whole.end} of {footage.source.path},"

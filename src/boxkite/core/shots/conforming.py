@@ -26,7 +26,7 @@ from boxkite.core.notices.notice import Kind, Notice
 from boxkite.core.notices.shots import SHORTENED
 from boxkite.core.shots.edit_clips import Wanted
 from boxkite.core.shots.media import MediaFinder
-from boxkite.core.shots.shot import Composition, IndexedSource, Shot
+from boxkite.core.shots.shot import Composition, EditPlace, IndexedSource, Shot
 from boxkite.core.timebase import FrameRate, Span, Timecode, frames_per_day, round_fraction
 
 IndexSource = Callable[[Source], IndexedSource]
@@ -143,6 +143,18 @@ def source_span(wanted: Wanted, clip: Clip, footage: IndexedSource) -> Span:
     if speed == 0:
         return Span(start, start + 1)
     return Span(start, start + max(1, round_fraction(wanted.place.record.length * speed * scale)))
+
+
+def used_spans(timeline: Timeline, clip: Clip, footage: IndexedSource) -> tuple[Span, Span]:
+    """The frames of its source that a clip shows, and those with the frames under its transitions."""
+    place = EditPlace(timeline.name, "", clip.event, clip.record, timeline.start)
+    shown = source_span(Wanted(timeline, place, clip.name, "", clip, Fraction(0), clip.speed), clip, footage)
+    scale = abs(clip.speed) * footage.frame_index.rate.fraction / timeline.rate.fraction
+    before = clip.transition_in.before if clip.transition_in else 0
+    after = clip.transition_out.after if clip.transition_out else 0
+    return shown, Span(
+        shown.start - round_fraction(before * scale), shown.end + round_fraction(after * scale)
+    )
 
 
 def source_frames_of(

@@ -12,9 +12,14 @@ from boxkite.core.timebase import Span, Timecode
 
 
 def write_edl_edit(path: Path, timeline: Timeline) -> None:
-    """Write the enabled clips of a timeline, numbered in the order of time, titles as keys over what is below.
+    """Write a timeline as edl_bytes makes it. Raises MarksError, OSError."""
+    create_file(path, edl_bytes(timeline, path))
 
-    Clips must count their source by timecode. Raises MarksError for a timeline nested in it: flatten it first.
+
+def edl_bytes(timeline: Timeline, path: Path) -> bytes:
+    """The enabled clips of a timeline, numbered in the order of time, titles as keys over what is below.
+
+    Clips must count their source by timecode. path: for messages. Raises MarksError for a timeline nested in it.
     """
     lines = [
         f"TITLE: {timeline.name}",
@@ -32,14 +37,16 @@ def write_edl_edit(path: Path, timeline: Timeline) -> None:
     for number, (clip, track, index) in enumerate(listed, start=1):
         if clip.nested:
             raise MarksError(
-                f"“{clip.name}” is a separate timeline, which such a list cannot hold", path=path
+                f"“{clip.name}” is a separate timeline, which such a list cannot hold",
+                path=path,
+                hint="write .otio",
             )
         lines += _event(timeline, number, clip, track, track.clips[index - 1] if index else None)
     lines += [
         f"* LOC: {timeline.start + marker.start} {marker.colour.upper():<7} {marker.name}"
         for marker in timeline.markers
     ]
-    create_file(path, ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape"))
+    return ("\n".join(lines) + "\n").encode("utf-8", "surrogateescape")
 
 
 def _event(timeline: Timeline, number: int, clip: Clip, track: Track, before: Clip | None) -> Iterator[str]:

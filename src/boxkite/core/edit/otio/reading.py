@@ -29,21 +29,26 @@ _EXTRA_HINT = 'install the adapters beside Box Kite: pip install "boxkite-shots[
 
 def read_otio_edit(path: Path) -> Edit:
     """Read every timeline of a file. Raises MarksError for what cannot be read or holds none."""
-    suffix = path.suffix.lower()
     notices: list[Notice] = []
-    try:
-        if suffix in _OWN:
-            found, kind = _from_json(_json_text(path, suffix), path), "timeline file"
-        else:
-            found, kind = _by_adapter(path, suffix, notices), "exchange file"
-    except MarksError:
-        raise
-    except Exception as error:  # whatever a broken file makes the library say
-        raise MarksError(f"the timeline cannot be read: {one_line(error)}", path=path) from None
+    found = read_objects(path, notices)
+    kind = "timeline file" if path.suffix.lower() in _OWN else "exchange file"
     timelines = tuple(TimelineReader(path, notices).all_of(found))
     if not timelines:
         raise MarksError("there is no timeline in it", path=path)
     return Edit(path, kind, timelines, tuple(notices))
+
+
+def read_objects(path: Path, notices: list[Notice] | None = None) -> Any:
+    """The library's objects of a file. Raises MarksError for what cannot be read."""
+    suffix = path.suffix.lower()
+    try:
+        if suffix in _OWN:
+            return _from_json(_json_text(path, suffix), path)
+        return _by_adapter(path, suffix, [] if notices is None else notices)
+    except MarksError:
+        raise
+    except Exception as error:  # whatever a broken file makes the library say
+        raise MarksError(f"the timeline cannot be read: {one_line(error)}", path=path) from None
 
 
 def _json_text(path: Path, suffix: str) -> str:

@@ -15,12 +15,20 @@ def write_otio_edit(path: Path, timeline: Timeline) -> None:
     """Write a timeline with all it holds as .otio. Media paths are written as they are."""
     import opentimelineio as otio
 
+    text = otio.adapters.write_to_string(objects_of(timeline), "otio_json")
+    create_file(path, text.encode("utf-8", "surrogateescape"))
+
+
+def objects_of(timeline: Timeline) -> Any:
+    """A timeline as the library's object."""
+    import opentimelineio as otio
+
     writer = _Writer(otio)
     written = otio.schema.Timeline(
         timeline.name, global_start_time=writer.time(timeline.start.frame, timeline.rate)
     )
     written.tracks = writer.stack(timeline)
-    create_file(path, otio.adapters.write_to_string(written, "otio_json").encode("utf-8", "surrogateescape"))
+    return written
 
 
 class _Writer:

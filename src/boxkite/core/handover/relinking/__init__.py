@@ -1,0 +1,1 @@
+"""Edits that point at finished files, and back at the originals."""
