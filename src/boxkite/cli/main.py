@@ -27,6 +27,7 @@ COMMANDS = {
     "review-page": "a folder for any browser: play, note, draw, judge",
     "send": "send finished files to folders and servers",
     "relink": "an edit that points at finished files, and back",
+    "shot-folders": "a folder per shot: files, notes, work order",
     "presets": "presets: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with sidecars and marks; undo",

@@ -156,6 +156,18 @@ def describe(
     return Description(delivery, tuple(found), tuple(notices))
 
 
+def by_shot(files: Iterable[Described]) -> list[list[Described]]:
+    """The files that belong together, as they hold one span of one source, in the order of their first."""
+    groups: dict[object, list[Described]] = {}
+    for one in files:
+        row = one.row
+        key: object = one.file.path
+        if row:
+            key = (row.shot.footage.source.path, row.shot.span, row.shot.marker, one.file.batch)
+        groups.setdefault(key, []).append(one)
+    return list(groups.values())
+
+
 def _made_at(file: DeliveredFile) -> datetime:
     ended = file.record.ended or file.record.started if file.record else ""
     return datetime.fromisoformat(ended) if ended else datetime.now()

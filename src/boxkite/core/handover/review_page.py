@@ -9,7 +9,7 @@ import re
 import shutil
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +24,7 @@ from boxkite.core.files.sweeping import sweep
 from boxkite.core.footage.kinds import REVIEW_PAGE
 from boxkite.core.footage.probe import read_source
 from boxkite.core.handover.columns import text_of
-from boxkite.core.handover.described import Described
+from boxkite.core.handover.described import Described, by_shot
 from boxkite.core.handover.extras import require
 from boxkite.core.handover.good_frames import good_frames
 from boxkite.core.naming.pattern import Pattern
@@ -72,29 +72,13 @@ class PageOptions:
     """Beside the player."""
 
 
-@dataclass
-class _Groups:
-    by_span: dict[object, list[Described]] = field(default_factory=dict)
-
-    def add(self, one: Described) -> None:
-        """Files of one span of one source belong together."""
-        row = one.row
-        key: object = one.file.path
-        if row:
-            key = (row.shot.footage.source.path, row.shot.span, row.shot.marker, one.file.batch)
-        self.by_span.setdefault(key, []).append(one)
-
-
 def review_shots(files: Sequence[Described], section: Pattern) -> list[ReviewShot]:
     """The shots that have a file browsers play, in order; of several such files the smallest.
 
     Raises RequestError where there is none, with what makes some.
     """
-    groups = _Groups()
-    for one in files:
-        groups.add(one)
     shots: list[ReviewShot] = []
-    for group in groups.by_span.values():
+    for group in by_shot(files):
         light = sorted((one for one in group if plays(one)), key=lambda one: one.file.path.stat().st_size)
         if light:
             others = tuple(one for one in group if one is not light[0])

@@ -64,3 +64,5 @@ RELINK_FINISHED = Kind(
     "relink-finished", "{count:clip} shown as edited: speed, effects and transitions are in the picture"
 )
 RELINK_LOST = Kind("relink-lost", "{form} has no place for {what:list}")
+NOTES_UNREADABLE = Kind("notes-unreadable", "its marks are left out: {reason}")
+STILL_NOT_MADE = Kind("still-not-made", "no still of frame {frame}: it cannot be decoded")
