@@ -9,8 +9,8 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable, Generator, Iterable, Mapping
-from dataclasses import dataclass
+from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -39,10 +39,13 @@ from boxkite.core.errors import (
 from boxkite.core.files.reading import path_from
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.source import Findings, Source
-from boxkite.core.handover.manifests import write_batch_manifests
+from boxkite.core.handover.after.planning import plan_steps
+from boxkite.core.handover.after.running import run_steps
+from boxkite.core.job.after import check_steps, read_steps
 from boxkite.core.job.file import read_job_file
 from boxkite.core.job.job import Job as _CoreJob
 from boxkite.core.job.options import JobOptions, job_from_options, options_from_tables
+from boxkite.core.notices.batches import STEP_FAILED
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan, Row
@@ -191,20 +194,22 @@ def run(
     *,
     workers: int | None = None,
     manifest: str = "",
+    after: Sequence[Mapping[str, Any]] = (),
     progress: Callable[[Event], None] = lambda event: None,
 ) -> MadeBatch:
     """Make the files of a plan and verify each before it gets its name. A file that fails does not stop the others.
 
     workers: shots made at the same time, None for one per core. manifest: its form, as "mhl" or "md5", to be written
-    once all files are made, here or when the batch is resumed. progress gets each event as it happens.
-    Raises PlanError, before anything is made, for a folder that cannot be written to; for a manifest that cannot be.
+    once all files are made, here or when the batch is resumed; after: more steps, as [[after]] of a job file has them.
+    progress gets each event as it happens. Raises PlanError, before anything is made, for a folder that cannot be
+    written to, or a step that cannot be done.
     """
-    batch = Batch(manifest=manifest)
+    steps = read_steps(check_steps(list(after), "after"))
+    plan_steps(steps)
+    batch = Batch(manifest=manifest, after=steps)
     with LocalExecutor(workers) as executor:
         made = _made(batch, run_recorded(plan, executor, batch), progress)
-    if batch.name and manifest:
-        write_batch_manifests(batch.name, "")
-    return made
+    return _with_steps(made, batch.name)
 
 
 def resume(
@@ -234,8 +239,17 @@ def resume(
             with LocalExecutor(workers or rest.record.workers) as executor:
                 executor.prepare(rest.work.rows)
                 made = _made(batch, resume_batch(records, rest.work, executor, batch), progress)
-        write_batch_manifests(name, "")
+        return _with_steps(made, name)
+
+
+def _with_steps(made: MadeBatch, name: str) -> MadeBatch:
+    """Do the steps that follow; one that fails is among the notices."""
+    if not name:
         return made
+    failed = [
+        STEP_FAILED(kind=one.kind, reason=one.outcome) for one in run_steps(name, "") if one.state == "failed"
+    ]
+    return replace(made, notices=(*made.notices, *failed))
 
 
 def _made(batch: Batch, events: Generator[Event, None, None], progress: Callable[[Event], None]) -> MadeBatch:

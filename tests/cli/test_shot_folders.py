@@ -67,12 +67,13 @@ def test_a_folder_holds_all_that_belongs_to_a_shot(mill: Path, tmp_path: Path) -
     ]
     order = (folder / "work-order.txt").read_text()
     for text in ("reel A003", "A Hundred Sheets", "10:12:05:03  Ada: hands are soft (drawn on)",
-                 "5 before, 6 after",
-                 str(mill / "card/A-vat2.mov"), str(mill / "out/web/A-vat2_01.mp4"), "day, V1 at 10:00:00:00"):  # fmt: skip
+                 "5 before, 6 after", str(mill / "card/A-vat2.mov"),
+                 str(mill / "out/web/A-vat2_01.mp4"), "day, V1 at 10:00:00:00"):  # fmt: skip
         assert text in order, order
     (still,) = (folder / "notes").iterdir()
     with Image.open(still) as image:
-        assert image.size == (320, 180) and image.getpixel((160, 90)) == (255, 211, 63)
+        assert image.size == (320, 180)
+        assert (255, 211, 63) in [image.getpixel((160, y)) for y in range(86, 94)]
 
 
 def test_made_again_it_adds_what_is_new_and_touches_nothing_else(mill: Path, tmp_path: Path) -> None:

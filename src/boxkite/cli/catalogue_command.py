@@ -94,30 +94,19 @@ def _embed(screen: Screen, arguments: argparse.Namespace, delivery: Delivery, ca
     """Bring the values into files and sidecars; status 1 where a file does not take them."""
     from boxkite.cli.options import current_user
     from boxkite.cli.tables import counted
-    from boxkite.core.errors import BoxkiteError
-    from boxkite.core.handover.embed_files import embed_into, values_of
-    from boxkite.core.handover.embedding import takes_values
-    from boxkite.core.handover.sidecars import sidecar_bytes, sidecar_path
-    from boxkite.core.handover.written import free_path, write
+    from boxkite.core.handover.embed_files import embed_all
+    from boxkite.core.handover.sidecars import sidecar_path
+    from boxkite.core.handover.written import free_path
 
     paths = [free_path(sidecar_path(row.described.file.path), arguments.existing) for row in catalogue.rows]
-    for path, row in zip(paths, catalogue.rows, strict=True):
-        write(path, sidecar_bytes(catalogue.mapping, row), arguments.existing)
+    changed, problems = embed_all(catalogue, paths, arguments.existing, current_user())
     note(screen, delivery, "sidecar", paths[0], also=paths[1:])
-    changed, status = 0, 0
-    for row in catalogue.rows:
-        file = row.described.file
-        try:
-            changed += takes_values(file.path) and embed_into(
-                file, values_of(catalogue.mapping, row), current_user()
-            )
-        except BoxkiteError as error:
-            screen.print(f"! not embedded: {error.text}", "yellow")
-            status = 1
+    for problem in problems:
+        screen.print(f"! not embedded: {problem}", "yellow")
     screen.print(
         f"values embedded into {counted(changed, 'file')}; {counted(len(paths), 'sidecar')} beside them"
     )
-    return status
+    return int(bool(problems))
 
 
 def _show(arguments: argparse.Namespace, delivery: Delivery, catalogue: Catalogue, into: Path | None) -> None:

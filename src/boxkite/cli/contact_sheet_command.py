@@ -17,11 +17,11 @@ examples:
 Each file gets a frame that is not black, not blurred and not in a fade. Files of a batch that
 are not made yet are drawn from their sources.
 """
-LINES = ("@name", "@length · @start", "[@keywords · ]@note")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Of what, how it looks, where to."""
+    lines = "@name, @length · @start, [@keywords · ]@note"
     parser.add_argument(
         "what", nargs="*", default=["last"], metavar="BATCH|FOLDER|FILE",
         help="a batch by its name, a folder, or files (default: last, the last batch)",
@@ -32,7 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--frames", type=int, choices=(1, 3), default=1, metavar="1|3",
                         help="one good frame of each file, or first, middle and last (default: 1)")  # fmt: skip
     parser.add_argument("--line", action="append", metavar="PATTERN",
-                        help=f"a line below each file (repeatable; default: {', '.join(LINES)})")  # fmt: skip
+                        help=f"a line below each file (repeatable; default: {lines})")  # fmt: skip
     parser.add_argument("--preset", metavar="NAME", help="only files of this preset")
     parser.add_argument("--page", choices=("a4", "a3", "letter", "screen"), default="a4", metavar="SIZE",
                         help="a4, a3, letter or screen (default: a4)")  # fmt: skip
@@ -48,57 +48,29 @@ def run(arguments: argparse.Namespace) -> int:
     """Draw it."""
     from boxkite.cli.options import current_user
     from boxkite.cli.tables import counted, print_json
-    from boxkite.core.errors import RequestError
     from boxkite.core.files.reading import path_from
-    from boxkite.core.handover.contact_sheet import FORMS, SheetOptions, draw_sheet
     from boxkite.core.handover.delivery import delivery_of_paths
     from boxkite.core.handover.described import describe
-    from boxkite.core.handover.written import free_path, write
-    from boxkite.core.naming.pattern import check_tokens, read_text_pattern
+    from boxkite.core.handover.sheets import SHEET_LINES, SheetRequest, make_sheet
 
     screen = Screen(stderr=arguments.json)
-    into = path_from(arguments.into)
-    form = into.suffix.lower()
-    if form not in FORMS:
-        raise RequestError(f"a contact sheet is written as {' or '.join(FORMS)}", path=into)
-    if arguments.columns is not None and not 1 <= arguments.columns <= 12:
-        raise RequestError("--columns: 1 to 12")
+    request = SheetRequest(
+        path_from(arguments.into), arguments.title, arguments.line or SHEET_LINES, arguments.preset or "",
+        arguments.page, not arguments.portrait, arguments.frames, arguments.columns, arguments.existing,
+    )  # fmt: skip
+    request.require_form()
     delivery = delivery_of_paths(arguments.what)
     tables = [path_from(path) for path in arguments.metadata]
     described = describe(delivery, tables, user=current_user(), with_planned=True)
-    lines = tuple(read_text_pattern(text) for text in arguments.line or LINES)
-    for line in lines:
-        check_tokens(line, described.tokens)
-    files = [
-        one
-        for one in described.files
-        if not arguments.preset or one.values["preset"].shown() == arguments.preset
-    ]
-    if not files:
-        known = sorted({one.values["preset"].shown() for one in described.files} - {""})
-        raise RequestError(
-            f"no file is of the preset “{arguments.preset}”", hint=f"there are: {', '.join(known)}"
-        )
-    options = SheetOptions(
-        title=arguments.title if arguments.title is not None else delivery.title, page=arguments.page,
-        landscape=not arguments.portrait, frames=arguments.frames, columns=arguments.columns, lines=lines,
-    )  # fmt: skip
-    if form == ".pdf":
-        free_path(into, arguments.existing)
-    with count_progress(screen, "looking for good frames", len(files)) as progress:
-        pages = draw_sheet(files, options, form, progress)
-    digits = len(str(len(pages)))
-    paths = [into] if len(pages) == 1 else [
-        into.with_name(f"{into.stem}-{number:0{digits}d}{into.suffix}") for number in range(1, len(pages) + 1)
-    ]  # fmt: skip
-    paths = [free_path(path, arguments.existing) for path in paths]
-    for path, content in zip(paths, pages, strict=True):
-        write(path, content, arguments.existing)
-        note(screen, delivery, "contact sheet", path.absolute(), counted(len(files), "file"))
+    paths, count = make_sheet(
+        delivery, described, request, lambda total: count_progress(screen, "looking for good frames", total)
+    )
+    for path in paths:
+        note(screen, delivery, "contact sheet", path.absolute(), counted(count, "file"))
     for notice in described.notices:
         screen.print(f"! {notice.marked}", "yellow")
-    pages_text = f", {counted(len(paths), 'page')}" if form == ".png" else ""
-    screen.print(f"{paths[0]}: {counted(len(files), 'file')}{pages_text}", "bold green")
+    pages_text = f", {counted(len(paths), 'page')}" if request.into.suffix.lower() == ".png" else ""
+    screen.print(f"{paths[0]}: {counted(count, 'file')}{pages_text}", "bold green")
     if arguments.json:
-        print_json({"files": len(files), "pages": [str(path) for path in paths]}, "contact-sheet")
+        print_json({"files": count, "pages": [str(path) for path in paths]}, "contact-sheet")
     return 0

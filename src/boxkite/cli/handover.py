@@ -95,20 +95,22 @@ def unseen_lines(delivery: Delivery) -> list[str]:
     return [f"{one.path}: {one.reason}" for one in delivery.unseen]
 
 
-def write_batch_manifest(screen: Screen, name: str) -> int:
-    """Write the manifest that a batch's job asks for, once all its files are made; the exit status."""
-    from boxkite.cli.options import current_user
+def run_steps_of(screen: Screen, name: str) -> int:
+    """Do the steps that follow once all files of a batch are made, a line each; the exit status."""
     from boxkite.core.records.store import Records
 
     if not name or not Records.are_kept():
         return 0
-    from boxkite.core.errors import BoxkiteError
-    from boxkite.core.handover.manifests import write_batch_manifests
+    from boxkite.cli.options import current_user
+    from boxkite.core.handover.after.running import run_steps
 
-    try:
-        for one in write_batch_manifests(name, current_user()):
-            screen.print(f"manifest: {one.path}")
-    except BoxkiteError as error:
-        screen.print(f"no manifest: {error.text}" + (f"; {error.hint}" if error.hint else ""), "red")
-        return 1
-    return 0
+    status = 0
+    for event in run_steps(name, current_user()):
+        if event.state == "done":
+            where = f": {', '.join(event.paths)}" if event.paths else ""
+            screen.print(f"{event.kind}{where} ({event.outcome})", "green")
+        elif event.state == "failed":
+            screen.print(f"{event.kind} failed: {event.outcome}", "red")
+            screen.print(f"the files stay; boxkite resume {name} does it again, and what follows it")
+            status = 1
+    return status

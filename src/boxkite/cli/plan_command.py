@@ -11,6 +11,9 @@ from boxkite.cli.screen import Screen
 from boxkite.core.files.reading import path_from
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from boxkite.core.handover.after.planning import PlannedStep
     from boxkite.core.job.job import Job
     from boxkite.core.plan.rows import Plan
     from boxkite.core.plan.totals import Totals
@@ -56,9 +59,11 @@ def run(arguments: argparse.Namespace) -> int:
     written = _write(arguments, job, plan)
     if arguments.json:
         time = expected_time(plan, usable_cores())
-        print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time)}, "plan")
+        after = [{"step": one.step.kind, "writes": list(one.writes)} for one in _steps(job)]
+        print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time), "after": after}, "plan")
     else:
-        show_plan(Screen(), plan, left_out=arguments.left_out, warnings=arguments.warnings,
+        lines = [f"then {one}" for one in _steps(job)]
+        show_plan(Screen(), plan, left_out=arguments.left_out, warnings=arguments.warnings, after=lines,
                   next_step="boxkite run with the same options makes them")  # fmt: skip
     for line in written:
         sys.stderr.write(f"{line}\n")
@@ -101,12 +106,22 @@ def plan_with_progress(job: Job) -> Plan:
     """Work the plan out, saying on a terminal which source is being measured."""
     from boxkite.core.plan.planning import make_plan
 
+    _steps(job)
     if not sys.stderr.isatty():
         return make_plan(job)
     from boxkite.cli.messages import printable
 
     with Screen(stderr=True).status("planning") as status:
         return make_plan(job, progress=lambda label: status.update(f"measuring {printable(label)}"))
+
+
+def _steps(job: Job) -> list[PlannedStep]:
+    """The steps after the files, checked; nothing is loaded for a job that has none."""
+    if not job.after:
+        return []
+    from boxkite.core.handover.after.planning import plan_steps
+
+    return plan_steps(job.after)
 
 
 def _sampled(plan: Plan) -> Plan:
@@ -124,11 +139,18 @@ def _sampled(plan: Plan) -> Plan:
 
 
 def show_plan(
-    screen: Screen, plan: Plan, *, left_out: bool = False, warnings: bool = False, next_step: str = ""
+    screen: Screen,
+    plan: Plan,
+    *,
+    left_out: bool = False,
+    warnings: bool = False,
+    after: Sequence[str] = (),
+    next_step: str = "",
 ) -> None:
     """Warnings, the table, and what each output adds up to: what matters most comes last.
 
-    left_out: also list what is left out. warnings: list every warning, not one line per kind. next_step: how to go on.
+    left_out: also list what is left out. warnings: list every warning, not one line per kind. after: the steps that
+    follow. next_step: how to go on.
     """
     from boxkite.cli.tables import Column, print_table
     from boxkite.cli.warnings import show_unseen, show_warnings
@@ -155,6 +177,8 @@ def show_plan(
         screen.print(why(plan.left_out) + ("" if left_out else " (--left-out lists them)"))
     _show_uncovered(screen, plan)
     _show_totals(screen, plan)
+    for line in after:
+        screen.print(line)
     if plan.to_make and next_step:
         screen.print(next_step, "bold")
     show_unseen(screen, plan.unseen)

@@ -13,7 +13,7 @@ from boxkite.cli.batch_options import (
     notifications_from,
     options_kept_nowhere,
 )
-from boxkite.cli.handover import write_batch_manifest
+from boxkite.cli.handover import run_steps_of
 from boxkite.cli.screen import Screen
 
 if TYPE_CHECKING:
@@ -101,7 +101,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
         print_json({**outcome_as_json(outcome), "verified_before": rest.done}, "run")
     elif rows:
         show_summary(screen, outcome, plan_shown=True)
-    return exit_status(outcome) or write_batch_manifest(screen, name)
+    return exit_status(outcome) or run_steps_of(screen, name)
 
 
 def _name(records: Records, wanted: str | None) -> str:

@@ -17,12 +17,11 @@ examples:
 Open page/index.html, or put the folder on a web server. The client plays, writes notes on frames,
 draws, says good or not good, and saves one file; boxkite mark import takes it back as marks.
 """
-LINES = ("@(marker|clip|name)", "@length · @start", "[@keywords · ]@note")
-FACTS = ("@filename", "@resolution, @fps fps[, @camera]", "[scene @scene][, take @take]")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Of what, how it looks, where to."""
+    lines = "@(marker|clip|name), @length · @start, [@keywords · ]@note"
     add_delivery(parser)
     parser.add_argument(
         "--into", metavar="FOLDER", default="page", help="the folder to write (default: page)"
@@ -31,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--section", metavar="PATTERN", default="[scene @scene]",
                         help="shots of one result stand under one heading (default: [scene @scene])")  # fmt: skip
     parser.add_argument("--line", action="append", metavar="PATTERN",
-                        help=f"a line below each shot (repeatable; default: {', '.join(LINES)})")  # fmt: skip
+                        help=f"a line below each shot (repeatable; default: {lines})")  # fmt: skip
     parser.add_argument("--metadata", metavar="FILE", action="append", default=[],
                         help="a table about the files or sources; its columns become tokens (repeatable)")  # fmt: skip
     parser.add_argument("--existing", metavar="POLICY", choices=("stop", "replace"), default="stop",
@@ -46,24 +45,18 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.core.files.reading import path_from
     from boxkite.core.handover.delivery import delivery_of
     from boxkite.core.handover.described import describe
-    from boxkite.core.handover.review_page import PageOptions, check_place, review_shots, write_page
-    from boxkite.core.naming.pattern import check_tokens, read_text_pattern
+    from boxkite.core.handover.review_page import check_place
+    from boxkite.core.handover.sheets import PAGE_LINES, PageRequest, make_page
 
     screen = Screen(stderr=arguments.json)
     into = path_from(arguments.into).absolute()
     check_place(into, arguments.existing)
     delivery = delivery_of(arguments.delivery)
     described = describe(delivery, [path_from(path) for path in arguments.metadata], user=current_user())
-    section = read_text_pattern(arguments.section)
-    lines = tuple(map(read_text_pattern, arguments.line or LINES))
-    facts = tuple(map(read_text_pattern, FACTS))
-    for pattern in (section, *lines, *facts):
-        check_tokens(pattern, described.tokens)
-    shots = review_shots(described.files, section)
-    title = arguments.title if arguments.title is not None else delivery.title
-    options = PageOptions(title, section, lines, facts)
-    with count_progress(screen, "posters", len(shots)) as progress:
-        write_page(into, shots, options, delivery.label if delivery.is_batch else "", progress)
+    request = PageRequest(
+        into, arguments.title, arguments.section, arguments.line or PAGE_LINES, arguments.existing
+    )
+    shots = make_page(delivery, described, request, lambda total: count_progress(screen, "posters", total))
     note(screen, delivery, "review page", into, counted(len(shots), "shot"))
     for notice in described.notices:
         screen.print(f"! {notice.marked}", "yellow")

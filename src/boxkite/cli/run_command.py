@@ -17,7 +17,7 @@ from boxkite.cli.batch_options import (
     turn_from,
     workers_from,
 )
-from boxkite.cli.handover import write_batch_manifest
+from boxkite.cli.handover import run_steps_of
 from boxkite.cli.options import add_job_arguments, job_from
 from boxkite.cli.plan_command import plan_with_progress
 from boxkite.cli.screen import Screen
@@ -94,7 +94,7 @@ def run_and_tell(
         print_json(outcome_as_json(outcome), "run")
     else:
         show_summary(screen, outcome, warnings=warnings)
-    return exit_status(outcome) or write_batch_manifest(screen, batch.name)
+    return exit_status(outcome) or run_steps_of(screen, batch.name)
 
 
 def run_plan(screen: Screen, plan: Plan, executor: Executor, batch: Batch) -> Outcome:

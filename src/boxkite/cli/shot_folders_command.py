@@ -46,6 +46,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.core.handover.shot_folders.folders import make_all, plan_folders
     from boxkite.core.handover.shot_folders.tree import read_tree, tree_path
     from boxkite.core.notices.notice import notice_as_json
+    from boxkite.core.records.handovers import SHOT_FOLDERS
 
     screen = Screen(stderr=arguments.json)
     if arguments.show:
@@ -65,7 +66,7 @@ def run(arguments: argparse.Namespace) -> int:
         for one in plan.additions:
             screen.print(f"{one.what:<8}{one.path.relative_to(plan.into)}")
     elif made:
-        note(screen, delivery, "shot folders", plan.into, counted(plan.shots, "shot"))
+        note(screen, delivery, SHOT_FOLDERS, plan.into, counted(plan.shots, "shot"))
     names = {"folder": "folder", "link": "link", "copy": "copy", "still": "still", "order": "work order"}
     parts = [f"{count} {names[what]}{'s' if count > 1 else ''}" for what, count in plan.counts.items()]
     added = f"{', '.join(parts)} {'to add' if arguments.dry_run else 'added'}" if parts else "nothing new"

@@ -84,7 +84,7 @@ def _show(records: Records, name: str, arguments: argparse.Namespace) -> int:
     else:
         screen = Screen()
         screen.print_lines(_drawn(screen, records, found, name, arguments), wrapped=False)
-    return int(bool(name and found[0].failed))
+    return int(bool(name and (found[0].failed or found[0].steps_failed)))
 
 
 def _look(records: Records, name: str, arguments: argparse.Namespace) -> list[Overview]:
@@ -117,7 +117,7 @@ def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
                 for line in text.splitlines():
                     screen.print(line)
         if not any(one.held for one in found):
-            return int(bool(name and found[0].failed))
+            return int(bool(name and (found[0].failed or found[0].steps_failed)))
         time.sleep(_EVERY_SECONDS)
 
 
@@ -133,7 +133,7 @@ def _follow_in_window(screen: Screen, records: Records, name: str, arguments: ar
             lines = _drawn(screen, records, found, name, arguments)
             live.update(Text("\n").join(Text(printable(text), style=style) for text, style in lines))
             if not any(one.held for one in found):
-                return int(bool(name and found[0].failed))
+                return int(bool(name and (found[0].failed or found[0].steps_failed)))
             time.sleep(_EVERY_SECONDS)
 
 
@@ -149,10 +149,23 @@ def _drawn(
         lines += [
             (f"{one.at[:16].replace('T', ' ')}  {one}", "") for one in handovers_of(records, found[0].name)
         ]
+        lines += _step_lines(records, found[0].name)
         if found[0].is_whole and arguments.files:
             lines.append((_HAND_OVER.format(name=found[0].name), ""))
         return lines
     return _all_batches(screen, found)
+
+
+def _step_lines(records: Records, name: str) -> list[Line]:
+    """The steps that are not done yet."""
+    from boxkite.core.records.steps import steps_of
+
+    styles = {"failed": "red", "begun": "cyan", "waiting": ""}
+    return [
+        (f"{one.kind}: {one.state}{f': {one.outcome}' if one.outcome else ''}", styles.get(one.state, ""))
+        for one in steps_of(records, name)
+        if one.state != "done"
+    ]
 
 
 def _all_batches(screen: Screen, found: list[Overview]) -> list[Line]:
@@ -233,15 +246,18 @@ def _said_of(one: Overview) -> str:
     from boxkite.cli.tables import counted
 
     if one.is_whole:
-        return f"all of {counted(one.files, 'file')} verified"
+        left = f"; {counted(one.steps_left, 'step')} left" if one.steps_left else ""
+        return f"all of {counted(one.files, 'file')} verified{left}"
     failed = f", {one.failed} failed" if one.failed else ""
     state = one.shown_state.partition(",")[0]
     return f"{state}; {one.verified} of {counted(one.files, 'file')} verified{failed}"
 
 
 def _what_to_do(one: Overview) -> str:
-    if one.held or one.is_whole:
+    if one.held or (one.is_whole and not one.steps_left):
         return ""
+    if one.is_whole:
+        return f"boxkite resume {one.name} does the steps that are left"
     log = f"boxkite log {one.name} --errors says more; " if one.failed else ""
     return f"{log}boxkite resume {one.name} makes what is missing"
 
@@ -259,7 +275,7 @@ def _file_state(file: FileRecord, one: Overview) -> str:
 
 
 def _style(one: Overview) -> str:
-    if one.failed or one.shown_state == "interrupted":
+    if one.failed or one.steps_failed or one.shown_state == "interrupted":
         return "red"
     return "green" if one.is_whole else "cyan" if one.held else "yellow"
 
@@ -326,7 +342,13 @@ def _as_json(
         }
         for one in handovers_of(records, found[0].name)
     ]
-    return {**batches[0], "files": files, "handovers": handovers}
+    from boxkite.core.records.steps import steps_of
+
+    after = [
+        {"step": one.kind, "state": one.state, "outcome": one.outcome or None, "at": one.at or None}
+        for one in steps_of(records, found[0].name)
+    ]
+    return {**batches[0], "files": files, "handovers": handovers, "after": after}
 
 
 def _overview_as_json(one: Overview) -> dict[str, Any]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from boxkite.cli.handover import note, write_batch_manifest
+from boxkite.cli.handover import note, run_steps_of
 from boxkite.cli.options import add_job_options, job_from
 from boxkite.cli.screen import Screen
 
@@ -71,7 +71,7 @@ def run(arguments: argparse.Namespace) -> int:
         show_summary(screen, outcome, plan_shown=True)
     for path in edits:
         screen.print(f"no edit was written: {path}" if failed else f"edit: {path}")
-    return exit_status(outcome) or write_batch_manifest(screen, batch.name)
+    return exit_status(outcome) or run_steps_of(screen, batch.name)
 
 
 def _show(screen: Screen, trim: Trim) -> None:

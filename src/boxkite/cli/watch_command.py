@@ -14,7 +14,7 @@ from boxkite.cli.batch_options import (
     turn_from,
     workers_from,
 )
-from boxkite.cli.handover import write_batch_manifest
+from boxkite.cli.handover import run_steps_of
 from boxkite.cli.screen import Screen
 from boxkite.cli.settings import add_settings
 from boxkite.core.files.reading import path_from
@@ -141,7 +141,7 @@ def _tell(screen: Screen, event: WatchEvent) -> int:
         problems = [event.batch.problem] if event.batch.problem else []
         for notice in (*problems, *event.batch.notices):
             screen.print(f"{at} ! {notice.marked}", "yellow")
-        return write_batch_manifest(screen, event.batch.name)
+        return run_steps_of(screen, event.batch.name)
     elif isinstance(event, OutOfSpace):
         left = counted(len(event.rows), "file")
         screen.print(f"{at} ! {left} not begun: no room in {event.folder}", "bold yellow")

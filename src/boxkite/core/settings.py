@@ -139,14 +139,25 @@ def _destinations(value: Any, path: Path) -> dict[str, DestinationSettings]:
             if not isinstance(text, str):
                 raise RequestError("this is a text in quotes", path=path, key=f"{key}.{inner}")
         own = table.get("certificate")
-        certificate = {"certificate": str(path.absolute().parent / path_from(own))} if own else {}
-        found[name] = DestinationSettings(**{**table, **certificate})
+        counted = {"certificate": str(path.absolute().parent / path_from(own))} if own else {}
+        if "://" not in table["url"]:
+            counted["url"] = str(path.absolute().parent / path_from(table["url"]))
+        found[name] = DestinationSettings(**{**table, **counted})
     return found
 
 
 def mapped(path: str, rules: Sequence[PathRule], machine: str) -> str:
     """A path as a machine calls it: by the first rule that is about it, else as it is called here."""
     return next((found for rule in rules if (found := rule.applied(path, machine)) is not None), path)
+
+
+def unmapped(path: str, rules: Sequence[PathRule], machine: str) -> str:
+    """A path of another machine as it is called here: by the first rule for that machine that is about it."""
+    for rule in rules:
+        turned = PathRule(rule.there, rule.here, rule.machines)
+        if (found := turned.applied(path, machine)) is not None:
+            return found
+    return path
 
 
 def _parts(path: str) -> list[str]:

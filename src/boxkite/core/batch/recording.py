@@ -31,6 +31,7 @@ from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import settle_threads
 from boxkite.core.batch.turns import Share, Turn, batches_ahead
 from boxkite.core.errors import RecordsError
+from boxkite.core.job.after import Step
 from boxkite.core.job.job import Job
 from boxkite.core.notices.batches import NOT_RECORDED, RECORD_HAS_GAPS
 from boxkite.core.notices.notice import Notice
@@ -42,6 +43,7 @@ from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews
 from boxkite.core.records.record import FileRecord
+from boxkite.core.records.steps import note_steps
 from boxkite.core.records.store import Records
 from boxkite.core.render.result import Result
 
@@ -64,6 +66,8 @@ class Batch:
     """Notifications at its end."""
     manifest: str = ""
     """The form of the manifest to be written at its end, where its job does not say; empty for none."""
+    after: Sequence[Step] = ()
+    """The steps after its files, where its job does not say."""
     cluster: str = ""
     """Address of the farm that makes it, empty for this machine."""
     name: str = ""
@@ -106,6 +110,12 @@ def begin_batch(
     """
     work = Work(plan.to_make, settle_threads(plan.to_make, cores or usable_cores(), workers))
     recipes = Recipes()
+    steps = _steps_of(batch)
+
+    def also_steps(store: sqlite3.Connection, name: str) -> None:
+        note_steps(store, name, [(step.kind, step.options) for step in steps])
+        also(store, name)
+
     batch.name = records.begin(
         plan.pattern,
         plan.version,
@@ -117,12 +127,18 @@ def begin_batch(
             "workers": workers,
             "turn": batch.turn,
             "command_line": list(batch.command_line),
-            "manifest": batch.manifest or (batch.job.manifest if batch.job else ""),
             "asked": [what for what, is_asked in _asked(batch) if is_asked],
         },
-        also=also,
+        also=also_steps,
     )
     return work
+
+
+def _steps_of(batch: Batch) -> list[Step]:
+    """The steps after its files: the manifest its job asks for goes first."""
+    form = batch.manifest or (batch.job.manifest if batch.job else "")
+    steps = batch.after or (batch.job.after if batch.job else ())
+    return [*([Step("manifest", {"form": form})] if form else []), *steps]
 
 
 def _asked(batch: Batch) -> tuple[tuple[Asked, bool], ...]:

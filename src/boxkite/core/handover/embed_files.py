@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 import av
 
-from boxkite.core.errors import PlanError, RenderError, RequestError
+from boxkite.core.errors import BoxkiteError, PlanError, RenderError, RequestError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.identity import stamp_of
 from boxkite.core.files.moving import sync
 from boxkite.core.files.partials import partial_of
 from boxkite.core.files.replacing import give_name
 from boxkite.core.files.sweeping import sweep
-from boxkite.core.handover.catalogue import CatalogueRow
+from boxkite.core.handover.catalogue import Catalogue, CatalogueRow
 from boxkite.core.handover.columns import ColumnMapping
 from boxkite.core.handover.delivery import DeliveredFile
-from boxkite.core.handover.embedding import embedded
+from boxkite.core.handover.embedding import embedded, takes_values
+from boxkite.core.handover.sidecars import sidecar_bytes
+from boxkite.core.handover.written import Existing, write
 from boxkite.core.records.handovers import EMBEDDED, Handover, note_handover
 from boxkite.core.records.journal import Journal, now_text
 from boxkite.core.records.store import Records
@@ -97,3 +99,22 @@ def _packets(path: Path) -> Iterator[tuple[object, ...]]:
                 )
         if not count:
             raise ValueError("nothing can be read of it")
+
+
+def embed_all(
+    catalogue: Catalogue, paths: Sequence[Path], existing: Existing, user: str
+) -> tuple[int, list[str]]:
+    """Write sidecars and bring the values into files: how many files took them, and why others did not.
+
+    paths: of the sidecars, one for each row. Raises PlanError.
+    """
+    for path, row in zip(paths, catalogue.rows, strict=True):
+        write(path, sidecar_bytes(catalogue.mapping, row), existing)
+    changed, problems = 0, []
+    for row in catalogue.rows:
+        file = row.described.file
+        try:
+            changed += takes_values(file.path) and embed_into(file, values_of(catalogue.mapping, row), user)
+        except BoxkiteError as error:
+            problems.append(error.text)
+    return changed, problems

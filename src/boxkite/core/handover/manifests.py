@@ -14,7 +14,7 @@ from boxkite.core.files.digests import DIGESTS, file_digests, is_manifest, kind_
 from boxkite.core.files.walking import Walk
 from boxkite.core.files.writing import replace_file
 from boxkite.core.footage.kinds import is_junk
-from boxkite.core.handover.delivery import DeliveredFile, Delivery, delivery_of_batch
+from boxkite.core.handover.delivery import DeliveredFile, Delivery
 from boxkite.core.handover.media_hash_lists import (
     FOLDER,
     HashedFile,
@@ -27,9 +27,6 @@ from boxkite.core.handover.media_hash_lists import (
 )
 from boxkite.core.handover.sum_files import list_with, read_sum_file, sum_file_name
 from boxkite.core.notices.notice import Notice
-from boxkite.core.records.handovers import MANIFEST, Handover, handovers_of, note_handover
-from boxkite.core.records.journal import now_text
-from boxkite.core.records.store import Records
 
 MHL = "mhl"
 _OWN_KIND = "xxh128"
@@ -226,24 +223,3 @@ def digests_of(path: Path, kinds: Iterable[str], progress: Progress = lambda _: 
         if kind == "c4":
             found[kind] = other_digest(path, kind)
     return found
-
-
-def write_batch_manifests(name: str, author: str) -> list[Manifest]:
-    """Write the manifests that the job of a batch asks for, once all its files are made, and note them in its log.
-
-    Empty where it asks for none, where they are written already, or where files are left to be made. Raises
-    RequestError, PlanError, RecordsError.
-    """
-    with Records() as records:
-        form = records.batch(name, with_files=False).settings.get("manifest")
-        if not form or any(one.kind == MANIFEST for one in handovers_of(records, name)):
-            return []
-    delivery = delivery_of_batch(name)
-    if delivery.not_made:
-        return []
-    written = write_manifests(delivery, str(form), author=author)
-    with Records() as records:
-        for one in written:
-            note = Handover(now_text(), author, MANIFEST, one.path, f"{one.files} files")
-            note_handover(records, note, delivery.batches)
-    return written

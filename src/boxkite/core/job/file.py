@@ -10,6 +10,7 @@ from typing import Any
 from boxkite.core.errors import PlanError, spoken
 from boxkite.core.files.reading import path_from, read_bytes
 from boxkite.core.files.writing import create_file
+from boxkite.core.job.after import step_schema, with_step_paths
 from boxkite.core.job.job import OF_OTHERWISE, OPTIONS
 from boxkite.core.job.option import Option
 from boxkite.core.job.options import JobOptions, options_from_tables
@@ -100,6 +101,8 @@ def _with_paths(options: JobOptions, change: Callable[[str], str]) -> JobOptions
         {**one, "to": tuple(map(output, one["to"]))} if "to" in one else one
         for one in options.get("otherwise")
     )
+    if options.get("after"):
+        changed["after"] = with_step_paths(options.get("after"), change)
     return JobOptions(changed)
 
 
@@ -115,6 +118,7 @@ def job_schema() -> dict[str, Any]:
     tables = {
         "presets": {"type": "object", "additionalProperties": {"type": "object"}},
         "otherwise": {"type": "array", "items": exception},
+        "after": {"type": "array", "items": step_schema()},
     }
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import path_from
+from boxkite.core.job.after import Step, read_steps
 from boxkite.core.job.allowed import (
     CLOSING_MARKER,
     DECODERS,
@@ -277,6 +278,10 @@ class Job:
         "manifest", "text",
         f"once all files are made, write a manifest beside them: {', '.join(MANIFEST_FORMS)}", group=_OUTPUTS,
         metavar="FORM", allowed=MANIFEST_FORMS, value="", with_saved_plan=True, commands=(*PLANNING, "trim"),
+    )  # fmt: skip
+    after: tuple[Step, ...] = option(
+        "after", "tables", "what is done once all files are made, step by step", group="", value=(),
+        read=read_steps, with_saved_plan=True, commands=(),
     )  # fmt: skip
     presets: Shelf = option(
         "presets", "tables", "presets that only this job knows", group="", factory=Shelf, with_saved_plan=True,

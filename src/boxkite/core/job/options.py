@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import PlanError
+from boxkite.core.job.after import check_steps
 from boxkite.core.job.job import FIELD_OF, OF_OTHERWISE, OPTIONS, Job
 from boxkite.core.presets.inheriting import BASED_ON
 from boxkite.core.presets.library import PresetFile, Shelf
@@ -53,6 +54,8 @@ def options_from_tables(tables: Mapping[str, Any], path: Path | str) -> JobOptio
             written[key] = _presets(value, path)
         elif key == "otherwise":
             written[key] = _otherwise(value, path)
+        elif key == "after":
+            written[key] = check_steps(value, path)
         else:
             written[key] = OPTIONS[key].check_kind(value, path)
     return JobOptions(written)

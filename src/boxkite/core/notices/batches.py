@@ -40,3 +40,4 @@ CLUSTER_NOT_KEPT = Kind(
     "cluster-not-kept",
     f"it was begun on a cluster and is made on this machine now: {setting('cluster')} gives it again",
 )
+STEP_FAILED = Kind("step-failed", "{kind} failed: {reason}; resuming the batch does it again")

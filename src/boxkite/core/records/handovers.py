@@ -11,6 +11,8 @@ from boxkite.core.records.journal import now_text
 from boxkite.core.records.store import Records, storable
 
 MANIFEST = "manifest"
+SHOT_FOLDERS = "shot folders"
+"""Places for work with links to the files: they are not sent with them."""
 EMBEDDED = "embedded"
 """The kind of a handover that changes a file; its note is the file's checksum from then on."""
 

@@ -36,6 +36,9 @@ class Overview(NamedTuple):
     """Whether a process is running it, or waiting for its turn, just now."""
     note: str = ""
     waits_for: Awaited = ""
+    steps_left: int = 0
+    """Steps after its files that are not done."""
+    steps_failed: int = 0
 
     @property
     def shown_state(self) -> str:
@@ -48,7 +51,9 @@ class Overview(NamedTuple):
             return "stopped"
         if self.failed:
             return f"ended, {self.failed} failed"
-        return "all verified" if self.verified == self.files else "unfinished"
+        if self.verified != self.files:
+            return "unfinished"
+        return "all verified" if not self.steps_left else f"all verified, {self.steps_left} steps left"
 
     @property
     def frames_a_second(self) -> float:
@@ -86,10 +91,14 @@ def overviews(records: Records, names: tuple[str, ...] = (), *, latest: int = 20
             " coalesce(sum(case when state = 'verified' then size_bytes end), 0) from file where batch = ?",
             identity,
         )[0]
+        steps_left, steps_failed = records.ask(
+            "select coalesce(sum(state <> 'done'), 0), coalesce(sum(state = 'failed'), 0) from step where batch = ?",
+            identity,
+        )[0]
         held = state in _ALIVE and is_held(records.folder, name)
         found.append(
             Overview(name, state, datetime.fromisoformat(started), seconds, tuple(map(Path, json.loads(folders))),
-                     files, verified, failed, frames, done, size, stop, held, note, waits_for)
+                     files, verified, failed, frames, done, size, stop, held, note, waits_for, steps_left, steps_failed)
         )  # fmt: skip
     return found
 
@@ -104,6 +113,7 @@ def unfinished(records: Records) -> list[Overview]:
     """The batches that have files left to be made and that nobody runs, the latest first. Raises RecordsError."""
     names = tuple(name for (name,) in records.ask(
         "select name from batch where exists (select 1 from file where batch = batch.id and state != 'verified')"
+        " or exists (select 1 from step where batch = batch.id and state != 'done')"
         " order by id desc limit 50"
     ))  # fmt: skip
     found = overviews(records, names) if names else []

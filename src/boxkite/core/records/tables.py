@@ -70,6 +70,10 @@ create table sent_file (
     tag text not null default '', how text not null default '', at text not null,
     primary key (sending, name)) without rowid;
 create index sent_to on sent_file (name, state);
+create table step (
+    batch integer not null references batch (id) on delete cascade, number integer not null, kind text not null,
+    options text not null, state text not null default 'waiting', paths text not null default '[]',
+    outcome text not null default '', at text not null default '', primary key (batch, number)) without rowid;
 """
 _STEPS = {0: _OF_FORM_1, 1: _TO_FORM_2, 2: _TO_FORM_3, 3: _TO_FORM_4, 4: _TO_FORM_5}
 """Migrations from each version of the schema to the next."""

@@ -19,7 +19,7 @@ from boxkite.core.handover.manifests import known_checksum
 from boxkite.core.handover.review_page import plays
 from boxkite.core.job.choice import Choice
 from boxkite.core.naming.pattern import Pattern, check_length, check_tokens, make_name
-from boxkite.core.records.handovers import handovers_of
+from boxkite.core.records.handovers import SHOT_FOLDERS, handovers_of
 from boxkite.core.records.store import Records
 from boxkite.core.shots.choosing import Candidate, fitting_all
 
@@ -135,7 +135,8 @@ def _written_of(delivery: Delivery) -> list[Path]:
     if not delivery.batches:
         return []
     with Records() as records:
-        found = [one.path for name in delivery.batches for one in handovers_of(records, name) if one.path]
+        made = [one for name in delivery.batches for one in handovers_of(records, name)]
+    found = [one.path for one in made if one.path and one.kind != SHOT_FOLDERS]
     return [path for path in dict.fromkeys(found) if path.exists()]
 
 

@@ -1,0 +1,1 @@
+"""The steps that follow once all files of a batch are made."""
