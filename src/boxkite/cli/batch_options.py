@@ -6,6 +6,8 @@ import argparse
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from boxkite.core.batch.executors.cluster import ClusterExecutor
     from boxkite.core.batch.executors.local import LocalExecutor
     from boxkite.core.batch.notifications import Notifications
@@ -97,3 +99,18 @@ def executor_from(cluster: str, workers: int | None) -> LocalExecutor | ClusterE
     from boxkite.core.settings import read_settings
 
     return ClusterExecutor(cluster, read_settings().paths, workers)
+
+
+def without_secrets(command_line: Sequence[str]) -> list[str]:
+    """The arguments of a command as they may be kept: addresses and commands that may hold a secret are left out."""
+    kept: list[str] = []
+    hidden = False
+    for word in command_line:
+        option, equals, _ = word.partition("=")
+        is_secret = option in _SECRET
+        kept.append("…" if hidden else f"{option}=…" if is_secret and equals else word)
+        hidden = is_secret and not equals
+    return kept
+
+
+_SECRET = ("--web-hook", "--when-ended", "--cluster")

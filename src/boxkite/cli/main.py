@@ -28,6 +28,7 @@ COMMANDS = {
     "send": "send finished files to folders and servers",
     "relink": "an edit that points at finished files, and back",
     "shot-folders": "a folder per shot: files, notes, work order",
+    "records": "move the record of a batch to another machine",
     "presets": "presets: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with sidecars and marks; undo",

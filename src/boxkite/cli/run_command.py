@@ -15,6 +15,7 @@ from boxkite.cli.batch_options import (
     notifications_from,
     options_kept_nowhere,
     turn_from,
+    without_secrets,
     workers_from,
 )
 from boxkite.cli.handover import run_steps_of
@@ -77,7 +78,7 @@ def _batch_from(arguments: argparse.Namespace) -> Batch:
         job=job,
         notifications=notifications_from(arguments),
         cluster=cluster_from(arguments),
-        command_line=sys.argv[1:],
+        command_line=without_secrets(sys.argv[1:]),
     )
 
 

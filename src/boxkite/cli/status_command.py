@@ -314,6 +314,11 @@ def _as_json(
             "number": file.number,
             "name": file.path.name,
             "path": str(file.path),
+            "source": str(file.source),
+            "in_frame": file.in_frame,
+            "out_frame": file.out_frame,
+            "marker": file.marker or None,
+            "clip": file.clip or None,
             "preset": file.preset,
             "state": file.state,
             "frames": file.frames,
@@ -328,7 +333,7 @@ def _as_json(
             "size_bytes": file.size_bytes,
             "checksum": file.checksum or None,
         }
-        for file in _files(records, name, arguments)
+        for file in (_files(records, name, arguments) if arguments.follow else records.batch(name).files)
     ]
     from boxkite.core.records.handovers import handovers_of
 
@@ -348,7 +353,8 @@ def _as_json(
         {"step": one.kind, "state": one.state, "outcome": one.outcome or None, "at": one.at or None}
         for one in steps_of(records, found[0].name)
     ]
-    return {**batches[0], "files": files, "handovers": handovers, "after": after}
+    machine = records.batch(found[0].name, with_files=False).machine
+    return {**batches[0], "machine": machine, "files": files, "handovers": handovers, "after": after}
 
 
 def _overview_as_json(one: Overview) -> dict[str, Any]:

@@ -105,6 +105,7 @@ def _run(command: str, report: Mapping[str, Any]) -> str:
 def _post(address: str, report: Mapping[str, Any]) -> str:
     """Send the metadata to an address as JSON by POST (RFC 9110), a few times where that fails."""
     import urllib.error  # takes time to load, and few batches need it
+    import urllib.parse
     import urllib.request
 
     request = urllib.request.Request(
@@ -127,4 +128,5 @@ def _post(address: str, report: Mapping[str, Any]) -> str:
                 break
         except (OSError, ValueError) as error:
             problem = str(getattr(error, "reason", error))
-    return f"the notice could not be sent to {address}: {problem}"
+    host = urllib.parse.urlsplit(address).hostname  # the rest of such addresses is often a secret
+    return f"the notice could not be sent to {host}: {problem}"

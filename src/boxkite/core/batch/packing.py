@@ -37,11 +37,14 @@ def pack(packed: Packed) -> bytes:
     return zlib.compress(write_document(packed, Packed, VERSION, SHARED), level=1)
 
 
-def unpack(content: bytes) -> Packed:
-    """The plan in some bytes. Raises RecordsError where they are not one, or one of another version."""
+def unpack(content: bytes, path_from: Callable[[str], Path] = Path) -> Packed:
+    """The plan in some bytes. path_from: how a path is called here.
+
+    Raises RecordsError where they are not one, or one of another version.
+    """
     try:
         unpacked = zlib.decompressobj().decompress(content, _MOST_BYTES)
-        return read_document(unpacked, Packed, VERSION, SHARED)
+        return read_document(unpacked, Packed, VERSION, SHARED, path_from)
     except (DocumentError, zlib.error) as error:
         raise RecordsError(f"its plan cannot be read back: {error}") from None
 

@@ -15,7 +15,7 @@ from datetime import datetime
 from enum import Enum
 from fractions import Fraction
 from functools import lru_cache
-from pathlib import Path
+from pathlib import Path, PureWindowsPath
 from types import NoneType, UnionType
 from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
 
@@ -335,9 +335,15 @@ def _exactly(kind: type[Any]) -> _Coder:
     return decode
 
 
+def _absolute(path: Path) -> str:
+    """A path for whoever reads it, who may be in another folder; one of another kind of system stays as it is."""
+    text = str(path)
+    return text if path.is_absolute() or PureWindowsPath(text).is_absolute() else str(path.absolute())
+
+
 _ENCODERS: dict[Any, _Coder] = {
     **dict.fromkeys((str, int, bool, float, NoneType, Any), _unchanged),
-    Path: lambda value, state: str(value.absolute()),  # whoever reads it may be in another folder
+    Path: lambda value, state: _absolute(value),
     Fraction: lambda value, state: f"{value.numerator}/{value.denominator}",
     datetime: lambda value, state: value.isoformat(),
 }

@@ -19,7 +19,7 @@ from boxkite.core.records.tables import bring_up_to_date
 from boxkite.core.suggest import did_you_mean
 
 if TYPE_CHECKING:
-    from boxkite.core.records.record import BatchRecord, FileRecord
+    from boxkite.core.records.record import BatchRecord, Entry, FileRecord
 
 FOLDER_VARIABLE = "BOXKITE_STATE"
 LAST = "last"
@@ -166,6 +166,49 @@ class Records:
             also(store, name)
         return name
 
+    def take_in(
+        self,
+        name: str,
+        batch: BatchRecord,
+        *,
+        packed_plan: bytes,
+        entries: Sequence[Entry],
+        handovers: Sequence[tuple[Any, ...]],
+        steps: Sequence[tuple[Any, ...]],
+    ) -> None:
+        """Note a batch that another machine made, in one step. Raises RecordsError.
+
+        handovers, steps: their columns after the batch's.
+        """
+        state = "ended" if batch.state in ("waiting", "running") else batch.state
+        with self.change() as store:
+            number = store.execute(
+                "insert into batch (name, started, machine, pattern, version, state, ended, seconds, folders, settings)"
+                " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                (name, batch.started.isoformat(timespec="seconds"), batch.machine, batch.pattern, batch.version, state,
+                 batch.ended, batch.seconds, json.dumps([str(folder) for folder in batch.folders]),
+                 json.dumps(dict(batch.settings))),
+            ).lastrowid  # fmt: skip
+            store.executemany(
+                f"insert into file (batch, {_columns()}) values ({', '.join('?' * (len(_keys()) + 1))})",
+                [(number, *_as_values(file)) for file in batch.files],
+            )
+            if packed_plan:
+                store.execute("insert into plan_document values (?, ?)", (number, packed_plan))
+            store.executemany(
+                "insert into entry (batch, number, at, kind, text) values (?, ?, ?, ?, ?)",
+                [(number, one.number, one.at, one.kind, storable(one.text)) for one in entries],
+            )
+            store.executemany(
+                "insert into handover (batch, at, who, kind, path, note) values (?, ?, ?, ?, ?, ?)",
+                [(number, *map(storable, one)) for one in handovers],
+            )
+            store.executemany(
+                "insert into step (batch, number, kind, options, state, paths, outcome, at)"
+                " values (?, ?, ?, ?, ?, ?, ?, ?)",
+                [(number, *one) for one in steps],
+            )
+
     def batch(self, name: str, *, with_files: bool = True) -> BatchRecord:
         """A batch by its name, or the last one by "last". Raises RecordsError with the nearest names."""
         found = self.ask(
@@ -252,7 +295,10 @@ class Records:
 
 
 def _as_values(file: FileRecord) -> tuple[object, ...]:
-    return tuple(storable(value) for value in vars(file).values())
+    from boxkite.core.notices.notice import notice_as_json
+
+    kept = {**vars(file), "warnings": tuple(map(notice_as_json, file.warnings))}
+    return tuple(storable(value) for value in kept.values())
 
 
 def storable(value: object) -> object:
