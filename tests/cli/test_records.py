@@ -87,11 +87,7 @@ def test_a_name_that_is_taken_and_files_that_are_no_record(moved: Path, tmp_path
     own_name = boxkite("status", "last", "--json", cwd=moved, env=env).json["batch"]
     content = json.loads((moved / "batch.json").read_text())
     name = boxkite("records", "load", "batch.json", "--json", cwd=moved, env=env).json["batch"]
-    assert (
-        name
-        == f"{content['value']['machine'] if 'machine' in content['value'] else name.rpartition('-20')[0]}-"
-        + (boxkite("status", "--json", cwd=moved, env=env).json["batches"][-1]["batch"])
-    )
+    assert name == f"{content['value']['batch']['machine']}-{own_name}"
     third = boxkite("run", "other.mov", "--to", "copy:own3", "--names", "@clip", cwd=moved, env=env)
     assert third.status == 0  # its number comes after the others of the day
     for text in (
