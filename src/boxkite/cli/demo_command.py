@@ -80,6 +80,8 @@ def _hand_over(screen: Screen, folder: Path) -> int:
         ("catalogue", [f"{folder}/out/stock", "--columns", "stock", "--into", f"{folder}/shots.csv"], ""),
         ("contact-sheet", [f"{folder}/out/stock", "--into", f"{folder}/contact-sheet.pdf"], "fpdf"),
         ("review-page", ["last", "--title", "A Hundred Sheets", "--into", f"{folder}/page"], "jinja2"),
+        ("relink", ["--to", "last", "--preset", "stock", "--into", f"{folder}/shots.otio"], ""),
+        ("shot-folders", ["last", "--into", f"{folder}/work"], ""),
     ]
     status = 0
     for command, arguments, package in steps:
@@ -87,7 +89,20 @@ def _hand_over(screen: Screen, folder: Path) -> int:
             screen.print(f"! {command} needs the extra “handover”", "yellow")
             continue
         status = _type(screen, command, arguments) or status
-    return status
+    return _send(screen, folder) or status
+
+
+def _send(screen: Screen, folder: Path) -> int:
+    """Send the light files to a server on this machine, where the packages for it are installed."""
+    from importlib.util import find_spec
+
+    if not all(map(find_spec, ("webdav4", "wsgidav", "cheroot"))):
+        screen.print("! send needs the extra “send”, and the extra “demo” for a server to send to", "yellow")
+        return 0
+    from boxkite.demo.webdav import webdav_server
+
+    with webdav_server(folder / "server") as address:
+        return _type(screen, "send", ["last", f"{address}/mill", "--only", "light"])
 
 
 def _type(screen: Screen, command: str, arguments: list[str]) -> int:
