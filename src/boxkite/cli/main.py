@@ -7,11 +7,11 @@ from boxkite import __version__
 from boxkite.cli.messages import print_error
 
 COMMANDS = {
-    "demo": "draw sample footage and an edit; a first round on them",
+    "demo": "sample footage and an edit, a first round on them",
     "gather": "copy cards, verify the copies, run a job on them",
-    "inspect": "what is there: sources, clips of timelines; --tokens",
-    "mark": "marks and keywords: add, list, change, import, detect",
-    "plan": "every file that would be made, with sizes and warnings",
+    "inspect": "sources, clips of timelines, values of tokens",
+    "mark": "marks: add, list, change, import, export, detect",
+    "plan": "every file to come, with sizes and warnings",
     "preview": "a still as it will be encoded; before and after",
     "run": "make the files of a plan, and verify each of them",
     "status": "progress of batches: all, or one with its files",
@@ -31,8 +31,8 @@ COMMANDS = {
     "records": "move the record of a batch to another machine",
     "presets": "presets: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
-    "rename": "rename sources by rule, with sidecars and marks; undo",
-    "trim": "copy the used part of each source, and an edit of it",
+    "rename": "rename sources by rule, with their sidecars; undo",
+    "trim": "copy the used parts of sources, and an edit of them",
     "schema": "the schemas of --json, of presets and of job files",
     "completion": "complete commands, options, presets, tokens",
 }
@@ -59,8 +59,11 @@ is wrong, nothing was written; 130 stopped.
 
 
 _TOGETHER = {
-    ("status", "log"): "progress of batches; what happened, file by file",
+    ("status", "log", "records"): "progress of batches; their logs; move records",
     ("stop", "resume", "forget"): "stop a batch, resume it, remove its record",
+    ("verify", "manifest"): "check finished files; lists of their checksums",
+    ("contact-sheet", "review-page"): "frames on PDF pages; a page to play, note, judge",
+    ("relink", "shot-folders"): "an edit of the files; folders for later work",
     ("presets", "patterns"): "presets and name patterns: list, save, change",
     ("schema", "completion"): "schemas of --json; completion in your shell",
 }
@@ -72,7 +75,7 @@ def _short_list() -> str:
     heads = {names[0]: (", ".join(names), summary) for names, summary in _TOGETHER.items()}
     others = {name for names in _TOGETHER for name in names[1:]}
     lines = [heads.get(name, (name, summary)) for name, summary in COMMANDS.items() if name not in others]
-    return "\n".join(f"  {names:<22}{summary}" for names, summary in lines)
+    return "\n".join(f"  {names:<27}{summary}" for names, summary in lines)
 
 
 def main() -> int:

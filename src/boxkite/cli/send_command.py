@@ -36,8 +36,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("destinations", nargs="+", metavar="DESTINATION",
                         help="folders, URLs, or names of destinations in settings.toml")  # fmt: skip
     parser.add_argument("--only", metavar="CHOICE", action="append", default=[],
-                        help="light (what browsers play), new (not sent before), or as in a job: circled, keyword:vat,"
-                        " preset:web (repeatable; all must fit)")  # fmt: skip
+                        help="only files that fit (light: what browsers play; new: not sent before; or as in a job,"
+                        " circled, keyword:vat, preset:web; repeatable, all must fit)")  # fmt: skip
     parser.add_argument(
         "--names", metavar="PATTERN", help="names and folders there (default: as they are here)"
     )
@@ -46,7 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--metadata", metavar="FILE", action="append", default=[],
                         help="a table about the files or sources; its columns become tokens (repeatable)")  # fmt: skip
     parser.add_argument("--existing", metavar="POLICY", choices=("stop", "skip", "number", "replace"), default="stop",
-                        help="where another file is: stop, skip, number or replace (default: stop)")  # fmt: skip
+                        help="what happens where the name is taken (stop, skip, number or replace; default: stop)")  # fmt: skip
     parser.add_argument("--check", choices=("checksum", "size"), default="checksum", metavar="HOW",
                         help="what was sent is compared by checksum or by size alone (default: checksum)")  # fmt: skip
     parser.add_argument("--workers", type=int, metavar="N", default=4,
