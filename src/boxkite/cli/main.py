@@ -32,7 +32,7 @@ COMMANDS = {
     "presets": "presets: list, show, new, change, remove, check",
     "patterns": "save name patterns and list them",
     "rename": "rename sources by rule, with their sidecars; undo",
-    "trim": "copy the used parts of sources, and an edit of them",
+    "trim": "copy used parts of sources, with an edit of them",
     "schema": "the schemas of --json, of presets and of job files",
     "completion": "complete commands, options, presets, tokens",
 }

@@ -45,8 +45,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
                         help="no manifests, sheets, pages and other files beside them")  # fmt: skip
     parser.add_argument("--metadata", metavar="FILE", action="append", default=[],
                         help="a table about the files or sources; its columns become tokens (repeatable)")  # fmt: skip
-    parser.add_argument("--existing", metavar="POLICY", choices=("stop", "skip", "number", "replace"), default="stop",
-                        help="what happens where the name is taken (stop, skip, number or replace; default: stop)")  # fmt: skip
+    parser.add_argument(
+        "--existing", metavar="POLICY", choices=("stop", "skip", "number", "replace"), default="stop",
+        help="what happens where the name is taken (stop, skip, number or replace; default: stop)",
+    )  # fmt: skip
     parser.add_argument("--check", choices=("checksum", "size"), default="checksum", metavar="HOW",
                         help="what was sent is compared by checksum or by size alone (default: checksum)")  # fmt: skip
     parser.add_argument("--workers", type=int, metavar="N", default=4,
