@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime
-import os
 import socket
-import ssl
 import subprocess
 import threading
 import time
@@ -69,6 +67,14 @@ def s3_server() -> Iterator[int]:
         server.stop()
 
 
+SSHD = Path("/usr/sbin/sshd")
+
+
+def has_ssh() -> bool:
+    """Whether OpenSSH's server is installed."""
+    return SSHD.exists()
+
+
 @contextlib.contextmanager
 def ssh_server(home: Path) -> Iterator[int]:
     """OpenSSH for this user alone, with a key of its own in home/.ssh, which knows the host; its port."""
@@ -89,7 +95,7 @@ def ssh_server(home: Path) -> Iterator[int]:
     )
     Path("/run/sshd").mkdir(exist_ok=True)
     with (place / "log").open("w") as log:
-        server = subprocess.Popen(["/usr/sbin/sshd", "-D", "-e", "-f", str(place / "config")], stderr=log)
+        server = subprocess.Popen([str(SSHD), "-D", "-e", "-f", str(place / "config")], stderr=log)
     try:
         wait_for_port(port)
         yield port
@@ -189,6 +195,3 @@ def certificate(folder: Path, *, days: tuple[int, int] = (-1, 30)) -> tuple[Path
     paths[1].write_bytes(key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.TraditionalOpenSSL,
                                            serialization.NoEncryption()))  # fmt: skip
     return paths
-
-
-__all__ = ["PASSWORD", "USER", "Wire", "certificate", "os", "s3_server", "ssh_server", "ssl", "webdav_server"]
