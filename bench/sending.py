@@ -103,9 +103,9 @@ def _compare(folder: Path, kind: str, what: str, url: Callable[[str], str]) -> N
     ratios: dict[Check, list[float]] = {"size": [], "checksum": []}
     for number in range(ROUNDS):
         bare = theirs(folder, read_address(url(f"{what}-bare{number}"), {}))
-        for check in ratios:
+        for check, found in ratios.items():
             address = read_address(url(f"{what}-{check}{number}"), {})
-            ratios[check].append(bare / ours(folder, address, check))
+            found.append(bare / ours(folder, address, check))
         for to in ("there", "dav", "sftp"):
             for one in (folder.parent / to).glob(f"{what}-*"):
                 shutil.rmtree(one)

@@ -29,7 +29,7 @@ def webdav_server(
         "simple_dc": {"user_mapping": {"*": {USER: {"password": PASSWORD}}}},
         "http_authenticator": {"accept_basic": True, "accept_digest": False, "default_to_digest": False},
     })  # fmt: skip
-    server = wsgi.Server(("127.0.0.1", 0), wrap(app) if wrap else app, numthreads=10)
+    server: Any = wsgi.Server(("127.0.0.1", 0), wrap(app) if wrap else app, numthreads=10)
     server.error_log = lambda *_, **__: None
     if certificate:
         server.ssl_adapter = BuiltinSSLAdapter(str(certificate[0]), str(certificate[1]))
