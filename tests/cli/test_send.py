@@ -7,8 +7,12 @@ import gc
 import os
 import random
 import shutil
+import signal
 import sqlite3
+import subprocess
+import sys
 import threading
+import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -249,6 +253,38 @@ def test_what_was_half_sent_is_gone_on_with(
     assert failures(send(out, url)) == {}
     assert world.there(kind, f"half {kind}") == files_of(out)
     assert kind != "s3" or sum(went) < BIG  # parts that arrived are not sent again
+
+
+@pytest.mark.parametrize("kind", ["folder", "webdav", "sftp"])
+def test_killed_anywhere_nothing_half_has_its_name_and_the_same_command_sends_the_rest(
+    world: World, out: Path, kind: str
+) -> None:
+    wire = Wire(world.ports[kind], bytes_a_second=8e6) if kind == "webdav" else None
+    url = world.url(kind, f"killed {kind}", wire.port if wire else None)
+    program = [str(Path(sys.executable).with_name("boxkite")), "send", str(out), url]
+    for _ in range(2):
+        process = subprocess.Popen(program, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(random.Random(kind).uniform(0.7, 1.6))
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        there = {
+            name: at for name, at in world.there(kind, f"killed {kind}").items() if ".boxkite-" not in name
+        }
+        assert there.items() <= files_of(out).items()
+    done = boxkite("send", str(out), url, cwd=out.parent)
+    assert done.status == 0, done.err
+    assert world.there(kind, f"killed {kind}") == files_of(out)
+
+
+def test_an_original_is_never_replaced(world: World, tmp_path: Path) -> None:
+    write_day(tmp_path, (160, 90))
+    words = ("--by", "files", "--names", "@clip", "--to", "copy:out")
+    assert boxkite("run", "card/A-vat2.mov", *words, cwd=tmp_path).status == 0
+    before = (tmp_path / "card/A-vat2.mov").read_bytes()
+    (tmp_path / "out" / "A-vat2.mov").write_bytes(b"other")
+    refused = boxkite("send", "out", "card", "--existing", "replace", cwd=tmp_path)
+    assert refused.status == 2 and "never replaced" in refused.err
+    assert (tmp_path / "card/A-vat2.mov").read_bytes() == before
 
 
 class Writer:

@@ -135,7 +135,7 @@ def _send(
     from boxkite.core.handover.sending.sending import Bytes, Retry
 
     happening = send_everywhere(plans, who=current_user(), check=arguments.check, at_once=arguments.workers)
-    with _progress(screen, plans) as tell, contextlib.closing(happening):
+    with _going_on(), _progress(screen, plans) as tell, contextlib.closing(happening):
         for plan, event in happening:
             if isinstance(event, Bytes):
                 tell(event, "")
@@ -147,6 +147,15 @@ def _send(
             else:
                 tell(event, f"sent      {event.planned.upload.name}, {event.how}")
                 yield plan.address, event
+
+
+@contextlib.contextmanager
+def _going_on() -> Iterator[None]:
+    """Where the user interrupts it, say how it goes on."""
+    try:
+        yield
+    except KeyboardInterrupt:
+        raise KeyboardInterrupt("the same command sends the rest, and goes on where it was") from None
 
 
 @contextlib.contextmanager

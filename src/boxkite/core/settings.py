@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
@@ -11,11 +10,11 @@ from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import Any
 
 from boxkite.core.errors import RequestError
-from boxkite.core.files.reading import path_from, read_bytes
+from boxkite.core.files.reading import path_from
+from boxkite.core.files.toml import read_toml
 from boxkite.core.suggest import did_you_mean
 
 FILE_VARIABLE = "BOXKITE_SETTINGS"
-_MOST_BYTES = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -82,13 +81,9 @@ def read_settings() -> Settings:
     """The settings; those of nobody where there is no file. Raises RequestError that names file and key."""
     path = settings_file()
     try:
-        tables = tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
+        tables = read_toml(path)
     except FileNotFoundError:
         return Settings()
-    except OSError as error:
-        raise RequestError(f"it cannot be read: {error.strerror or error}", path=path) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise RequestError(f"this is not TOML: {error}", path=path) from None
     values: dict[str, Any] = {}
     for key, value in tables.items():
         if key not in _KEY_OF:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import RequestError
-from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.toml import read_given_toml
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.values import Text, Value
 from boxkite.core.suggest import did_you_mean
@@ -17,7 +16,6 @@ from boxkite.core.suggest import did_you_mean
 FOLDER = Path(__file__).with_name("mappings")
 EMBEDDED = ("title", "description", "keywords", "creator", "rights", "location", "date", "scene")
 """What a column may be embedded as, by Dublin Core's names where it has one (ISO 15836-1)."""
-_MOST_BYTES = 1_000_000
 _MOST_COLUMNS = 200
 
 
@@ -96,12 +94,7 @@ def mapping_path(words: str | Path) -> Path:
 
 def read_mapping(path: Path) -> ColumnMapping:
     """The columns in a TOML file. Raises RequestError with file and key, PatternError."""
-    try:
-        tables = tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
-    except OSError as error:
-        raise RequestError(f"it cannot be read: {error.strerror or error}", path=path) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise RequestError(f"this is not TOML: {error}", path=path) from None
+    tables = read_given_toml(path)
     for key in tables:
         if key not in ("about", "column"):
             hint = did_you_mean(key, ["about", "column"]) or "keys: about, and a [[column]] for each column"

@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 import hashlib
+import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from pathlib import PurePosixPath
+from pathlib import Path, PurePosixPath
 from typing import Literal, get_args
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.handover.sending.address import Address
-from boxkite.core.handover.sending.place import Content, Place, Remote, WrongThereError
+from boxkite.core.handover.sending.place import Content, FolderPlace, Place, Remote, WrongThereError
 from boxkite.core.handover.sending.uploads import Upload
 from boxkite.core.records.sendings import SentFile, half_sent_to, sent_to
 from boxkite.core.records.store import Records
@@ -106,11 +107,21 @@ def plan_sending(
         elif found is None and existing == "number":
             found = _numbered(place, one, there, before, taken, compared)
         elif found is None:
+            if existing == "replace":
+                _require_no_original(place, one, records)
             found = PlannedUpload(one, "kept" if existing == "skip" else "replace")
         planned += [found] if found else []
     partials = {one.partial for one in planned if one.is_sent}
     stale = {one.partial for one in half_sent_to(records, place.address.url)} - partials
     return SendPlan(place.address, tuple(planned), tuple(sorted(stale)), tuple(conflicts))
+
+
+def _require_no_original(place: Place, upload: Upload, records: Records) -> None:
+    """Raises PlanError where the file that would be replaced is a source of a batch on record."""
+    if isinstance(place, FolderPlace):
+        path = Path(place.at(upload.name))
+        if records.ask("select 1 from file where source = ? limit 1", os.fsencode(path)):
+            raise PlanError("it is a source of a batch, and is never replaced", path=path)
 
 
 def _folder(upload: Upload) -> str:

@@ -10,9 +10,9 @@ from typing import Any
 
 from boxkite.core.handover.sending.place import Content, Place, Source, Tick, file_system, reading
 
-_PART_BYTES = 16 << 20
+_PART_BYTES = 8 << 20
 _MOST_PARTS = 9_000
-_PARTS_AT_ONCE = 4
+_PARTS_AT_ONCE = 3
 _SECONDS = 60
 
 

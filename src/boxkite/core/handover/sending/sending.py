@@ -12,6 +12,7 @@ from functools import partial
 from pathlib import PurePosixPath
 from typing import Any, Literal
 
+from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.sending.address import Address
 from boxkite.core.handover.sending.failures import Failure, failure_of
 from boxkite.core.handover.sending.place import ChangedHereError, Content, Place, Remote, WrongThereError
@@ -187,7 +188,7 @@ class _Senders:
         if isinstance(place, S3Place):
             how = place.deliver(content, upload.name, tick, replace=one.what == "replace")
             if self._check == "checksum":
-                how = how or place.check(content, upload.name, tick)
+                how = how or self._read_back(place, content, upload.name, tick)
             return how or "size"
         try:
             place.send(content, one.partial, tick)
@@ -201,6 +202,14 @@ class _Senders:
             raise
         place.name_it(one.partial, upload.name, replace=one.what == "replace")
         return how
+
+    def _read_back(self, place: Place, content: Content, name: str, tick: _Counter) -> str:
+        """Compare an object that has its name already; a wrong one is taken away again."""
+        try:
+            return place.check(content, name, tick)
+        except WrongThereError:
+            place.remove(name)
+            raise
 
     def _make_folder(self, place: Place, folder: str) -> None:
         folder = "" if folder == "." else folder
@@ -255,6 +264,8 @@ class Connection:
         for attempt in range(1, ATTEMPTS + 1):
             try:
                 return call(self.place())
+            except BoxkiteError:
+                raise  # of the request, not of the destination
             except Exception as error:
                 failure = self.failure_of(error)
             if not failure.can_pass or attempt == ATTEMPTS:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import tomllib
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal, get_args
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.reading import read_bytes
+from boxkite.core.files.toml import read_given_toml
 from boxkite.core.naming.pattern import Pattern, read_pattern, read_text_pattern
 from boxkite.core.suggest import did_you_mean
 
@@ -61,12 +61,7 @@ def tree_path(words: str) -> Path:
 
 def read_tree(path: Path) -> Tree:
     """The tree in a TOML file. Raises RequestError with file and key, PatternError."""
-    try:
-        tables = tomllib.loads(read_bytes(path, _MOST_BYTES).decode("utf-8"))
-    except OSError as error:
-        raise RequestError(f"it cannot be read: {error.strerror or error}", path=path) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
-        raise RequestError(f"this is not TOML: {error}", path=path) from None
+    tables = read_given_toml(path)
     for key, value in tables.items():
         if key not in _KEYS:
             raise RequestError(f"there is no key “{key}”", path=path,
