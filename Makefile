@@ -21,6 +21,7 @@ bench: $(STAMP)
 	$(BIN)/python bench/speed.py
 	$(BIN)/python bench/batches.py
 	$(BIN)/python bench/checking.py
+	$(BIN)/python bench/sending.py
 
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
@@ -31,6 +32,7 @@ fuzz: $(STAMP)
 
 faults: $(STAMP)
 	$(BIN)/python -m tests.faults.everything
+	BOXKITE_CUTS=20 BOXKITE_KILLS=20 $(BIN)/python -m pytest tests/cli/test_send.py tests/cli/test_after.py tests/cli/test_batches.py -k "broken or breaks or killed"
 
 real: $(STAMP)
 	$(BIN)/python -m tests.real.everything $(REAL)

@@ -24,7 +24,7 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "inspect": ("inspect demo", 3, 126),
     "plan": (f"plan {MILL} --to review:out/review --to stock:out/stock", 3, 126),
     "run": (f"run {MILL} --to web:made/web --to stock:made/stock", 9, 126),
-    "run-done": (f"run {MILL} --names @(count:01)_@(marker:slug) --to review:done/review", 14, 126),
+    "round": ("run demo/mill.toml", 22, 126),
     "status": ("status last", 2, 80),
     "log": ("log last 3 --errors", 2, 126),
     "verify": ("verify demo/out --deep", 16, 126),
@@ -41,6 +41,34 @@ TERMINALS: dict[str, tuple[str, float, int]] = {
     "trim": ("trim demo/day.otio --media demo/card --handles 6 --to copy:trimmed", 5, 126),
 }
 
+ROUND = """
+paths = ["mill.mov"]
+marks = "mill.edl"
+names = "@(count:01)_@(marker:slug)"
+to = ["review:../done/review"]
+manifest = "mhl"
+
+[[after]]
+step = "verify"
+deep = true
+
+[[after]]
+step = "contact-sheet"
+into = "../done/shots.pdf"
+
+[[after]]
+step = "relink"
+into = "../done/shots.otio"
+
+[[after]]
+step = "shot-folders"
+into = "../done/work"
+
+[[after]]
+step = "send"
+to = ["../client"]
+"""
+"""A job with the steps that follow."""
 MARKS: tuple[tuple[str, ...], ...] = (
     ("import", "demo/card/A-vat2.mov", "demo/picks.csv"),
     ("import", "demo/card/B-loft7.mov", "demo/picks.csv"),
@@ -154,6 +182,7 @@ def main() -> None:
     os.environ["BOXKITE_STATE"] = str(folder / "state")
     try:
         subprocess.run([BOXKITE, "demo", "demo"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
+        (folder / "demo" / "mill.toml").write_text(ROUND)
         for mark in MARKS:
             subprocess.run([BOXKITE, "mark", *mark], cwd=folder, check=True, stdout=subprocess.DEVNULL)
         screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)

@@ -39,8 +39,6 @@ from boxkite.core.errors import (
 from boxkite.core.files.reading import path_from
 from boxkite.core.footage.find import find_sources
 from boxkite.core.footage.source import Findings, Source
-from boxkite.core.handover.after.planning import plan_steps
-from boxkite.core.handover.after.running import run_steps
 from boxkite.core.job.after import check_steps, read_steps
 from boxkite.core.job.file import read_job_file
 from boxkite.core.job.job import Job as _CoreJob
@@ -51,6 +49,7 @@ from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Plan, Row
 from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.overview import unfinished
+from boxkite.core.records.steps import has_steps_left
 from boxkite.core.records.store import Records
 
 __all__ = [
@@ -205,7 +204,10 @@ def run(
     written to, or a step that cannot be done.
     """
     steps = read_steps(check_steps(list(after), "after"))
-    plan_steps(steps)
+    if steps:
+        from boxkite.core.handover.after.planning import plan_steps
+
+        plan_steps(steps)
     batch = Batch(manifest=manifest, after=steps)
     with LocalExecutor(workers) as executor:
         made = _made(batch, run_recorded(plan, executor, batch), progress)
@@ -246,6 +248,11 @@ def _with_steps(made: MadeBatch, name: str) -> MadeBatch:
     """Do the steps that follow; one that fails is among the notices."""
     if not name:
         return made
+    with Records() as records:
+        if not has_steps_left(records, name):
+            return made
+    from boxkite.core.handover.after.running import run_steps  # loads all that steps need
+
     failed = [
         STEP_FAILED(kind=one.kind, reason=one.outcome) for one in run_steps(name, "") if one.state == "failed"
     ]

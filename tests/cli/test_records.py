@@ -16,7 +16,7 @@ from tests.verification import boxkite
 
 @pytest.fixture
 def moved(tmp_path: Path) -> Path:
-    """A batch made here; its folder then lies elsewhere, as on another machine."""
+    """A batch whose last step failed, saved; its folder then lies elsewhere, as on another machine."""
     here = tmp_path / "here"
     here.mkdir()
     write_movie(Movie(here / "mill.mov", 40, RATE, ((0, VAT),), width=160, height=90, timecode="10:00:00:00"))
@@ -27,16 +27,13 @@ def moved(tmp_path: Path) -> Path:
     )
     (here / "sent").write_text("in the way")
     state = {"BOXKITE_STATE": str(tmp_path / "state1")}
-    done = boxkite("run", "job.toml", "--web-hook", "http://127.0.0.1:9/token-5151", cwd=here, env=state)
+    done = boxkite("run", "job.toml", cwd=here, env=state)
     assert done.status == 1 and "send failed" in done.out
     assert boxkite("records", "save", "last", "--into", "batch.json", cwd=here, env=state).status == 0
     status = boxkite("status", "last", "--json", cwd=here, env=state)
     (here / "status.json").write_text(status.out)
     (here / "sent").unlink()
     here.rename(tmp_path / "there")
-    assert not any(
-        b"token-5151" in path.read_bytes() for path in (tmp_path / "state1").rglob("*") if path.is_file()
-    )
     return tmp_path / "there"
 
 
@@ -102,3 +99,12 @@ def test_a_name_that_is_taken_and_files_that_are_no_record(moved: Path, tmp_path
         refused = boxkite("records", "load", "bad.json", cwd=moved, env=env)
         assert refused.status == 2 and "bad.json" in refused.err and len(refused.err.splitlines()) <= 2, text
     assert boxkite("records", "save", "last", "--into", "bad.json", cwd=moved, env=env).status == 2
+
+
+def test_the_address_of_a_web_hook_is_kept_nowhere(tmp_path: Path) -> None:
+    write_movie(Movie(tmp_path / "mill.mov", 10, RATE, ((0, VAT),), width=160, height=90))
+    words = ("--names", "@clip", "--to", "copy:out", "--web-hook", "http://127.0.0.1:9/token-5151")
+    done = boxkite("run", "mill.mov", *words, cwd=tmp_path, env={"BOXKITE_STATE": str(tmp_path / "state")})
+    assert done.status == 0 and "127.0.0.1" in done.out and "token-5151" not in done.out + done.err
+    kept = [path.read_bytes() for path in (tmp_path / "state").rglob("*") if path.is_file()]
+    assert kept and not any(b"token-5151" in content for content in kept)

@@ -24,6 +24,7 @@ WRITTEN = {
     "since": "last", "look": "show.cube", "watermark": "mark.png", "sound": ["recorder"], "exact-cuts": True,
     "joined": "also", "decode-with": "cuda", "layer": "diffuse", "manifest": "mhl", "view": "left", "accept-gaps": True,
     "accept-damaged": True, "paths": ["film.mov"], "to": ["web:out"], "presets": {"small": {"based_on": "web"}},
+    "after": [{"step": "verify", "deep": True}, {"step": "send", "to": ["/there"], "only": ["light"]}],
     "otherwise": [{"only": ["circled"], "handles": "1s"}],
 }  # fmt: skip
 

@@ -97,12 +97,16 @@ def unseen_lines(delivery: Delivery) -> list[str]:
 
 def run_steps_of(screen: Screen, name: str) -> int:
     """Do the steps that follow once all files of a batch are made, a line each; the exit status."""
+    from boxkite.core.records.steps import has_steps_left
     from boxkite.core.records.store import Records
 
     if not name or not Records.are_kept():
         return 0
+    with Records() as records:
+        if not has_steps_left(records, name):
+            return 0
     from boxkite.cli.options import current_user
-    from boxkite.core.handover.after.running import run_steps
+    from boxkite.core.handover.after.running import run_steps  # loads all that steps need
 
     status = 0
     for event in run_steps(name, current_user()):

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import argparse
 import time
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from boxkite.cli.screen import Line, Screen
+from boxkite.cli.status_json import AT_WORK
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -76,11 +77,14 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _show(records: Records, name: str, arguments: argparse.Namespace) -> int:
+    from boxkite.cli.status_json import status_as_json
     from boxkite.cli.tables import print_json
 
     found = _look(records, name, arguments)
     if arguments.json:
-        print_json(_as_json(records, found, name, arguments), "batch" if name else "status")
+        print_json(
+            status_as_json(records, found, name, with_all=not arguments.follow), "batch" if name else "status"
+        )
     else:
         screen = Screen()
         screen.print_lines(_drawn(screen, records, found, name, arguments), wrapped=False)
@@ -98,6 +102,8 @@ def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
     import json
     import sys
 
+    from boxkite.cli.status_json import status_as_json
+
     screen = Screen()
     if screen.is_terminal and not arguments.json:
         return _follow_in_window(screen, records, name, arguments)
@@ -105,7 +111,7 @@ def _follow(records: Records, name: str, arguments: argparse.Namespace) -> int:
     while True:
         found = _look(records, name, arguments)
         if arguments.json:
-            text = json.dumps(_as_json(records, found, name, arguments))
+            text = json.dumps(status_as_json(records, found, name, with_all=not arguments.follow))
         else:
             text = "\n".join(_line(one) for one in found)
         if text != shown:
@@ -266,7 +272,7 @@ def _files(records: Records, name: str, arguments: argparse.Namespace) -> list[F
     """The files to be shown: those at work and those that failed, or all."""
     if arguments.files:
         return list(records.batch(name).files)
-    return records.files_of(name, ("started", "ready", "failed"))
+    return records.files_of(name, AT_WORK)
 
 
 def _file_state(file: FileRecord, one: Overview) -> str:
@@ -299,81 +305,6 @@ def _line(one: Overview) -> str:
         f"{one.name} {one.shown_state}: {one.verified} of {one.files} verified{failed},"
         f" {one.frames_done} of {one.frames} frames{left}"
     )
-
-
-def _as_json(
-    records: Records, found: list[Overview], name: str, arguments: argparse.Namespace
-) -> dict[str, Any]:
-    batches = [_overview_as_json(one) for one in found]
-    if not name:
-        return {"batches": batches}
-    from boxkite.core.notices.notice import notice_as_json
-
-    files = [
-        {
-            "number": file.number,
-            "name": file.path.name,
-            "path": str(file.path),
-            "source": str(file.source),
-            "in_frame": file.in_frame,
-            "out_frame": file.out_frame,
-            "marker": file.marker or None,
-            "clip": file.clip or None,
-            "preset": file.preset,
-            "state": file.state,
-            "frames": file.frames,
-            "frames_done": file.frames_done,
-            "attempts": file.attempts,
-            "threads": file.threads,
-            "failure": file.failure or None,
-            "warnings": list(map(notice_as_json, file.warnings)),
-            "started": file.started or None,
-            "ended": file.ended or None,
-            "seconds": round(file.seconds, 3),
-            "size_bytes": file.size_bytes,
-            "checksum": file.checksum or None,
-        }
-        for file in (_files(records, name, arguments) if arguments.follow else records.batch(name).files)
-    ]
-    from boxkite.core.records.handovers import handovers_of
-
-    handovers = [
-        {
-            "at": one.at,
-            "who": one.who,
-            "kind": one.kind,
-            "path": str(one.path) if one.path else None,
-            "note": one.note,
-        }
-        for one in handovers_of(records, found[0].name)
-    ]
-    from boxkite.core.records.steps import steps_of
-
-    after = [
-        {"step": one.kind, "state": one.state, "outcome": one.outcome or None, "at": one.at or None}
-        for one in steps_of(records, found[0].name)
-    ]
-    machine = records.batch(found[0].name, with_files=False).machine
-    return {**batches[0], "machine": machine, "files": files, "handovers": handovers, "after": after}
-
-
-def _overview_as_json(one: Overview) -> dict[str, Any]:
-    return {
-        "batch": one.name,
-        "state": one.shown_state,
-        "running": one.held,
-        "started": one.started.isoformat(),
-        "seconds": round(one.seconds, 1),
-        "folders": [str(folder) for folder in one.folders],
-        "file_count": one.files,
-        "verified": one.verified,
-        "failed": one.failed,
-        "frames": one.frames,
-        "frames_done": one.frames_done,
-        "frames_a_second": round(one.frames_a_second, 1),
-        "size_bytes": one.size_bytes,
-        "note": one.note or None,
-    }
 
 
 def _open(records: Records, name: str) -> int:

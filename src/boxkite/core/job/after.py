@@ -9,7 +9,6 @@ from typing import Any, Literal
 
 from boxkite.core.errors import PlanError
 from boxkite.core.job.manifest_forms import MANIFEST_FORMS
-from boxkite.core.settings import read_settings
 from boxkite.core.suggest import did_you_mean
 
 Kind = Literal["text", "texts", "number", "yes or no"]
@@ -167,6 +166,8 @@ def _with_paths(table: Mapping[str, Any], change: Callable[[str], str]) -> dict[
         if option.is_path or (option.is_built_in_or_path and str(value).lower().endswith(".toml")):
             changed[key] = tuple(map(change, value)) if isinstance(value, tuple) else change(value)
     if table["step"] == "send":
+        from boxkite.core.settings import read_settings
+
         named = read_settings().destinations
         changed["to"] = tuple(one if "://" in one or one in named else change(one) for one in table["to"])
     return changed

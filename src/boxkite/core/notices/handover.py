@@ -61,7 +61,7 @@ RELINK_SHORT = Kind(
 RELINK_NO_ORIGINAL = Kind("relink-no-original", "“{name}” keeps its media: its original is not on record")
 RELINK_PRESETS = Kind("relink-presets", "files of {presets:list}: the edit points at those of {taken}")
 RELINK_FINISHED = Kind(
-    "relink-finished", "{count:clip} shown as edited: speed, effects and transitions are in the picture"
+    "relink-finished", "{count:clip} shown as edited: their files have speed, effects and transitions in them"
 )
 RELINK_LOST = Kind("relink-lost", "{form} has no place for {what:list}")
 NOTES_UNREADABLE = Kind("notes-unreadable", "its marks are left out: {reason}")

@@ -49,6 +49,16 @@ def steps_of(records: Records, batch: str) -> list[StepRecord]:
     ]
 
 
+def has_steps_left(records: Records, batch: str) -> bool:
+    """Whether a batch has steps that are not done. Raises RecordsError."""
+    return bool(
+        records.ask(
+            "select 1 from step where batch = (select id from batch where name = ?) and state <> 'done' limit 1",
+            batch,
+        )
+    )
+
+
 def step_is(
     records: Records,
     batch: str,
