@@ -180,3 +180,45 @@ def test_a_round_that_is_killed_anywhere_is_finished_by_resume_with_everything_t
         rows = (place / "shots.csv").read_text().splitlines()
         assert len(rows) == 6 and (place / "sent" / "shots.csv").read_text().splitlines() == rows
         assert json.loads((place / "there.otio").read_text())["OTIO_SCHEMA"].startswith("Timeline")
+
+
+SMALL = """
+by = ["files"]
+names = "@clip"
+to = ["copy:made"]
+[[after]]
+step = "catalogue"
+into = "lists/@(batch).csv"
+[[after]]
+step = "send"
+to = ["sent"]
+"""
+
+
+def test_a_watch_and_a_run_in_the_background_do_the_steps_of_each_batch(
+    day: Path, place: Path, tmp_path: Path
+) -> None:
+    (place / "small.toml").write_text(SMALL)
+    landing = place / "landing"
+    for name in ("A-vat2.mov", "B-loft7.mov"):
+        landing.mkdir(exist_ok=True)
+        shutil.copy(day / "card" / name, landing)
+        words = ("--job", place / "small.toml", "--settle", "0.2", "--every", "0.1", "--once")
+        done = boxkite("watch", landing, *words, cwd=tmp_path)
+        assert done.status == 0 and "catalogue" in done.out and "send" in done.out, done.out + done.err
+    assert {path.name for path in (place / "sent").glob("*.mov")} == {"A-vat2.mov", "B-loft7.mov"}
+    assert len(list((place / "lists").iterdir())) == 2
+    begun = boxkite(
+        "run",
+        landing / "A-vat2.mov",
+        place / "small.toml",
+        "--names",
+        "b-@clip",
+        "--background",
+        cwd=tmp_path,
+    )
+    assert begun.status == 0, begun.err
+    until = time.monotonic() + 30
+    while time.monotonic() < until and {state for _, state in after(place)} != {"done"}:
+        time.sleep(0.1)
+    assert (place / "sent" / "b-A-vat2.mov").is_file() and len(list((place / "lists").iterdir())) == 3

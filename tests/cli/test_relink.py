@@ -61,6 +61,21 @@ def without_media(content: Any) -> Any:
     return [without_media(one) for one in content] if isinstance(content, list) else content
 
 
+def test_the_relinked_edit_is_rendered_as_the_original_was(
+    world: tuple[Path, dict[str, str]], tmp_path: Path
+) -> None:
+    mill, _ = world
+    relink(world, "day.otio", "--preset", "copy", "--into", "rendered.otio")
+    rendered = []
+    for edit in ("day.otio", "rendered.otio"):
+        words = ("--picture", "edit", "--by", "timelines", "--names", "@timeline", "--json")
+        to = ("--to", f"proxy:{tmp_path}/{edit}", "--set", "proxy.size_percent=100")
+        done = boxkite("run", edit, *words, *to, cwd=mill)
+        assert done.status == 0, done.err
+        rendered.append(frames_of(Path(done.json["files"][0]["path"])))
+    assert len(rendered[0]) == 215 and rendered[1] == rendered[0]
+
+
 @pytest.mark.parametrize("preset", ["proxy", "copy"])
 def test_the_relinked_edit_shows_the_frames_of_the_originals_and_goes_back_exactly(
     world: tuple[Path, dict[str, str]], tmp_path: Path, preset: str

@@ -519,6 +519,38 @@ def test_a_batch_is_sent_with_what_was_made_of_it_and_status_tells(tmp_path: Pat
     } >= set(there)
 
 
+def test_a_password_is_found_in_the_keyring_of_the_system(
+    world: World, out: Path, monkeypatch: pytest.MonkeyPatch, tmp_path: Path
+) -> None:
+    import keyring
+    from keyring.backend import KeyringBackend
+
+    class Kept(KeyringBackend):
+        priority = 1  # type: ignore[assignment]
+
+        def get_password(self, service: str, username: str) -> str | None:
+            return (
+                PASSWORD
+                if (service, username) == (f"http://127.0.0.1:{world.ports['webdav']}", USER)
+                else None
+            )
+
+        def set_password(self, service: str, username: str, password: str) -> None:
+            raise NotImplementedError
+
+        def delete_password(self, service: str, username: str) -> None:
+            raise NotImplementedError
+
+    (tmp_path / "home" / ".netrc").unlink()
+    before = keyring.get_keyring()
+    keyring.set_keyring(Kept())
+    try:
+        assert failures(send(out, f"http://{USER}@127.0.0.1:{world.ports['webdav']}/kept")) == {}
+    finally:
+        keyring.set_keyring(before)
+    assert world.there("webdav", "kept") == files_of(out)
+
+
 def test_names_of_destinations_in_the_settings(tmp_path: Path, out: Path) -> None:
     named = {"client": DestinationSettings("https://post.example:444/a b/", user="mia", certificate="x.pem")}
     address = read_address("client", named)

@@ -26,12 +26,33 @@ def film(folder: Path, name: str = "film.mov") -> None:
     """A source of twenty frames and a list of two shots."""
     write_movie(Movie(folder / name, 20, RATE, ((0, VAT), (10, LOFT)), width=96, height=64))
     (folder / "picks.csv").write_text(MARKS)
+    (folder / "tree.toml").write_text(TREE)
+
+
+TREE = """folder = "@marker"
+places = ["work"]
+files = "copy"
+files-into = "plates"
+[order]
+text = "@marker @frames"
+"""
 
 
 def edited(folder: Path) -> None:
     """The same with an edit of it."""
     film(folder)
+    (folder / "work").mkdir()
     (folder / "cut.edl").write_text(EDIT)
+
+
+def round_job(folder: Path) -> None:
+    """A job with steps after its files."""
+    film(folder)
+    (folder / "job.toml").write_text(
+        'paths = ["film.mov"]\nby = "ranges"\nmarks = "picks.csv"\nto = ["web:out"]\n'
+        '[[after]]\nstep = "verify"\n[[after]]\nstep = "catalogue"\ninto = "work/shots.csv"\n'
+        '[[after]]\nstep = "send"\nto = ["work/there"]\nworkers = 1\n'
+    )
 
 
 def card(folder: Path) -> None:
@@ -182,6 +203,49 @@ SCENARIOS = (
         setup=(REVIEW, ("review-page", "out", "--into", "page", "--title", "before")),
         kept=("film.mov", "out/"),
         fresh=("out", "page"),
+    ),
+    Scenario(
+        "send",
+        film,
+        ("send", "out", "there", "--workers", "1"),
+        (("send", "out", "there", "--workers", "1"),),
+        setup=(REVIEW,),
+        kept=("film.mov", "out/"),
+        fresh=("out", "there"),
+    ),
+    Scenario(
+        "relink",
+        edited,
+        ("relink", "cut.edl", "--to", "out", "--into", "work/there.otio", "--existing", "replace"),
+        (("relink", "cut.edl", "--to", "out", "--into", "work/there.otio", "--existing", "replace"),),
+        setup=(REVIEW, ("relink", "cut.edl", "--to", "out", "--into", "work/there.otio", "--tracks", "V1")),
+        kept=("film.mov", "out/", "cut.edl"),
+        fresh=("out", "work"),
+    ),
+    Scenario(
+        "shot folders",
+        film,
+        ("shot-folders", "out", "--into", "work", "--tree", "tree.toml"),
+        (("shot-folders", "out", "--into", "work", "--tree", "tree.toml"),),
+        setup=(REVIEW,),
+        kept=("film.mov", "out/"),
+        fresh=("out", "work"),
+    ),
+    Scenario(
+        "records",
+        film,
+        ("records", "save", "last", "--into", "work/batch.json"),
+        setup=(REVIEW,),
+        kept=("film.mov", "out/"),
+        fresh=("out", "work"),
+    ),
+    Scenario(
+        "round",
+        round_job,
+        ("run", "job.toml"),
+        (("resume",), ("run", "job.toml", *SKIP)),
+        kept=("film.mov",),
+        fresh=("out", "work"),
     ),
     Scenario("presets", film, ("presets", "new", "mine", "--based-on", "web"), fresh=("presets",)),
     Scenario("patterns", film, ("patterns", "save", "mine", "@clip"), fresh=("presets",)),

@@ -59,10 +59,10 @@ def run(arguments: argparse.Namespace) -> int:
     written = _write(arguments, job, plan)
     if arguments.json:
         time = expected_time(plan, usable_cores())
-        after = [{"step": one.step.kind, "writes": list(one.writes)} for one in _steps(job)]
+        after = [{"step": one.step.kind, "writes": list(one.writes)} for one in check_after(job)]
         print_json({**plan_as_json(plan), "totals": totals_as_json(plan, time), "after": after}, "plan")
     else:
-        lines = [f"then {one}" for one in _steps(job)]
+        lines = [f"then {one}" for one in check_after(job)]
         show_plan(Screen(), plan, left_out=arguments.left_out, warnings=arguments.warnings, after=lines,
                   next_step="boxkite run with the same options makes them")  # fmt: skip
     for line in written:
@@ -106,7 +106,7 @@ def plan_with_progress(job: Job) -> Plan:
     """Work the plan out, saying on a terminal which source is being measured."""
     from boxkite.core.plan.planning import make_plan
 
-    _steps(job)
+    check_after(job)
     if not sys.stderr.isatty():
         return make_plan(job)
     from boxkite.cli.messages import printable
@@ -115,7 +115,7 @@ def plan_with_progress(job: Job) -> Plan:
         return make_plan(job, progress=lambda label: status.update(f"measuring {printable(label)}"))
 
 
-def _steps(job: Job) -> list[PlannedStep]:
+def check_after(job: Job) -> list[PlannedStep]:
     """The steps after the files, checked; nothing is loaded for a job that has none."""
     if not job.after:
         return []

@@ -69,6 +69,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Watch until it is ended; status 1 with --once where something was set aside or failed."""
     from boxkite.cli.options import current_user
+    from boxkite.cli.plan_command import check_after
     from boxkite.core.arrival.watching import WatchSettings, watch
     from boxkite.core.errors import RequestError
     from boxkite.core.job.request import request_of_file
@@ -87,6 +88,7 @@ def run(arguments: argparse.Namespace) -> int:
     def job_of(paths: Sequence[Path]) -> Job:
         return request_of_file(Path(arguments.job), arguments.changes).job_on(paths, user=current_user())
 
+    check_after(job_of([]))
     if arguments.again:
         with Records() as records:
             ArrivalLog(records, folder).look_again()

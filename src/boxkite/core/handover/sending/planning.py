@@ -20,7 +20,8 @@ Existing = Literal["stop", "skip", "number", "replace"]
 WHERE_THERE: tuple[Existing, ...] = get_args(Existing)
 What = Literal["send", "replace", "sent before", "identical", "kept"]
 """send: it is not there; sent before, identical: these bytes are there; kept: another file is there and stays."""
-_PARTIAL = ".boxkite-{key}.partial"
+_PARTIAL = ".boxkite-{key}.sending"
+"""Not the extension of files that are being made: what nobody holds of those is swept away."""
 _MOST_NUMBERS = 10_000
 
 
