@@ -13,7 +13,7 @@ from boxkite.core.edit.reading import read_edit
 from boxkite.core.edit.timeline import Timeline
 from boxkite.core.timebase import FrameRate
 from tests.builders import write_day
-from tests.verification import boxkite, frames_of
+from tests.verification import boxkite, decoded_hash, frames_of
 
 RATE = FrameRate.parse("25")
 CUTS = ("--by", "cuts", "--picture", "originals", "--media", "card", "--names", "@clip_@(count:01)")
@@ -72,8 +72,8 @@ def test_the_relinked_edit_is_rendered_as_the_original_was(
         to = ("--to", f"proxy:{tmp_path}/{edit}", "--set", "proxy.size_percent=100")
         done = boxkite("run", edit, *words, *to, cwd=mill)
         assert done.status == 0, done.err
-        rendered.append(frames_of(Path(done.json["files"][0]["path"])))
-    assert len(rendered[0]) == 215 and rendered[1] == rendered[0]
+        rendered.append(decoded_hash(Path(done.json["files"][0]["path"])))
+    assert rendered[1] == rendered[0]
 
 
 @pytest.mark.parametrize("preset", ["proxy", "copy"])
