@@ -13,7 +13,7 @@ demo: $(STAMP)
 	$(BIN)/boxkite demo $(DEMO)
 
 test: $(STAMP)
-	$(BIN)/python -m pytest -n 2 --dist loadgroup
+	$(BIN)/python -m pytest -n 3 --dist loadgroup
 
 bench: $(STAMP)
 	$(BIN)/python bench/looking.py
@@ -26,6 +26,7 @@ bench: $(STAMP)
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_verify.py
+	BOXKITE_LOOPS=720 $(BIN)/python -m pytest tests/cli/test_long.py
 
 fuzz: $(STAMP)
 	BOXKITE_FUZZ=1200 $(BIN)/python -m pytest -n 2 tests/core/test_fuzz.py

@@ -19,7 +19,7 @@ from boxkite.core.job.file import job_schema
 from tests.builders import write_day
 from tests.verification import boxkite
 
-KILLS = int(os.environ.get("BOXKITE_KILLS", "2"))
+KILLS = int(os.environ.get("BOXKITE_KILLS", "1"))
 JOB = """
 paths = ["day.otio"]
 by = ["cuts"]

@@ -37,7 +37,7 @@ pytestmark = [
     pytest.mark.xdist_group("servers"),
     pytest.mark.filterwarnings("ignore"),  # of the servers and their libraries
 ]
-CUTS = int(os.environ.get("BOXKITE_CUTS", "6"))
+CUTS = int(os.environ.get("BOXKITE_CUTS", "3"))
 KINDS = ("folder", "webdav", "sftp", "s3")
 BIG = 11 << 20
 
@@ -49,6 +49,7 @@ class World:
         self.place = place
         self.home = place / "home"
         self.ports = ports
+        self._objects: Any = None
 
     def url(self, kind: str, name: str, port: int | None = None) -> str:
         """The address of a folder at a server; port: of a wire to it."""
@@ -62,10 +63,17 @@ class World:
             "s3": f"s3://mill/{name}",
         }[kind]
 
+    def objects(self) -> Any:
+        """The S3 server's file system, connected once."""
+        if self._objects is None:
+            endpoint = f"http://127.0.0.1:{self.ports['s3']}"
+            self._objects = connect(Address("s3", "", "s3", "mill", endpoint=endpoint)).fs
+        return self._objects
+
     def there(self, kind: str, name: str) -> dict[str, bytes]:
         """What is there, by name; of S3 as the server lists it."""
         if kind == "s3":
-            found = connect(read_address(f"s3://mill/{name}", {})).fs
+            found = self.objects()
             return {
                 path.removeprefix(f"mill/{name}/"): found.cat_file(path)
                 for path in found.find(f"mill/{name}")
@@ -131,7 +139,7 @@ def send(out: Path, address: str | Address, **options: Any) -> list[Sent]:
     to = address if isinstance(address, Address) else read_address(address, {})
     uploads = with_checksums(uploads_of(delivery_of_folder(out)))
     with planned_for([to], uploads, **options) as plans:
-        return [event for _, event in send_everywhere(plans, who=USER, at_once=2) if isinstance(event, Sent)]
+        return [event for _, event in send_everywhere(plans, who=USER, at_once=1) if isinstance(event, Sent)]
 
 
 def failures(sent: list[Sent]) -> dict[str, str]:

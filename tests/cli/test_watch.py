@@ -65,7 +65,7 @@ def test_fifty_files_of_all_fates_over_three_restarts_each_made_once(
     for number in range(FILES):
         kind = chance.choice(["mov", "mkv"])
         target = landing / ("card" if number % 3 else "") / f"f{number:02}.{kind}"
-        seconds, share, hidden = chance.uniform(0.1, 9.0), 1.0, None
+        seconds, share, hidden = chance.uniform(0.1, 6.0), 1.0, None
         if number < TRUNCATED:
             share = chance.uniform(0.3, 0.8)
         elif number < TRUNCATED + RENAMED:
@@ -82,7 +82,7 @@ def test_fifty_files_of_all_fates_over_three_restarts_each_made_once(
         copy.start()
     for _ in range(RESTARTS):
         process = subprocess.Popen([PROGRAM, *words], env=env, stdout=subprocess.DEVNULL)
-        time.sleep(chance.uniform(2.5, 4.5))
+        time.sleep(chance.uniform(1.5, 3.0))
         process.send_signal(signal.SIGKILL)
         process.wait()
     for copy in copies:

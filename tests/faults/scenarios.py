@@ -50,7 +50,7 @@ def round_job(folder: Path) -> None:
     film(folder)
     (folder / "job.toml").write_text(
         'paths = ["film.mov"]\nby = "ranges"\nmarks = "picks.csv"\nto = ["web:out"]\n'
-        '[[after]]\nstep = "verify"\n[[after]]\nstep = "catalogue"\ninto = "work/shots.csv"\n'
+        '[[after]]\nstep = "verify"\n[[after]]\nstep = "catalogue"\ninto = "work/shots.csv"\nexisting = "replace"\n'
         '[[after]]\nstep = "send"\nto = ["work/there"]\nworkers = 1\n'
     )
 
