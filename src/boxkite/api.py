@@ -211,7 +211,11 @@ def run(
     batch = Batch(manifest=manifest, after=steps)
     with LocalExecutor(workers) as executor:
         made = _made(batch, run_recorded(plan, executor, batch), progress)
-    return _with_steps(made, batch.name)
+    with (
+        Records() as records,
+        BatchLock(records.folder, batch.name) if batch.name else contextlib.nullcontext(),
+    ):
+        return _with_steps(made, batch.name)
 
 
 def resume(
@@ -241,7 +245,7 @@ def resume(
             with LocalExecutor(workers or rest.record.workers) as executor:
                 executor.prepare(rest.work.rows)
                 made = _made(batch, resume_batch(records, rest.work, executor, batch), progress)
-        return _with_steps(made, name)
+            return _with_steps(made, name)
 
 
 def _with_steps(made: MadeBatch, name: str) -> MadeBatch:

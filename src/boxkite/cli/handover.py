@@ -95,8 +95,12 @@ def unseen_lines(delivery: Delivery) -> list[str]:
     return [f"{one.path}: {one.reason}" for one in delivery.unseen]
 
 
-def run_steps_of(screen: Screen, name: str) -> int:
-    """Do the steps that follow once all files of a batch are made, a line each; the exit status."""
+def run_steps_of(screen: Screen, name: str, *, is_held: bool = False) -> int:
+    """Do the steps that follow once all files of a batch are made, a line each; the exit status.
+
+    is_held: whether this process holds the batch already.
+    """
+    from boxkite.core.records.batch_lock import BatchLock
     from boxkite.core.records.steps import has_steps_left
     from boxkite.core.records.store import Records
 
@@ -105,6 +109,9 @@ def run_steps_of(screen: Screen, name: str) -> int:
     with Records() as records:
         if not has_steps_left(records, name):
             return 0
+        if not is_held:
+            with BatchLock(records.folder, name):  # nobody resumes it meanwhile
+                return run_steps_of(screen, name, is_held=True)
     from boxkite.cli.options import current_user
     from boxkite.core.handover.after.running import run_steps  # loads all that steps need
 

@@ -101,7 +101,7 @@ def _go_on(arguments: argparse.Namespace, records: Records, name: str) -> int:
         print_json({**outcome_as_json(outcome), "verified_before": rest.done}, "run")
     elif rows:
         show_summary(screen, outcome, plan_shown=True)
-    return exit_status(outcome) or run_steps_of(screen, name)
+    return exit_status(outcome) or run_steps_of(screen, name, is_held=True)
 
 
 def _name(records: Records, wanted: str | None) -> str:

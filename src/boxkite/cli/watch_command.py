@@ -143,7 +143,7 @@ def _tell(screen: Screen, event: WatchEvent) -> int:
         problems = [event.batch.problem] if event.batch.problem else []
         for notice in (*problems, *event.batch.notices):
             screen.print(f"{at} ! {notice.marked}", "yellow")
-        return run_steps_of(screen, event.batch.name)
+        return run_steps_of(screen, event.batch.name, is_held=True)
     elif isinstance(event, OutOfSpace):
         left = counted(len(event.rows), "file")
         screen.print(f"{at} ! {left} not begun: no room in {event.folder}", "bold yellow")
