@@ -26,6 +26,7 @@ bench: $(STAMP)
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_verify.py
+	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_batches.py -k memory
 	BOXKITE_LOOPS=720 $(BIN)/python -m pytest tests/cli/test_long.py
 
 fuzz: $(STAMP)

@@ -180,7 +180,7 @@ def edits(draw: st.DrawFn) -> Timeline:
     return Timeline("day", rate, Timecode(0, rate), (*tracks, track(TrackKind.AUDIO, "A1")))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=30, deadline=None)
 @given(edits())
 def test_every_clip_shows_the_same_frames_at_its_file_and_back_at_its_original(
     tmp_path_factory, timeline: Timeline

@@ -51,8 +51,9 @@ def decode_all(checked: Sequence[Checked], *, workers: int = 0) -> Iterator[tupl
             for done in as_completed(waiting):
                 one, reason = waiting[done]
                 yield _with(one, done.result(), reason)
-        finally:
+        except BaseException:
             pool.shutdown(wait=False, cancel_futures=True)
+            raise
 
 
 def _is_worth_decoding(checked: Checked) -> bool:
