@@ -1,6 +1,6 @@
 """What sending costs beside the protocol library's own put of the same files: to real servers on this machine.
 
-    python bench/sending.py [GB of the large file, default 2]
+    python bench/sending.py [GB of the large file, default 2] [small|large]
 
 One run, the two in turn; the library's put does not check what it sent, ours is measured with and without checking.
 """
@@ -13,7 +13,7 @@ import statistics
 import sys
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
@@ -64,7 +64,7 @@ def theirs(folder: Path, address: Address) -> float:
     return time.monotonic() - started
 
 
-def main(gigabytes: float) -> None:
+def main(gigabytes: float, parts: Sequence[str]) -> None:
     """Measure and print."""
     with tempfile.TemporaryDirectory() as name:
         place = Path(name)
@@ -88,7 +88,7 @@ def main(gigabytes: float) -> None:
                 "SFTP": lambda to: f"sftp://root@127.0.0.1:{ssh}{place}/sftp/{to}",
                 "S3": lambda to: f"s3://mill/{to}",
             }
-            for what in ("small", "large"):
+            for what in parts:
                 for kind, url in urls.items():
                     if kind == "S3" and what == "large":
                         continue  # that server keeps all in memory
@@ -118,4 +118,4 @@ def _compare(folder: Path, kind: str, what: str, url: Callable[[str], str]) -> N
 
 
 if __name__ == "__main__":
-    main(float(sys.argv[1]) if len(sys.argv) > 1 else 2)
+    main(float(sys.argv[1]) if len(sys.argv) > 1 else 2, sys.argv[2:] or ("small", "large"))

@@ -51,10 +51,6 @@ class S3Place(Place):
     def remove_partial(self, name: str) -> None:
         """Parts are kept under the final name, and gone on with or left to the bucket's own rules."""
 
-    def length_of(self, name: str) -> int:
-        """Parts are found by the server's own list of them."""
-        return 0
-
     def files_in(self, folder: str) -> dict[str, Any]:
         """By name; the bucket has to be there."""
         self.fs.call_s3("head_bucket", Bucket=self.address.host)

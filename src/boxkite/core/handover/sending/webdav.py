@@ -80,7 +80,7 @@ class WebDavPlace(Place):
                                           size=content.size_bytes, chunk_size=AT_A_TIME >> 2)  # fmt: skip
             source.require_whole()
 
-    def read(self, name: str) -> Iterator[bytes]:
+    def read(self, name: str, size_bytes: int) -> Iterator[bytes]:
         """In one request."""
         with self.fs.client.http.stream("GET", self.fs.client.join_url(self.at(name))) as response:
             response.raise_for_status()
