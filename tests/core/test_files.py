@@ -375,3 +375,15 @@ def test_another_shape_of_a_document_needs_another_version() -> None:
     shapes = "\n".join(shape_of(kind) for kind in (Packed, ShotTask, WorkerMessage))
     assert (VERSION, xxhash.xxh3_64_hexdigest(shapes.encode())) == (5, "e82b759957aac211")
     assert (RENAMING, xxhash.xxh3_64_hexdigest(shape_of(RenameRecord).encode())) == (1, "6145878573879ba1")
+
+
+def test_paths_without_dots_lead_where_they_led(tmp_path: Path) -> None:
+    from boxkite.core.files.reading import without_dots
+
+    (tmp_path / "a" / "b").mkdir(parents=True)
+    (tmp_path / "link").symlink_to(tmp_path / "a" / "b")
+    (tmp_path / "a" / "x").write_text("x")
+    for text in ("link/../x", "a/b/../x", "a/../link/../x"):
+        assert without_dots(tmp_path / text) == tmp_path / "a" / "x"
+    assert without_dots(tmp_path / "link" / "new") == tmp_path / "link" / "new"
+    assert without_dots(tmp_path / "a" / ".." / "link") == tmp_path / "link"

@@ -50,6 +50,15 @@ def path_from(text: str) -> Path:
         ) from None
 
 
+def without_dots(path: Path) -> Path:
+    """An absolute path without “..”: what is before the last one is resolved, links in it too; the rest is kept."""
+    parts = path.parts
+    if ".." not in parts:
+        return path
+    after = len(parts) - parts[::-1].index("..")
+    return Path(os.path.realpath(Path(*parts[:after])), *parts[after:])
+
+
 def shown_path(path: Path) -> str:
     """A path for a message, zero bytes made visible."""
     return str(path).replace("\0", "\\0")

@@ -9,7 +9,7 @@ from functools import cached_property
 from pathlib import Path
 
 from boxkite.core.errors import RequestError
-from boxkite.core.files.reading import path_from
+from boxkite.core.files.reading import path_from, without_dots
 from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.kinds import is_junk
 from boxkite.core.records.handovers import embedded_checksums, paths_handed_over
@@ -97,9 +97,9 @@ def delivery_of_folder(folder: Path, label: str = "") -> Delivery:
     """The delivery of all that is in a folder. label: as the user calls it. Raises RecordsError."""
     label = label or str(folder)
     if not Records.are_kept():
-        return _of_folder(label, folder.absolute(), None)
+        return _of_folder(label, without_dots(folder.absolute()), None)
     with Records() as records:
-        return _of_folder(label, folder.absolute(), records)
+        return _of_folder(label, without_dots(folder.absolute()), records)
 
 
 def delivery_of_paths(words: Sequence[str]) -> Delivery:

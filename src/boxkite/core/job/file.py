@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from boxkite.core.errors import PlanError, spoken
-from boxkite.core.files.reading import path_from, read_bytes
+from boxkite.core.files.reading import path_from, read_bytes, without_dots
 from boxkite.core.files.writing import create_file
 from boxkite.core.job.after import step_schema, with_step_paths
 from boxkite.core.job.job import OF_OTHERWISE, OPTIONS
@@ -41,7 +41,9 @@ def read_job_file(path: Path) -> JobOptions:
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as error:
         raise PlanError(f"this is not TOML: {error}", path=path) from None
     folder = path.absolute().parent
-    return _with_paths(options_from_tables(tables, path), lambda text: str(folder / path_from(text)))
+    return _with_paths(
+        options_from_tables(tables, path), lambda text: str(without_dots(folder / path_from(text)))
+    )
 
 
 def save_job(options: JobOptions, path: Path) -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from boxkite.core.errors import NameTooLongError, NoKeyframeError, PlanError, RecordsError, setting
+from boxkite.core.files.reading import without_dots
 from boxkite.core.files.walking import Unseen
 from boxkite.core.job.job import Job, Output
 from boxkite.core.looks.look import Look
@@ -221,7 +222,7 @@ class Outputs:
             for line in preset.burn_in:
                 missing_glyphs("", line.font)
             self._presets[output.preset] = preset
-        return Output(output.preset, output.folder.absolute()), self._presets[output.preset]
+        return Output(output.preset, without_dots(output.folder.absolute())), self._presets[output.preset]
 
 
 def _treatments(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatment]], list[LeftOut]]:

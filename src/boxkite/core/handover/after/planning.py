@@ -9,7 +9,7 @@ from importlib.util import find_spec
 from pathlib import Path
 
 from boxkite.core.errors import BoxkiteError, PlanError
-from boxkite.core.files.reading import path_from
+from boxkite.core.files.reading import path_from, without_dots
 from boxkite.core.handover.catalogue import require_form
 from boxkite.core.handover.columns import mapping_path, read_mapping
 from boxkite.core.handover.media_hash_lists import require_library
@@ -138,7 +138,7 @@ def into_of(step: Step, batch: str, user: str) -> Path:
     """Where a step of a batch writes to."""
     text = str(step.get("into"))
     values: dict[str, Value] = {"batch": Text(batch), "date": Date(datetime.now()), "user": Text(user)}
-    return path_from(plain_text(read_text_pattern(text), values)).absolute()
+    return without_dots(path_from(plain_text(read_text_pattern(text), values)).absolute())
 
 
 def _require_extra(step: Step) -> None:
