@@ -27,7 +27,7 @@ from tests.verification import PROGRAM, Run, boxkite, decoded_hash, frames_of
 
 RATE = FrameRate.parse("25")
 SHOTS = 6
-KILLS = int(os.environ.get("BOXKITE_KILLS", "6"))
+KILLS = int(os.environ.get("BOXKITE_KILLS", "4"))
 OUTPUTS = ("--to", "web:{out}/web", "--to", "stock:{out}/stock", "--set", "web.fit=320x180")
 
 

@@ -33,10 +33,7 @@ from tests.builders import write_day
 from tests.servers import PASSWORD, USER, Wire, certificate, has_ssh, s3_server, ssh_server, webdav_server
 from tests.verification import boxkite
 
-pytestmark = [
-    pytest.mark.xdist_group("servers"),
-    pytest.mark.filterwarnings("ignore"),  # of the servers and their libraries
-]
+pytestmark = pytest.mark.filterwarnings("ignore")  # of the servers and their libraries
 CUTS = int(os.environ.get("BOXKITE_CUTS", "3"))
 KINDS = ("folder", "webdav", "sftp", "s3")
 BIG = 11 << 20
