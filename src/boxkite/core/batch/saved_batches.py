@@ -63,6 +63,7 @@ def save_batch(records: Records, name: str, into: Path, *, machine: str = "") ->
     )
     content = write_document(_with_paths(saved, change), SavedBatch, VERSION)
     try:
+        into.parent.mkdir(parents=True, exist_ok=True)
         create_file(into, content)
     except FileExistsError:
         raise PlanError(

@@ -37,6 +37,7 @@ def run_steps(name: str, user: str) -> Iterator[StepEvent]:
             return
         delivery = delivery_of_batch(name)
         if delivery.not_made:
+            yield StepEvent(waiting[0].kind, "failed", "not all files are on record as made")
             return
         for one in waiting:
             yield StepEvent(one.kind, "begun")
