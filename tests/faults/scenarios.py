@@ -232,14 +232,6 @@ SCENARIOS = (
         fresh=("out", "work"),
     ),
     Scenario(
-        "records",
-        film,
-        ("records", "save", "last", "--into", "work/batch.json"),
-        setup=(REVIEW,),
-        kept=("film.mov", "out/"),
-        fresh=("out", "work"),
-    ),
-    Scenario(
         "round",
         round_job,
         ("run", "job.toml"),

@@ -14,7 +14,7 @@ from tests.faults.scenarios import SCENARIOS
 pytestmark = pytest.mark.skipif(not shutil.which("gcc"), reason="what counts the steps is made by gcc")
 SAMPLE = {"run": 3, "replace": 3, "images replaced without exchange": 1, "gather": 2, "watch": 3, "rename": 6,
           "undo": 4, "trim": 3, "marks": 4, "presets": 4,
-          "manifest": 3, "review page": 2, "send": 3, "round": 3}  # fmt: skip
+          "manifest": 3, "review page": 2, "send": 3}  # fmt: skip
 """How many of the steps of a command are tried."""
 
 
