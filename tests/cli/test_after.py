@@ -222,3 +222,16 @@ def test_a_watch_and_a_run_in_the_background_do_the_steps_of_each_batch(
     while time.monotonic() < until and {state for _, state in after(place)} != {"done"}:
         time.sleep(0.1)
     assert (place / "sent" / "b-A-vat2.mov").is_file() and len(list((place / "lists").iterdir())) == 3
+
+
+def test_a_name_that_a_failed_step_had_settled_on_is_nobodys_meanwhile(place: Path, tmp_path: Path) -> None:
+    step = 'step = "relink"\ninto = "shots.otio"\npreset = "nope"'
+    (place / "job.toml").write_text(
+        f'by = ["files"]\nnames = "@clip"\nto = ["copy:made"]\n[[after]]\n{step}\n'
+    )
+    failed = boxkite("run", place / "card" / "A-vat2.mov", place / "job.toml", cwd=tmp_path)
+    assert failed.status == 1 and "relink failed" in failed.out, failed.out
+    (place / "shots.otio").write_text("mine")
+    again = boxkite("resume", cwd=tmp_path)
+    assert again.status == 1 and "exists already" in again.out, again.out
+    assert (place / "shots.otio").read_text() == "mine"

@@ -26,7 +26,7 @@ examples:
 
 https:// is a WebDAV folder; “client” is a destination of settings.toml. Passwords are read from
 ~/.netrc and the system's keyring, keys from SSH and AWS profiles; an address holds none.
-What is there already is not sent again; what was half sent is gone on with.
+What is there already is not sent again; what was half sent is resumed.
 """
 
 
@@ -135,7 +135,7 @@ def _send(
     from boxkite.core.handover.sending.sending import Bytes, Retry
 
     happening = send_everywhere(plans, who=current_user(), check=arguments.check, at_once=arguments.workers)
-    with _going_on(), _progress(screen, plans) as tell, contextlib.closing(happening):
+    with _interruptible(), _progress(screen, plans) as tell, contextlib.closing(happening):
         for plan, event in happening:
             if isinstance(event, Bytes):
                 tell(event, "")
@@ -150,12 +150,12 @@ def _send(
 
 
 @contextlib.contextmanager
-def _going_on() -> Iterator[None]:
-    """Where the user interrupts it, say how it goes on."""
+def _interruptible() -> Iterator[None]:
+    """Where the user interrupts it, say how it is resumed."""
     try:
         yield
     except KeyboardInterrupt:
-        raise KeyboardInterrupt("the same command sends the rest, and goes on where it was") from None
+        raise KeyboardInterrupt("the same command sends the rest and resumes what is half sent") from None
 
 
 @contextlib.contextmanager

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import glob
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from boxkite.core.errors import SendError, VerificationError
@@ -18,6 +19,7 @@ from boxkite.core.handover.embed_files import embed_all
 from boxkite.core.handover.manifests import write_manifests
 from boxkite.core.handover.media_hash_lists import FOLDER
 from boxkite.core.handover.relinking.relinking import relink
+from boxkite.core.handover.review_page import check_place
 from boxkite.core.handover.sending.everywhere import as_lines, planned_for, send_everywhere
 from boxkite.core.handover.sending.sending import AT_ONCE, Sent
 from boxkite.core.handover.sending.uploads import NEW, uploads_of, with_checksums
@@ -44,20 +46,32 @@ class Doing:
     settled: list[str] | None
     """What it settled on when it began before; None the first time."""
     settle: Callable[[list[str]], None]
+    path: Path | None = None
+    """Where it writes to, once that is settled; of pages that are numbered their common name."""
 
     @property
     def existing(self) -> Existing:
-        """What is to become of a file of the same name: one from a go that was cut short is the step's own."""
-        found: Existing = self.step.get("existing", "stop")
-        return "replace" if self.settled is not None else found
+        """What becomes of a file that has the settled name: one from a go that was cut short is the step's own."""
+        asked: Existing = self.step.get("existing", "stop")
+        return "replace" if self.settled is not None or asked == "replace" else "stop"
+
+    @property
+    def has_written(self) -> bool:
+        """Whether anything is there under the settled name."""
+        if self.path is None:
+            return True
+        pages = self.path.parent.glob(f"{glob.escape(self.path.stem)}-*{self.path.suffix}")
+        return self.path.exists() or any(pages)
 
     def into(self) -> Path:
         """Where it writes to, settled once. Raises PlanError where that is taken."""
         if self.settled:
-            return Path(self.settled[0])
-        path = free_path(into_of(self.step, self.delivery.label, self.user), self.existing)
-        self.settle([str(path)])
-        return path
+            self.path = Path(self.settled[0])
+        else:
+            into = into_of(self.step, self.delivery.label, self.user)
+            self.path = free_path(into, self.step.get("existing", "stop"))
+            self.settle([str(self.path)])
+        return self.path
 
     def described(self) -> Description:
         """The files with all that is known of them."""
@@ -120,11 +134,7 @@ def _generations(delivery: Delivery) -> list[str]:
 
 def _contact_sheet(doing: Doing) -> Done:
     description = doing.described()
-    from dataclasses import replace
-
     request = replace(sheet_request(doing.step, doing.into()), existing=doing.existing)
-    if doing.settled is None:
-        request = replace(request, existing="stop" if request.existing == "number" else request.existing)
     paths, count = make_sheet(doing.delivery, description, request)
     return Done(counted(count, "file"), "contact sheet", tuple(paths))
 
@@ -141,8 +151,6 @@ def _review_page(doing: Doing) -> Done:
         existing,
     )
     if doing.settled is None:
-        from boxkite.core.handover.review_page import check_place
-
         check_place(into, existing)
         doing.settle([str(into)])
     shots = make_page(doing.delivery, doing.described(), request)
@@ -156,26 +164,24 @@ def _catalogue(doing: Doing) -> Done:
         raise VerificationError(f"the receiver would not take it: {catalogue.faults[0]}",
                                 hint=f"{counted(len(catalogue.faults), 'fault')}: boxkite catalogue")  # fmt: skip
     into = doing.into()
-    existing: Existing = "stop" if doing.existing == "number" else doing.existing
     if doing.step.get("embed", False):
         paths = [sidecar_path(row.described.file.path) for row in catalogue.rows]
-        _, problems = embed_all(catalogue, paths, existing, doing.user)
+        _, problems = embed_all(catalogue, paths, doing.existing, doing.user)
         if problems:
             raise VerificationError(f"not embedded: {problems[0]}")
-    write(into, catalogue_bytes(catalogue, into.suffix.lower()), existing)
+    write(into, catalogue_bytes(catalogue, into.suffix.lower()), doing.existing)
     return Done(counted(len(catalogue.rows), "row"), "catalogue", (into,))
 
 
 def _relink(doing: Doing) -> Done:
     step = doing.step
     into = doing.into()
-    existing: Existing = "stop" if doing.existing == "number" else doing.existing
     tracks = tuple(name.strip().upper() for name in step.get("tracks", "").split(",") if name.strip())
     found = relink(
         Path(step.get("edit")) if step.get("edit") else None, doing.delivery, into, preset=step.get("preset"),
-        tracks=tracks, rate=step.get("rate") or None, existing=existing, user=doing.user,
+        tracks=tracks, rate=step.get("rate") or None, existing=doing.existing, user=doing.user,
     )  # fmt: skip
-    write(found.into, found.content, existing)
+    write(found.into, found.content, doing.existing)
     kept = f", {len(found.kept)} keep their media" if found.kept else ""
     return Done(f"{counted(found.pointing, 'clip')}{kept}", "edit", (into,))
 

@@ -29,7 +29,7 @@ class StepEvent:
 def run_steps(name: str, user: str) -> Iterator[StepEvent]:
     """Do the steps of a batch that are not done yet, once all its files are made.
 
-    A step that fails ends it: the files stay, and resuming the batch does it again and goes on. Raises RecordsError.
+    A step that fails ends it: the files stay, and resuming the batch does it again. Raises RecordsError.
     """
     with Records() as records:
         waiting = [one for one in steps_of(records, name) if one.state != "done"]
@@ -54,12 +54,16 @@ def _do(records: Records, name: str, one: StepRecord, user: str) -> StepEvent:
     def settle(paths: list[str]) -> None:
         step_is(records, name, one.number, "begun", paths=paths)
 
+    doing = Doing(Step(one.kind, one.options), delivery_of_batch(name), user, settled, settle)
     try:
-        done = do_step(Doing(Step(one.kind, one.options), delivery_of_batch(name), user, settled, settle))
+        done = do_step(doing)
     except (BoxkiteError, OSError) as error:
         reason = error.text if isinstance(error, BoxkiteError) else str(error).lower()
         hint = f"; {error.hint}" if isinstance(error, BoxkiteError) and error.hint else ""
-        step_is(records, name, one.number, "failed", outcome=reason + hint)
+        given_up: list[str] | None = (
+            None if doing.has_written else []
+        )  # whoever takes that name meanwhile keeps it
+        step_is(records, name, one.number, "failed", paths=given_up, outcome=reason + hint)
         return StepEvent(one.kind, "failed", reason + hint)
     _note(records, name, done, user)
     step_is(records, name, one.number, "done", outcome=done.outcome)
@@ -67,7 +71,7 @@ def _do(records: Records, name: str, one: StepRecord, user: str) -> StepEvent:
 
 
 def _note(records: Records, name: str, done: Done, user: str) -> None:
-    """The lines of the log; those of a go that was cut short after it are not written twice."""
+    """The lines of the log."""
     if done.lines:
         for line in done.lines:
             note_handover(records, Handover(now_text(), user, done.kind, None, line), [name])

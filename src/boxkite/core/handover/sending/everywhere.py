@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import queue
 import threading
-from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
+from collections.abc import Generator, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from boxkite.core.errors import SendError
@@ -45,7 +45,6 @@ def planned_for(
     *,
     existing: Existing = "stop",
     only_new: bool = False,
-    compared: Callable[[int], None] = lambda _: None,
 ) -> Iterator[SendPlans]:
     """The plans for all destinations, each held so that no other process sends there meanwhile.
 
@@ -58,9 +57,7 @@ def planned_for(
             held.enter_context(_held(records, address))
             connection = Connection(address)
             plan = connection.tried(
-                lambda place: plan_sending(
-                    place, uploads, records, existing=existing, only_new=only_new, compared=compared
-                )
+                lambda place: plan_sending(place, uploads, records, existing=existing, only_new=only_new)
             )
             connection.drop()
             if isinstance(plan, Failure):

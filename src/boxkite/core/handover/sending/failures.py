@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from boxkite.core.errors import BoxkiteError, setting
+from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.sending.address import S3, SFTP, WEBDAV
 from boxkite.core.handover.sending.place import ChangedHereError, Place, WrongThereError
 
@@ -53,13 +53,7 @@ def failure_of(error: BaseException, place: Place | None, protocol: str, server:
         if found:
             return found
     kind = type(chain[0]).__name__
-    return Failure(
-        f"{server} could not be used ({kind})",
-        f"run it again with {setting('debug')} to see more",
-        True,
-        False,
-        True,
-    )
+    return Failure(f"{server} could not be used ({kind})", "", True, False, True)
 
 
 def _known(error: BaseException, place: Place | None, protocol: str, server: str) -> Failure | None:

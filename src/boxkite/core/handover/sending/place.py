@@ -52,7 +52,7 @@ class Place:
     """A destination that is connected. Not for several threads at once."""
 
     can_append = True
-    """Whether what is there of a half-sent file can be gone on with."""
+    """Whether a half-sent file can be resumed."""
 
     def __init__(self, address: Address) -> None:
         self.address = address
@@ -101,7 +101,7 @@ class Place:
             return 0
 
     def send(self, content: Content, partial: str, tick: Tick) -> None:
-        """Send the bytes to a partial name, going on with what is there. Raises ChangedHereError."""
+        """Send the bytes to a partial name, after those that are there. Raises ChangedHereError."""
         start = self.length_of(partial) if self.can_append else 0
         start = start if start <= content.size_bytes else 0
         with reading(content) as source, self.open_for_writing(partial, start) as target:

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
-from typing import Literal, get_args
+from typing import Literal
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.handover.sending.address import Address
@@ -17,7 +17,6 @@ from boxkite.core.records.sendings import SentFile, half_sent_to, sent_to
 from boxkite.core.records.store import Records
 
 Existing = Literal["stop", "skip", "number", "replace"]
-WHERE_THERE: tuple[Existing, ...] = get_args(Existing)
 What = Literal["send", "replace", "sent before", "identical", "kept"]
 """send: it is not there; sent before, identical: these bytes are there; kept: another file is there and stays."""
 _PARTIAL = ".boxkite-{key}.sending"
@@ -41,7 +40,7 @@ class PlannedUpload:
 
     @property
     def partial(self) -> str:
-        """The hidden name it is sent under: the same for the same bytes and name, so that it can be gone on with."""
+        """The hidden name it is sent under: the same for the same bytes and name, so that it can be resumed."""
         key = hashlib.sha256(
             f"{self.upload.checksum} {self.upload.name}".encode("utf-8", "surrogatepass")
         ).hexdigest()
@@ -55,7 +54,7 @@ class SendPlan:
     address: Address
     uploads: tuple[PlannedUpload, ...]
     stale: tuple[str, ...] = ()
-    """Partial names of earlier sendings that nothing goes on with; they are removed."""
+    """Partial names of earlier sendings that nothing resumes; they are removed."""
     conflicts: tuple[str, ...] = ()
     """Names that another file has there, where that stops it."""
 
@@ -86,12 +85,11 @@ def plan_sending(
     *,
     existing: Existing = "stop",
     only_new: bool = False,
-    compared: Callable[[int], None] = lambda _: None,
 ) -> SendPlan:
     """Look at a destination and at the records. Uploads have checksums.
 
-    only_new: what was sent there before is not looked for. compared: gets the bytes that are read there to compare
-    them. Raises RecordsError, and what the libraries of the protocol raise.
+    only_new: what was sent there before is not looked for. Raises RecordsError, and what the libraries of the protocol
+    raise.
     """
     before = sent_to(records, place.address.url)
     if only_new:
@@ -102,11 +100,11 @@ def plan_sending(
     taken = {one.name for one in uploads}
     for one in uploads:
         remote = there[_folder(one)].get(PurePosixPath(one.name).name)
-        found = _planned(place, one, remote, before.get(one.name), compared)
+        found = _planned(place, one, remote, before.get(one.name))
         if found is None and existing == "stop":
             conflicts.append(one.name)
         elif found is None and existing == "number":
-            found = _numbered(place, one, there, before, taken, compared)
+            found = _numbered(place, one, there, before, taken)
         elif found is None:
             if existing == "replace":
                 _require_no_original(place, one, records)
@@ -139,7 +137,6 @@ def _planned(
     upload: Upload,
     remote: Remote | None,
     before: SentFile | None,
-    compared: Callable[[int], None],
 ) -> PlannedUpload | None:
     """What becomes of a file under this name; None where another one has it."""
     if remote is None:
@@ -149,7 +146,7 @@ def _planned(
     if before is not None and _was_sent(before, upload) and before.tag == remote.tag:
         return PlannedUpload(upload, "sent before", remote.tag)
     try:
-        place.check(Content(upload.path, upload.size_bytes, upload.checksum), upload.name, compared)
+        place.check(Content(upload.path, upload.size_bytes, upload.checksum), upload.name, lambda _: None)
     except WrongThereError:
         return None
     return PlannedUpload(upload, "identical", remote.tag)
@@ -161,7 +158,6 @@ def _numbered(
     there: Mapping[str, Mapping[str, Remote]],
     before: Mapping[str, SentFile],
     taken: set[str],
-    compared: Callable[[int], None],
 ) -> PlannedUpload | None:
     """The file under the next name that is free, or that has these bytes."""
     path = PurePosixPath(upload.name)
@@ -171,7 +167,7 @@ def _numbered(
             continue
         other = replace(upload, name=name)
         remote = there[_folder(upload)].get(PurePosixPath(name).name)
-        if found := _planned(place, other, remote, before.get(name), compared):
+        if found := _planned(place, other, remote, before.get(name)):
             taken.add(name)
             return found
     return None

@@ -49,7 +49,7 @@ class S3Place(Place):
         """There are none."""
 
     def remove_partial(self, name: str) -> None:
-        """Parts are kept under the final name, and gone on with or left to the bucket's own rules."""
+        """Parts are kept under the final name, and resumed or left to the bucket's own rules."""
 
     def files_in(self, folder: str) -> dict[str, Any]:
         """By name; the bucket has to be there."""

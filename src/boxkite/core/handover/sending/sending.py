@@ -135,7 +135,7 @@ class _Senders:
                 yield event
 
     def stop(self) -> None:
-        """Let the threads end where they are; what is half sent stays there to be gone on with."""
+        """Let the threads end where they are; what is half sent stays there to be resumed."""
         self._ends.set()
         until = time.monotonic() + 5
         while any(thread.is_alive() for thread in self._threads) and time.monotonic() < until:

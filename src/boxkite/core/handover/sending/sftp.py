@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import getpass
 from typing import Any
 
 from boxkite.core.handover.sending.address import Address
@@ -78,8 +77,3 @@ class SftpPlace(Place):
 
     async def _start(self) -> Any:
         return await self.fs.client.start_sftp_client()
-
-
-def this_user() -> str:
-    """The name SSH would use where none is given."""
-    return getpass.getuser()

@@ -70,7 +70,7 @@ class WebDavPlace(Place):
         }
 
     def length_of(self, name: str) -> int:
-        """Nothing that could be gone on with."""
+        """Nothing that could be resumed."""
         return 0
 
     def send(self, content: Content, partial: str, tick: Tick) -> None:

@@ -19,7 +19,7 @@ from boxkite.core.files.writing import create_file
 from boxkite.core.handover.described import Described, Description, by_shot
 from boxkite.core.handover.good_frames import frame_of_file
 from boxkite.core.handover.review_file import draw_lines
-from boxkite.core.handover.shot_folders.shot_notes import NotesFinder, ShotNote
+from boxkite.core.handover.shot_folders.frame_notes import FrameNote, NotesFinder
 from boxkite.core.handover.shot_folders.tree import Tree
 from boxkite.core.looks.look import look_words
 from boxkite.core.naming.pattern import Pattern, check_tokens, make_name, plain_text
@@ -58,7 +58,7 @@ class Addition:
     source: Path | None = None
     """The file it leads to, or is a copy of."""
     text: str = ""
-    note: ShotNote | None = None
+    note: FrameNote | None = None
     one: Described | None = None
 
 
@@ -144,7 +144,7 @@ def _additions(
     tree: Tree,
     folder: Path,
     files: Sequence[Described],
-    notes: Sequence[ShotNote],
+    notes: Sequence[FrameNote],
     values: Mapping[str, Value],
 ) -> Iterator[Addition]:
     yield Addition("folder", folder)
@@ -191,7 +191,7 @@ def _add(plan: FoldersPlan, one: Addition) -> None:
         plan.additions.append(one)
 
 
-def _order_values(files: Sequence[Described], notes: Sequence[ShotNote]) -> dict[str, Value]:
+def _order_values(files: Sequence[Described], notes: Sequence[FrameNote]) -> dict[str, Value]:
     one = files[0]
     row, shot = one.row, one.shot
     span = row.span if row else shot.span

@@ -16,7 +16,7 @@ from boxkite.core.shots.placing import place_marks
 
 
 @dataclass(frozen=True)
-class ShotNote:
+class FrameNote:
     """A note on a frame of a shot's file, or from it on."""
 
     note: Note
@@ -41,35 +41,35 @@ class NotesFinder:
         self._beside = MarksBeside()
         self.notices: list[Notice] = []
 
-    def of(self, files: Sequence[Described]) -> list[ShotNote]:
+    def of(self, files: Sequence[Described]) -> list[FrameNote]:
         """The notes on a shot, by its files, in the order of its frames; notes on the shot as a whole go first."""
         found = [
             one
             for one in (self._of_reviews(files) + self._of_marks(files[0]))
             if one.note.text or one.note.lines
         ]
-        distinct: dict[tuple[int, str], ShotNote] = {}
+        distinct: dict[tuple[int, str], FrameNote] = {}
         for one in found:
             said = f"{one.note.by}: {one.note.text}" if one.note.by else one.note.text  # as a mark keeps it
             distinct.setdefault((one.note.frame, said), one)
         return sorted(distinct.values(), key=lambda one: one.note.frame)
 
-    def _of_reviews(self, files: Sequence[Described]) -> list[ShotNote]:
+    def _of_reviews(self, files: Sequence[Described]) -> list[FrameNote]:
         identities = {
             f"{one.file.batch}#{one.file.record.number}" if one.file.record else one.file.name
             for one in files
         }
         return [
-            ShotNote(replace(note, frame=min(note.frame, files[0].frames - 1)), review.path.name)
+            FrameNote(replace(note, frame=min(note.frame, files[0].frames - 1)), review.path.name)
             for review in self._reviews
             for shot in review.shots
             if shot.identity in identities
             for note in shot.notes
         ]
 
-    def _of_marks(self, one: Described) -> list[ShotNote]:
+    def _of_marks(self, one: Described) -> list[FrameNote]:
         row = one.row
-        own = [ShotNote(Note(0, None, one.shot.note, ""), "shot")] if one.shot.note else []
+        own = [FrameNote(Note(0, None, one.shot.note, ""), "shot")] if one.shot.note else []
         if row is None or row.shot.footage.composition is not None:
             return own
         footage, span = row.shot.footage, row.span
@@ -84,5 +84,5 @@ class NotesFinder:
             start, end = mark.start, mark.end
             if mark.mark.note and span.start <= start < span.end and mark.mark.note != one.shot.note:
                 until = min(end, span.end) - 1 - span.start if end is not None else None
-                own.append(ShotNote(Note(start - span.start, until, mark.mark.note, ""), mark.mark.name))
+                own.append(FrameNote(Note(start - span.start, until, mark.mark.note, ""), mark.mark.name))
         return own
