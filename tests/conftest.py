@@ -8,6 +8,11 @@ import shutil
 import signal
 import tempfile
 
+from hypothesis import settings
+
+settings.register_profile("any machine", deadline=None)  # how long an example takes is the machine's affair
+settings.load_profile("any machine")
+
 # Programs started in the background of a shell ignore an interruption, and so would all that the tests start.
 signal.signal(signal.SIGINT, signal.default_int_handler)
 

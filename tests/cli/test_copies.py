@@ -34,8 +34,9 @@ def test_exact_cuts_are_encoded_only_where_a_copy_would_not_be_exact(film: Path,
     done = boxkite("run", "film.mov", "--by", "ranges", "--marks", "marks.csv", "--exact-cuts", "--names", "@marker",
                    "--to", f"copy:{tmp_path}", "--json", cwd=film)  # fmt: skip
     assert done.status == 0, done.out + done.err
-    assert [(file["how"], file["frames"]) for file in done.json["files"]] == [("encode", 25), ("copy", 25)]
-    assert kinds(done.json["files"][0]["warnings"]) == ["encoded-not-copied"]
+    assert [(file["how"], file["frames"]) for file in done.json["files"]] == [("splice", 25), ("copy", 25)]
+    spliced = done.json["files"][0]
+    assert (spliced["encoded_frames"], spliced["copied_frames"], spliced["warnings"]) == (15, 10, [])
     assert_holds(tmp_path / "a.mov", Span(10, 35), RATE)
     assert_holds(tmp_path / "b.mov", Span(50, 75), RATE)
 

@@ -49,7 +49,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Print the plan, and write what was asked for."""
     from boxkite.cli.tables import print_json
     from boxkite.core.batch.machine import usable_cores
-    from boxkite.core.plan.rows import plan_as_json
+    from boxkite.core.plan.plan_json import plan_as_json
     from boxkite.core.plan.totals import expected_time, totals_as_json
 
     job = job_from(arguments)

@@ -43,7 +43,7 @@ def run(arguments: argparse.Namespace) -> int:
     from boxkite.core.batch.outcome import outcome_as_json
     from boxkite.core.batch.recording import Batch
     from boxkite.core.handover.delivery import delivery_of_batch
-    from boxkite.core.plan.rows import plan_as_json
+    from boxkite.core.plan.plan_json import plan_as_json
     from boxkite.core.projects.trimming import edit_paths, plan_trim, write_trimmed_edits
 
     job = job_from(arguments)

@@ -10,7 +10,8 @@ from boxkite.core.batch.events import FileEnded
 from boxkite.core.batch.recording import Batch
 from boxkite.core.files.walking import Unseen
 from boxkite.core.notices.notice import Notice, notice_as_json
-from boxkite.core.plan.rows import Action, Plan, Row, left_out_as_json, row_as_json
+from boxkite.core.plan.plan_json import left_out_as_json, row_as_json
+from boxkite.core.plan.rows import Action, Plan, Row
 from boxkite.core.shots.shot import LeftOut
 
 

@@ -86,10 +86,12 @@ def load_batch(records: Records, path: Path, *, name: str = "") -> tuple[str, bo
     saved = _read(path)
     rules, machine = read_settings().paths, saved.batch.machine
     saved = _with_paths(saved, lambda text: unmapped(text, rules, machine))
-    known = {(batch, one.isoformat()) for batch, one in _started(records)}
-    if any(at == saved.batch.started.isoformat() for batch, at in known if saved.batch.name in batch):
-        return next(batch for batch, at in known if saved.batch.name in batch), False
-    names = {batch for batch, _ in known}
+    known = records.ask("select name, machine, started from batch")
+    begun = (saved.batch.machine, saved.batch.started)
+    for batch, made_on, started in known:
+        if (made_on, datetime.fromisoformat(started)) == begun:
+            return batch, False
+    names = {batch for batch, *_ in known}
     wanted = name or saved.batch.name
     if wanted in names and not name:
         wanted = f"{saved.batch.machine or 'other'}-{saved.batch.name}"
@@ -97,11 +99,6 @@ def load_batch(records: Records, path: Path, *, name: str = "") -> tuple[str, bo
         raise RecordsError(f"there is a batch “{wanted}” already", hint="give it another name")
     _store(records, wanted, saved)
     return wanted, True
-
-
-def _started(records: Records) -> list[tuple[str, datetime]]:
-    rows = records.ask("select name, started from batch")
-    return [(name, datetime.fromisoformat(started)) for name, started in rows]
 
 
 def _read(path: Path) -> SavedBatch:

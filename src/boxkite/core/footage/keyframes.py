@@ -12,6 +12,8 @@ from av.video.stream import VideoStream
 
 from boxkite.core.errors import FootageError
 from boxkite.core.files.document import with_arrays
+from boxkite.core.footage.bitstream.obstacles import Obstacle
+from boxkite.core.footage.bitstream.starts import Entries
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.measuring import is_out_of_order, presentation_times, tells_no_order
@@ -35,6 +37,10 @@ class StoredFrames:
     """Which an edit list hides: others may need them to be decoded."""
     written: np.ndarray
     """The time that the packet carries; another one where a file stores the times of decoding."""
+    starts: np.ndarray
+    """Which a decoder can begin at, so that nothing stored later needs what was stored before it (IDR pictures)."""
+    obstacle: str = ""
+    """Why shots of it cannot be cut at other frames without encoding them whole; empty where they can."""
 
     def copied_span(self, table: FrameIndex, wanted: Span) -> Span | None:
         """The least span around the wanted one that can be copied; None where there is no keyframe to begin at.
@@ -50,6 +56,10 @@ class StoredFrames:
         rest = self.times[last + 1 :][~self.hidden[last + 1 :]]
         end = table.frame_at(int(rest.min())) if len(rest) else table.frame_count
         return Span(start, min(end, table.frame_count))
+
+    def copies_exactly(self, table: FrameIndex, wanted: Span) -> bool:
+        """Whether a copy of a span holds just its frames."""
+        return self.copied_span(table, wanted) == wanted
 
     def places(self, table: FrameIndex, wanted: Span) -> tuple[int, int] | None:
         """The first and last stored frame of that span, by place in the order of storing."""
@@ -69,15 +79,15 @@ class StoredFrames:
 def stored_frames(source: Source) -> StoredFrames:
     """Read every packet of a source's frame, once; decodes nothing. Raises FootageError."""
     with memory() as known:
-        found = known.recall("pictures", source.path, StoredFrames)
+        found = known.recall("stored", source.path, StoredFrames)
         if found is None:
             found = _read(source)
-            known.keep("pictures", source.path, found)
+            known.keep("stored", source.path, found)
     return found
 
 
 def _read(source: Source) -> StoredFrames:
-    packets: list[tuple[int, int | None, bool, bool]] = []
+    packets: list[tuple[int, int | None, bool, bool, bool]] = []
     try:
         with open_source(source) as container:
             stream = video_stream(container)
@@ -89,11 +99,13 @@ def _read(source: Source) -> StoredFrames:
                 if other.index != stream.index:
                     other.discard = Discard.all
             codec = stream.codec_context.name
+            entries = Entries.of(stream.codec_context, source.container)
             packets = [
-                (packet.pts, packet.dts, packet.is_keyframe, packet.is_discard)
+                (packet.pts, packet.dts, packet.is_keyframe, packet.is_discard,
+                 packet.is_keyframe and entries.begins(packet))
                 for packet in container.demux(stream)
                 if holds_frame(packet.size, codec) and packet.pts is not None
-            ]
+            ]  # fmt: skip
             times = [packet[:2] for packet in packets]
             is_avi = source.container == "avi" and may_reorder(stream)
             untold = is_avi or tells_no_order(stream, times)
@@ -101,9 +113,12 @@ def _read(source: Source) -> StoredFrames:
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
     written = np.array([packet[0] for packet in packets], dtype=np.int64)
-    keys, hidden = (np.array([packet[place] for packet in packets], dtype=bool) for place in (2, 3))
+    keys, hidden, starts = (
+        np.array([packet[place] for packet in packets], dtype=bool) for place in (2, 3, 4)
+    )
     if not untold or not (is_avi or is_out_of_order(source)):
-        return StoredFrames(shown, keys, hidden, written)
+        obstacle = entries.obstacle or (Obstacle.HIDDEN if hidden.any() else None)
+        return StoredFrames(shown, keys, hidden, written, starts, str(obstacle or ""))
     return _in_display_order(source, written, keys, hidden)
 
 
@@ -119,7 +134,7 @@ def _keyframes_alone(container: InputContainer, stream: VideoStream) -> StoredFr
         stored = np.array([entry.timestamp for entry in entries], dtype=np.int64)
         stored += first.pts - stored[0]
         keys = np.ones(len(stored), dtype=bool)
-        return StoredFrames(stored, keys, ~keys, stored)
+        return StoredFrames(stored, keys, ~keys, stored, keys)
     container.seek(0)
     return None
 
@@ -144,4 +159,6 @@ def _in_display_order(
         frames = [round(rank / source.video.rate.fraction / base) for rank in range(len(order))]
         in_order = np.array(frames, dtype=np.int64)
     times = np.array([in_order[ranks[int(time)]] for time in written], dtype=np.int64)
-    return StoredFrames(times, keys[used], hidden[used], written)
+    return StoredFrames(
+        times, keys[used], hidden[used], written, np.zeros_like(used[used]), str(Obstacle.COUNTED)
+    )

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from boxkite.core.errors import NameTooLongError, NoKeyframeError, PlanError, RecordsError, setting
 from boxkite.core.files.reading import without_dots
 from boxkite.core.files.walking import Unseen
+from boxkite.core.footage.splice import Splice
 from boxkite.core.job.job import Job, Output
 from boxkite.core.looks.look import Look
 from boxkite.core.looks.preset_files import check_image
@@ -19,13 +20,14 @@ from boxkite.core.notices.files import ENCODED_NOT_COPIED, NOTHING_CHANGED, SPAC
 from boxkite.core.notices.shots import UNCHANGED, UNFIT
 from boxkite.core.plan.burn_ins import BurnIns
 from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
-from boxkite.core.plan.copies import copied_frames, joined_rows, preset_like
+from boxkite.core.plan.copies import copied_frames, joined_rows, splice_of
 from boxkite.core.plan.existing import settle_existing
 from boxkite.core.plan.row_names import RowName, RowNames
 from boxkite.core.plan.rows import Plan, Row, Volume
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment
+from boxkite.core.presets.alike import preset_like
 from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import Preset
@@ -277,6 +279,7 @@ class _RowMaker:
         name = named.name
         preset = treatment.preset
         copied: Span | None = None
+        splice: Splice | None = None
         look: Look = ()
         warnings = (*shot.warnings, *treatment.warnings)
         if preset.video:
@@ -293,10 +296,18 @@ class _RowMaker:
 
             if id(shot.footage) not in self._stored:
                 self._stored[id(shot.footage)] = stored_frames(shot.footage.source)
-            copied, moved = copied_frames(shot, self._stored[id(shot.footage)])
-            if moved and self._job.exact_cuts:
-                return self._encoded_alike(number, shot, treatment, named, values)
-            warnings += moved
+            stored = self._stored[id(shot.footage)]
+            if self._job.exact_cuts and not stored.copies_exactly(shot.footage.frame_index, shot.span):
+                splice, obstacle = splice_of(shot, stored)
+                if not splice or self._preset_alike(shot, preset):
+                    row = self._encoded_alike(number, shot, treatment, named, values, obstacle)
+                    if not splice:
+                        return replace(row, warnings=(*row.warnings, ENCODED_NOT_COPIED(reason=obstacle)))
+                    size = treatment.bytes_of(shot.span.length)
+                    return replace(row, splice=splice, expected_bytes=size, spread=treatment.spread)
+            else:
+                copied, moved = copied_frames(shot, stored)
+                warnings += moved
         return Row(
             number=number,
             shot=shot,
@@ -313,6 +324,7 @@ class _RowMaker:
             spread=treatment.spread,
             warnings=warnings,
             copied=copied,
+            splice=splice,
             look=look,
             accept_damaged=self._job.accept_damaged,
             decode_with=self._job.decode_with,
@@ -325,23 +337,28 @@ class _RowMaker:
         treatment: Treatment,
         named: RowName,
         values: Mapping[str, Value],
+        obstacle: str,
     ) -> Row:
-        """The row of a shot that a copy would not hold exactly, encoded as its source is."""
+        """The row of a shot that a copy would not hold exactly, encoded as its source is. obstacle: to splicing it."""
         source = shot.footage.source
-        if id(source) not in self._alike:
-            self._alike[id(source)] = preset_like(source, treatment.preset.name)
-        preset = self._alike[id(source)]
+        preset = self._preset_alike(shot, treatment.preset)
         if preset is None:
             codecs = [source.video.codec] if source.video else []
             held = " and ".join(dict.fromkeys([*codecs, *(audio.codec for audio in source.audio)]))
             raise PlanError(
                 f"{shot.origin}: {setting('exact-cuts')} cannot make {source.path.suffix} of {held},"
-                f" as {source.label} is",
+                f" as {source.label} is, by encoding; and {obstacle}",
                 hint=f"leave {setting('exact-cuts')} out, or give a preset that encodes",
             )
         encoding = Treatment.of(shot.footage, treatment.output, replace(preset, look=NO_LOOK))
-        row = self.row(number, shot, encoding, named, values)
-        return replace(row, exact=True, warnings=(*row.warnings, ENCODED_NOT_COPIED()))
+        return replace(self.row(number, shot, encoding, named, values), exact=True)
+
+    def _preset_alike(self, shot: Shot, copying: Preset) -> Preset | None:
+        """A preset that writes what a source holds, under the name of the one that copies; None where there is none."""
+        source = shot.footage.source
+        if id(source) not in self._alike:
+            self._alike[id(source)] = preset_like(source, copying.name)
+        return self._alike[id(source)]
 
 
 def _volumes(rows: Sequence[Row]) -> tuple[Volume, ...]:

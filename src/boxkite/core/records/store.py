@@ -153,7 +153,7 @@ class Records:
             batch = store.execute(
                 "insert into batch (name, started, machine, pattern, version, state, folders, settings)"
                 " values (?, ?, ?, ?, ?, 'waiting', ?, ?)",
-                (name, now.isoformat(timespec="seconds"), _this_machine(), pattern, version,
+                (name, now.isoformat(), _this_machine(), pattern, version,
                  json.dumps([str(folder) for folder in folders]), json.dumps(settings or {})),
             ).lastrowid  # fmt: skip
             marks = ", ".join("?" * (len(_keys()) + 1))
@@ -185,7 +185,7 @@ class Records:
             number = store.execute(
                 "insert into batch (name, started, machine, pattern, version, state, ended, seconds, folders, settings)"
                 " values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (name, batch.started.isoformat(timespec="seconds"), batch.machine, batch.pattern, batch.version, state,
+                (name, batch.started.isoformat(), batch.machine, batch.pattern, batch.version, state,
                  batch.ended, batch.seconds, json.dumps([str(folder) for folder in batch.folders]),
                  json.dumps(dict(batch.settings))),
             ).lastrowid  # fmt: skip

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, inf
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import av
 import numpy as np
@@ -43,7 +43,7 @@ _LEAST_SAMPLES = 960
 def copy_shot(row: Row, partial: Path) -> Result:
     """Copy one planned shot and verify it; it waits for its name. Never raises for what happens: the result tells."""
     try:
-        copied = _copy(row, partial)
+        copied = copy_packets(row, partial)
         start_syncing(partial)
         verification = check_copy(row, partial, copied)
         sync(partial)
@@ -53,16 +53,16 @@ def copy_shot(row: Row, partial: Path) -> Result:
     return Result(row.number, row.path, verification=verification)
 
 
-def _copy(row: Row, partial: Path) -> Copied:
-    """Write the file and return the pictures in it; an index stands before them."""
+def copy_packets(row: Row, partial: Path, splice: Splicing | None = None) -> Copied:
+    """Write the file and return the pictures in it; an index stands before them. splice: of which edges are encoded."""
     if COPIED_AS[row.extension.lower()] not in ("mov", "mp4"):
-        return _write(row, partial, {})
+        return _write(row, partial, {}, splice)
     if row.expected_bytes >= _RESERVING_PAYS_BYTES:
         try:
-            return _write(row, partial, {"moov_size": str(_index_bytes(row))})
+            return _write(row, partial, {"moov_size": str(_index_bytes(row))}, splice)
         except av.error.ArgumentError:
             pass  # there are more packets than such sources have: the library makes room by writing all of it again
-    return _write(row, partial, {"movflags": "+faststart"})
+    return _write(row, partial, {"movflags": "+faststart"}, splice)
 
 
 def _index_bytes(row: Row) -> int:
@@ -73,8 +73,8 @@ def _index_bytes(row: Row) -> int:
     return round((pictures + audio_packets) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
 
 
-def _write(row: Row, partial: Path, options: dict[str, str]) -> Copied:
-    """Write the file, piece after piece, and return the pictures in it.
+def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | None = None) -> Copied:
+    """Write the file, piece after piece, and return the pictures in it. splice: of which edges are encoded.
 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
@@ -90,11 +90,13 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> Copied:
                     raise DamagedError("its picture has gone", path=piece.shot.footage.source.path)
                 if not place:
                     streams = _add_streams(incoming, outgoing, row, stream.index)
+                    if splice:
+                        streams[stream.index].codec_context.extradata = splice.header
                 copied.take_from(incoming, stream, outgoing)
                 own = _same_streams(incoming, streams, stream.index) if place else streams
-                pictures = _Pictures.of(piece, stream.time_base)
+                pictures = splice.pictures(place) if splice else StoredPictures.of(piece, stream.time_base)
                 if pictures.first_time * stream.time_base > 0:
-                    _seek(incoming, stream, pictures.first_time)
+                    seek_before(incoming, stream, pictures.first_time)
                 copied.begin_times.append(so_far)
                 _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far, copied)
                 if piece.shot.footage.frame_index.constant and pictures.shown != piece.frames:
@@ -111,11 +113,23 @@ def _write(row: Row, partial: Path, options: dict[str, str]) -> Copied:
     return copied
 
 
-@dataclass(frozen=True)
-class _Pictures:
+class Splicing(Protocol):
+    """A copy whose edges are encoded."""
+
+    @property
+    def header(self) -> bytes:
+        """Of its stream, for the container."""
+
+    def pictures(self, place: int) -> StoredPictures:
+        """Those of one piece. They can be asked for again, for a second attempt at writing."""
+
+
+@dataclass
+class StoredPictures:
     """The stored frames of a piece: the times of their packets, where they begin and end in the source's own time."""
 
-    own: frozenset[int]
+    waiting: set[int]
+    """The times of packets that are still to come."""
     first_time: int
     """Of the packet to seek to."""
     shown: int
@@ -127,8 +141,17 @@ class _Pictures:
     hidden_from: Fraction | None
     """Where the frames at its end begin that an edit list hides, in seconds after the first that is shown."""
 
+    def take(self, packet: Packet[Any]) -> Packet[Any] | None:
+        """The packet to write for one of the source, which is not waited for any longer; None where none is."""
+        time = packet.pts if packet.pts is not None else packet.dts
+        if time is None or time not in self.waiting:
+            return None
+        self.waiting.discard(time)
+        return packet
+
     @classmethod
-    def of(cls, row: Row, base: Fraction) -> _Pictures:
+    def of(cls, row: Row, base: Fraction) -> StoredPictures:
+        """Those of a copied row. base: of the source's ticks. Raises DamagedError where they cannot be told."""
         stored = stored_frames(row.shot.footage.source)
         places = stored.places(row.shot.footage.frame_index, row.span)
         if places is None:
@@ -147,7 +170,7 @@ class _Pictures:
         if len(late) + len(early) < np.count_nonzero(hidden):
             raise DamagedError("an edit list hides frames in the middle of it")
         return cls(
-            frozenset(int(time) for time in wanted[kept]),
+            {int(time) for time in wanted[kept]},
             int(wanted[0]),
             len(shown),
             first * base,
@@ -156,7 +179,7 @@ class _Pictures:
         )
 
 
-def _seek(incoming: InputContainer, stream: VideoStream, first_time: int) -> None:
+def seek_before(incoming: InputContainer, stream: VideoStream, first_time: int) -> None:
     """Go to where no picture of a piece has been passed; some containers seek by other times than they show."""
     for seconds in LOOK_BACK_SECONDS:
         target = first_time - round(seconds / (stream.time_base or Fraction(1)))
@@ -216,12 +239,12 @@ def _copy_packets(
     outgoing: OutputContainer,
     streams: dict[int, Any],
     picture_index: int,
-    pictures: _Pictures,
+    pictures: StoredPictures,
     so_far: Fraction,
     copied: Copied,
 ) -> None:
     """Hand over the packets of a piece, their times counted from its beginning, after what there is so far."""
-    waiting = set(pictures.own)
+    waiting = pictures.waiting
     tracks = {
         index: _Track.of(incoming, index, stream, pictures, so_far) for index, stream in streams.items()
     }
@@ -235,10 +258,9 @@ def _copy_packets(
                 continue
             track, middle_halves = tracks[index], 2 * time + (packet.duration or 0)
             if index == picture_index:
-                if time in waiting:
-                    waiting.discard(time)
-                    copied.sizes.append(packet.size)
-                    track.hand_over(packet, outgoing)
+                if written := pictures.take(packet):
+                    copied.sizes.append(written.size)
+                    track.hand_over(written, outgoing)
                 elif middle_halves >= track.latest_halves:
                     ended.update(tracks)
             elif middle_halves >= track.end_halves:
@@ -271,7 +293,7 @@ class _Track:
 
     @classmethod
     def of(
-        cls, incoming: InputContainer, index: int, written: Any, pictures: _Pictures, so_far: Fraction
+        cls, incoming: InputContainer, index: int, written: Any, pictures: StoredPictures, so_far: Fraction
     ) -> _Track:
         tick = incoming.streams[index].time_base or Fraction(1, av.time_base)
         end = inf if pictures.end is None else ceil(2 * pictures.end / tick)

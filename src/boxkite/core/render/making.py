@@ -17,7 +17,7 @@ from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.files.partials import discard_notes, notes_beside
 from boxkite.core.footage.decoding import Damage
 from boxkite.core.footage.opening import decoder_works_here
-from boxkite.core.notices.files import DECODER_FELL_BACK, ENDS_EARLY, SILENCE_FILLED
+from boxkite.core.notices.files import DECODER_FELL_BACK, ENCODED_NOT_COPIED, ENDS_EARLY, SILENCE_FILLED
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.audio_tracks import file_tracks
 from boxkite.core.plan.rows import Row, group_span
@@ -120,8 +120,8 @@ def make_files(
     """
     started = time.monotonic()
     written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
-    results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied]
-    encoded = [row for row in rows if not row.is_copied]
+    results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied and not row.splice]
+    encoded, obstacles = _spliced(rows, written, threads, results)
     files: list[_FileBeingMade] = []
     damage = Damage(any(row.accept_damaged for row in encoded))
     prepared = _first_passes(encoded, written, threads, results)
@@ -141,13 +141,43 @@ def make_files(
         for file in files:
             if not file.failure:
                 file.fail(error)
-    results += [_finish(file, damage) for file in files]
+    results += [_with_obstacle(_finish(file, damage), obstacles) for file in files]
     for row in encoded:
         if row.preset.video and row.preset.video.passes == 2:
             discard_notes(written[row.number])
     share = (time.monotonic() - started) / len(rows)
     timed = [replace(result, seconds=share) for result in results]
     return sorted(timed, key=lambda result: result.row_number)
+
+
+def _spliced(
+    rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result]
+) -> tuple[list[Row], dict[int, str]]:
+    """Splice what is to be; the rows that are encoded whole, and why some of them are after all."""
+    from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
+    from boxkite.core.render.splice.splicing import splice_shot
+
+    encoded, obstacles = [row for row in rows if not (row.is_copied or row.splice)], dict[int, str]()
+    for row in rows:
+        if row.splice:
+            made = splice_shot(row, written[row.number], threads=threads)
+            if not isinstance(made, NotSpliceableError):
+                results.append(made)
+            elif row.parts or row.is_copied:
+                results.append(
+                    failed(row, RenderError(f"it cannot be cut exactly without encoding: {made.obstacle}"))
+                )
+            else:
+                obstacles[row.number] = str(made.obstacle)
+                encoded.append(row)
+    return encoded, obstacles
+
+
+def _with_obstacle(result: Result, obstacles: Mapping[int, str]) -> Result:
+    if result.row_number not in obstacles:
+        return result
+    notice = ENCODED_NOT_COPIED(reason=obstacles[result.row_number])
+    return replace(result, warnings=(*result.warnings, notice))
 
 
 def _writer(row: Row, partial: Path, threads: int, prepared: Prepared) -> Writer:

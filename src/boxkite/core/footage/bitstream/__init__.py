@@ -1,0 +1,1 @@
+"""Coded pictures read bit by bit: what the headers of a stream say, without decoding it."""

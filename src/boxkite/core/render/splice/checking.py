@@ -1,0 +1,112 @@
+"""A spliced file before it gets its name: its stream by the standard, its packets by their bytes, its joins decoded."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator, Sequence
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+import av
+from av.packet import Packet
+
+from boxkite.core.footage.bitstream.nal_units import AvcHeader
+from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.render.splice.edges import decoded, decoder, fingerprint
+from boxkite.core.render.splice.output_order import shown_order
+from boxkite.core.render.splice.preparing import AFTER_JOIN
+from boxkite.core.render.splice.writing import SplicedPictures
+
+
+def check_stream(pieces: Sequence[SplicedPictures]) -> None:
+    """Make sure that the standard's decoder shows the written pictures in the order of their times.
+
+    Raises NotSpliceableError: numbers of neighbouring IDR pictures are the same, or the order is another.
+    """
+    coded = [picture for piece in pieces for picture in piece.coded]
+    for one, following in itertools.pairwise(coded):
+        both = one.header.is_idr and following.header.is_idr
+        if both and one.header.idr_number == following.header.idr_number:
+            raise NotSpliceableError(Obstacle.NEIGHBOURS)
+    times = [(place, time) for place, piece in enumerate(pieces) for time in piece.times]
+    by_time = sorted(range(len(times)), key=times.__getitem__)
+    if len(coded) != len(times) or shown_order(coded, pieces[0].prepared.sequence) != by_time:
+        raise NotSpliceableError(Obstacle.ORDER)
+
+
+def check_file(path: Path, pieces: Sequence[SplicedPictures], bases: Sequence[Fraction]) -> None:
+    """Read a spliced file again: every packet is the one that was handed over, and what stands around joins is right.
+
+    bases: of the ticks of each piece's source. Raises NotSpliceableError where it differs.
+    """
+    checksums = [one for piece in pieces for one in piece.checksums]
+    with av.open(f"file:{path}", options={"protocol_whitelist": "file"}) as container:
+        stream = container.streams.video[0]
+        header = AvcHeader.read(bytes(stream.codec_context.extradata or b""))
+        base = stream.time_base or Fraction(1)
+        packets = _packets(container.demux(stream))
+        start = Fraction(0)
+        first_time: int | None = None
+        number = 0
+        for piece, own_base in zip(pieces, bases, strict=True):
+            begin = min(piece.times)
+            joins = _Joins(piece, header)
+            for place, time in enumerate(piece.times):
+                shown, data = next(packets, (0, b""))
+                if header.framing.checksum(data) != checksums[number]:
+                    raise NotSpliceableError(Obstacle.DIFFERS)
+                first_time = shown if first_time is None and time == begin else first_time
+                joins.put(place, data)
+                wanted = start + (time - begin) * own_base
+                if first_time is not None and abs((shown - first_time) * base - wanted) > max(base, own_base):
+                    raise NotSpliceableError(Obstacle.DIFFERS)
+                number += 1
+            joins.check()
+            start += piece.end - piece.begin if piece.end is not None else Fraction(0)
+        if next(packets, None) is not None:
+            raise NotSpliceableError(Obstacle.DIFFERS)
+
+
+def _packets(read: Iterator[Packet[Any]]) -> Iterator[tuple[int, bytes]]:
+    for packet in read:
+        if packet.size and packet.pts is not None:
+            yield packet.pts, bytes(packet)
+
+
+class _Joins:
+    """Decodes what stands around the joins of a piece, as it is read."""
+
+    def __init__(self, piece: SplicedPictures, header: AvcHeader) -> None:
+        prepared = piece.prepared
+        cut, heads = prepared.pictures.cut, len(prepared.head.times)
+        self._header = header
+        self._piece = piece
+        self._first_end = heads + AFTER_JOIN + prepared.depth + 1 if heads else 0
+        self._second_from = heads + cut.tail_from - cut.body[0] if prepared.tail.times else len(piece.times)
+        self._kept: tuple[list[tuple[int, bytes]], list[tuple[int, bytes]]] = ([], [])
+
+    def put(self, place: int, data: bytes) -> None:
+        """Take the next packet."""
+        time = self._piece.times[place]
+        if place < self._first_end:
+            self._kept[0].append((time, data))
+        if place >= self._second_from:
+            self._kept[1].append((time, data))
+
+    def check(self) -> None:
+        """Decode them and compare every frame that is known. Raises NotSpliceableError."""
+        known = self._piece.prepared.fingerprints
+        seen: set[int] = set()
+        for packets in self._kept:
+            latest: int | None = None
+            for time, frame in decoded(decoder(self._header), packets) if packets else ():
+                if latest is not None and time <= latest:
+                    raise NotSpliceableError(Obstacle.DIFFERS)
+                latest = time
+                if time in known:
+                    seen.add(time)
+                    if known[time] != fingerprint(frame):
+                        raise NotSpliceableError(Obstacle.DIFFERS)
+        if known.keys() - seen:
+            raise NotSpliceableError(Obstacle.DIFFERS)

@@ -1,0 +1,75 @@
+"""The pictures of a source as they are stored, read from any of them on."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from boxkite.core.errors import DamagedError
+from boxkite.core.footage.bitstream.h264_pictures import PictureReader
+from boxkite.core.footage.bitstream.nal_units import AvcHeader
+from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.cuts import Cut, cut_shot
+from boxkite.core.footage.keyframes import StoredFrames, stored_frames
+from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.source import Source
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.copying import seek_before
+
+
+@dataclass(frozen=True)
+class SourcePictures:
+    """One source whose shot is spliced."""
+
+    source: Source
+    stored: StoredFrames
+    cut: Cut
+    header: AvcHeader
+    """As the source has it."""
+
+    @classmethod
+    def of(cls, piece: Row) -> SourcePictures:
+        """Raises NotSpliceableError, and FootageError for what cannot be read."""
+        footage = piece.shot.footage
+        stored = stored_frames(footage.source)
+        with open_source(footage.source) as container:
+            stream = video_stream(container)
+            if stream is None:
+                raise DamagedError("its picture has gone", path=footage.source.path)
+            header = AvcHeader.read(bytes(stream.codec_context.extradata or b""))
+        return cls(footage.source, stored, cut_shot(stored, footage.frame_index, piece.shot.span), header)
+
+    def reader(self) -> PictureReader:
+        """A new reader for its pictures. Raises NotSpliceableError."""
+        return PictureReader.of(self.header)
+
+    def packets(self, first: int, last: int) -> Iterator[tuple[int, bytes]]:
+        """(place, packet) of the pictures from one place to another, inclusive. Raises NotSpliceableError."""
+        written = self.stored.written[first : last + 1]
+        places = {int(time): first + number for number, time in enumerate(written)}
+        if len(places) != len(written):
+            raise NotSpliceableError(Obstacle.TIMES)
+        wanted = first
+        with open_source(self.source) as container:
+            stream = video_stream(container)
+            if stream is None:
+                raise DamagedError("its picture has gone", path=self.source.path)
+            if first:
+                seek_before(container, stream, int(written[0]))
+            for packet in container.demux(stream):
+                place = places.get(packet.pts) if packet.pts is not None and packet.size else None
+                if place is None:
+                    continue
+                if place != wanted:
+                    raise NotSpliceableError(Obstacle.TIMES)
+                yield place, bytes(packet)
+                wanted += 1
+                if place == last:
+                    return
+        raise NotSpliceableError(Obstacle.UNREADABLE)
+
+    def times(self, places: np.ndarray) -> list[int]:
+        """When pictures are shown, in ticks."""
+        return [int(time) for time in self.stored.times[places]]

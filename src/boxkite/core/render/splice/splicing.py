@@ -1,0 +1,52 @@
+"""Making a file by splicing: its edges encoded, all between them copied."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.files.moving import discard, start_syncing, sync
+from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.copying import copy_packets
+from boxkite.core.render.failures import failed
+from boxkite.core.render.result import Result, Verification
+from boxkite.core.render.splice.checking import check_file, check_stream
+from boxkite.core.render.splice.preparing import prepare
+from boxkite.core.render.splice.source_pictures import SourcePictures
+from boxkite.core.render.splice.writing import SplicedStream
+
+
+def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSpliceableError:
+    """Make one planned file by splicing and verify it; it waits for its name.
+
+    Returns the reason where all of it has to be encoded instead. Never raises for what happens to the file.
+    """
+    try:
+        return Result(row.number, row.path, verification=_splice(row, partial, threads))
+    except NotSpliceableError as error:
+        discard(partial)
+        return error
+    except Exception as error:
+        discard(partial)
+        return failed(row, error)
+
+
+def _splice(row: Row, partial: Path, threads: int) -> Verification:
+    prepared, bases = [], []
+    for piece in row.pieces:
+        prepared.append(prepare(SourcePictures.of(piece), threads))
+        with open_source(piece.shot.footage.source) as container:
+            stream = video_stream(container)
+            if stream is None or stream.time_base is None:
+                raise NotSpliceableError(Obstacle.UNREADABLE)
+            bases.append(stream.time_base)
+    stream_written = SplicedStream(prepared, bases)
+    copied = copy_packets(row, partial, stream_written)
+    start_syncing(partial)
+    check_stream(stream_written.pieces)
+    check_file(partial, stream_written.pieces, bases)
+    checksum = file_checksum(partial)
+    sync(partial)
+    return Verification(copied.shown, len(row.audio_source.audio), partial.stat().st_size, checksum)
