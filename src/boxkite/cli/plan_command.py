@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from boxkite.core.handover.after.planning import PlannedStep
     from boxkite.core.job.job import Job
-    from boxkite.core.plan.rows import Plan
+    from boxkite.core.plan.rows import Plan, Row
     from boxkite.core.plan.totals import Totals
 
 EXAMPLES = """\
@@ -217,7 +217,7 @@ def _show_rows(screen: Screen, plan: Plan) -> None:
                 f"{row.name}{row.extension}",
                 *ends,
                 str(row.frames),
-                *([] if all_encoded else ["replace" if row.action is Action.REPLACE else row.how]),
+                *([] if all_encoded else [_how(row)]),
                 *([row.change] if has_changes else []),
                 *([f"{row.shot.handle_in}+{row.shot.handle_out}"] if has_handles else []),
                 row.size,
@@ -229,6 +229,15 @@ def _show_rows(screen: Screen, plan: Plan) -> None:
             ]
         )
     print_table(screen, columns, rows)
+
+
+def _how(row: Row) -> str:
+    """How a file is made, in the fewest words."""
+    from boxkite.core.plan.rows import Action
+
+    if row.action is Action.REPLACE:
+        return "replace"
+    return f"{row.splice.encoded} encoded" if row.how == "splice" and row.splice else row.how
 
 
 def _show_totals(screen: Screen, plan: Plan) -> None:
@@ -257,6 +266,10 @@ def _show_totals(screen: Screen, plan: Plan) -> None:
         f" {length_of_time(float(totals.seconds))} of footage, {_sizes(totals)};"
         f" {counted(totals.sources, 'source')} of {file_size(totals.source_bytes)}",
     )
+    spliced, encoded, copied = totals.spliced
+    if spliced:
+        what = f"{counted(encoded, 'frame')} at their ends encoded, {copied} copied"
+        screen.print(f"cut exactly: {counted(spliced, 'file')}, {what}")
     for volume in plan.volumes:
         screen.print(f"free at {volume.folder}: {file_size(volume.free_bytes)}")
     if time := expected_time(plan, usable_cores()):

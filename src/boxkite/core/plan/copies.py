@@ -7,8 +7,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from boxkite.core.errors import FootageError, NoKeyframeError, PlanError, setting
+from boxkite.core.errors import NoKeyframeError, PlanError, setting
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
+from boxkite.core.footage.joining import check_joinable
 from boxkite.core.footage.source import Source
 from boxkite.core.footage.splice import Splice
 from boxkite.core.notices.files import COPY_MOVES_ENDS
@@ -63,16 +64,21 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
     """
     outputs: dict[tuple[str, Path, str], list[Row]] = {}
     for row in rows:
-        if row.is_copied:
+        if row.exact and not row.splice:
+            raise PlanError(
+                f"{setting('joined')}: {row.name} is encoded, as a copy would not be exact",
+                hint=f"leave it out, or {setting('exact-cuts')}",
+            )
+        if row.is_copied or row.splice:
             outputs.setdefault((row.preset.name, row.folder, row.extension), []).append(row)
     if not outputs:
         raise PlanError(
             f"{setting('joined')}: nothing here is copied",
-            hint=f"it goes with the preset copy, without {setting('exact-cuts')}",
+            hint="it goes with the preset copy",
         )
-    kept = [row for row in rows if wanted == "also" or not row.is_copied]
+    kept = [row for row in rows if wanted == "also" or not (row.is_copied or row.splice)]
     for parts in outputs.values():
-        _check_alike(parts)
+        check_joinable([part.shot.footage.source for part in parts])
         first = parts[0]
         name = f"{first.name}-joined"
         warnings = tuple(dict.fromkeys(one.of(part.name) for part in parts for one in part.warnings))
@@ -85,48 +91,18 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
                 expected_bytes=sum(part.expected_bytes for part in parts),
                 warnings=warnings,
                 shot=first.shot.with_changes(),
+                splice=_together(parts),
             )
         )
     return [replace(row, number=number) for number, row in enumerate(kept, start=1)]
 
 
-def _check_alike(parts: Sequence[Row]) -> None:
-    first = parts[0].shot.footage.source
-    wanted = _streams(first)
-    for source in {part.shot.footage.source.path: part.shot.footage.source for part in parts}.values():
-        for (what, one), (_, other) in zip(wanted, _streams(source), strict=False):
-            if one != other:
-                raise PlanError(
-                    f"{first.label} and {source.label} cannot be joined: {what} differs ({one}, {other})",
-                    hint="leave one of them out, or give a preset that encodes and join later",
-                )
-
-
-def _streams(source: Source) -> list[tuple[str, object]]:
-    """The properties that streams must share to follow each other in one file, each with its name."""
-    video = source.video
-    assert video
-    settings: list[tuple[str, object]] = [
-        ("the codec", video.codec),
-        ("the picture size", video.size),
-        ("the pixel format", video.pixel_format),
-        ("the rate", str(video.rate)),
-        ("the number of audio tracks", len(source.audio)),
-    ]
-    for audio in source.audio:
-        settings.append(("the audio", f"{audio.codec} {audio.sample_rate_hz} Hz {audio.shown_layout}"))
-    from boxkite.core.footage.opening import open_source
-
-    try:
-        with open_source(source) as container:
-            set_up = [
-                bytes(stream.codec_context.extradata or b"")
-                for stream in container.streams
-                if stream.type in ("video", "audio") and stream.codec_context
-            ]
-    except FootageError as error:
-        raise PlanError(error.message, path=error.path) from None
-    return [*settings, ("the set-up of their encoders", [hash(one) for one in set_up])]
+def _together(parts: Sequence[Row]) -> Splice | None:
+    """How many frames of all parts are encoded and copied; None where each of them is copied whole."""
+    if not any(part.splice for part in parts):
+        return None
+    each = [part.splice or Splice(0, part.frames, 0) for part in parts]
+    return Splice(sum(one.head for one in each), sum(one.body for one in each), sum(one.tail for one in each))
 
 
 def uncopied_extension(source: Source) -> str:

@@ -34,6 +34,8 @@ class Totals:
     expected_bytes: int
     bytes_between: tuple[int, int]
     """The least and the most expected."""
+    spliced: tuple[int, int, int]
+    """Files that are cut exactly without encoding all of them; their frames that are encoded, and copied."""
     sources: int
     source_bytes: int
     """The size of the files they are made from."""
@@ -66,6 +68,11 @@ def add_up(rows: Sequence[Row]) -> Totals:
             sum(row.bytes_between[0] for row in rows),
             sum(row.bytes_between[1] for row in rows),
         ),
+        spliced=(
+            sum(row.splice is not None for row in rows),
+            sum(row.splice.encoded for row in rows if row.splice),
+            sum(row.splice.body for row in rows if row.splice),
+        ),
         sources=len(sources),
         source_bytes=sum(source.size_bytes for source in sources.values()),
         differences=dict(sorted(differences.items(), key=lambda one: list(EditDifference).index(one[0]))),
@@ -88,7 +95,7 @@ def expected_time(plan: Plan, workers: int) -> ExpectedTime | None:
     for name in {row.preset.name for row in plan.to_make}:
         files += known[name][1] if name in known else 0
     for row in plan.to_make:
-        if row.geometry is None or row.preset.copy:
+        if row.geometry is None or row.preset.copy or row.splice:
             continue
         if row.preset.name not in known:
             return None
@@ -106,6 +113,7 @@ def totals_as_json(plan: Plan, time: ExpectedTime | None) -> dict[str, Any]:
         "files": totals.files,
         "shots": totals.shots,
         "seconds": float(totals.seconds),
+        "spliced": dict(zip(("files", "encoded_frames", "copied_frames"), totals.spliced, strict=True)),
         "expected_bytes": totals.expected_bytes,
         "expected_between": list(totals.bytes_between),
         "sources": totals.sources,

@@ -36,6 +36,8 @@ _INTERLEAVED_SECONDS = 10
 """Packets of one moment are stored closer than this; subtitles are rare and do not tell when they end."""
 _RESERVING_PAYS_BYTES = 64_000_000
 _INDEX_BYTES_AT_LEAST, _BYTES_A_PACKET = 65_536, 40
+_HIDDEN_SECONDS = Fraction(1, 10)
+"""Of audio before and after a cut: decoders need what goes before to begin rightly, an edit list hides it."""
 _LEAST_SAMPLES = 960
 """In a packet of audio, as codecs and the library's readers make them; fewer are rare."""
 
@@ -79,6 +81,11 @@ def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
     copied, so_far, hidden_from = Copied(), Fraction(0), None
+    cuts_audio = (
+        splice is not None and len(row.pieces) == 1 and COPIED_AS[row.extension.lower()] in ("mov", "mp4")
+    )
+    if cuts_audio and row.audio_source.audio:
+        options = {**options, "movie_timescale": str(row.audio_source.audio[0].sample_rate_hz)}
     with av.open(
         f"file:{partial}", "w", format=COPIED_AS[row.extension.lower()], options=options
     ) as outgoing:
@@ -98,7 +105,11 @@ def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | 
                 if pictures.first_time * stream.time_base > 0:
                     seek_before(incoming, stream, pictures.first_time)
                 copied.begin_times.append(so_far)
-                _copy_packets(incoming, outgoing, own, stream.index, pictures, so_far, copied)
+                tracks = {
+                    index: _Track.of(incoming, index, written, pictures, so_far, cut=cuts_audio)
+                    for index, written in own.items()
+                }
+                _copy_packets(incoming, outgoing, tracks, stream.index, pictures, copied)
                 if piece.shot.footage.frame_index.constant and pictures.shown != piece.frames:
                     raise VerificationError(
                         f"{pictures.shown} frames are stored, the plan says {piece.frames}"
@@ -108,6 +119,10 @@ def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | 
                 hidden_from = pictures.hidden_from
     if hidden_from is not None:
         hide_after(partial, hidden_from)
+    if cuts_audio:
+        for written in streams.values():
+            if written.type == "audio" and copied.packets[written.index]:
+                hide_after(partial, so_far, written.index)
     if COPIED_AS[row.extension.lower()] == "avi":
         count_audio_by_packets(partial, copied.packets)
     return copied
@@ -237,26 +252,23 @@ def _add_streams(
 def _copy_packets(
     incoming: InputContainer,
     outgoing: OutputContainer,
-    streams: dict[int, Any],
+    tracks: dict[int, _Track],
     picture_index: int,
     pictures: StoredPictures,
-    so_far: Fraction,
     copied: Copied,
 ) -> None:
     """Hand over the packets of a piece, their times counted from its beginning, after what there is so far."""
     waiting = pictures.waiting
-    tracks = {
-        index: _Track.of(incoming, index, stream, pictures, so_far) for index, stream in streams.items()
-    }
     others, ended = tracks.keys() - {picture_index}, set[int]()
-    read = incoming.demux([incoming.streams[index] for index in streams])
+    read = incoming.demux([incoming.streams[index] for index in tracks])
     with contextlib.closing(read_ahead(read)) as packets:
         for packet in packets:
             index = packet.stream_index
             time = packet.pts if packet.pts is not None else packet.dts
             if not packet.size or time is None:
                 continue
-            track, middle_halves = tracks[index], 2 * time + (packet.duration or 0)
+            track = tracks[index]
+            middle_halves = 2 * time + (packet.duration or 0)
             if index == picture_index:
                 if written := pictures.take(packet):
                     copied.sizes.append(written.size)
@@ -293,14 +305,23 @@ class _Track:
 
     @classmethod
     def of(
-        cls, incoming: InputContainer, index: int, written: Any, pictures: StoredPictures, so_far: Fraction
+        cls,
+        incoming: InputContainer,
+        index: int,
+        written: Any,
+        pictures: StoredPictures,
+        so_far: Fraction,
+        *,
+        cut: bool,
     ) -> _Track:
+        """cut: whether audio is stored beyond both ends, to be hidden by an edit list."""
         tick = incoming.streams[index].time_base or Fraction(1, av.time_base)
-        end = inf if pictures.end is None else ceil(2 * pictures.end / tick)
+        more = _HIDDEN_SECONDS if cut and written.type == "audio" else Fraction(0)
+        end = inf if pictures.end is None else ceil(2 * (pictures.end + more) / tick)
         return cls(
             written,
             round((pictures.begin - so_far) / tick),
-            ceil(2 * pictures.begin / tick),
+            ceil(2 * (pictures.begin - more) / tick),
             end,
             end + 2 * ceil(_INTERLEAVED_SECONDS / tick),
             written.type == "video",
@@ -319,7 +340,7 @@ class _Track:
         tick = self.written.time_base
         if tick is None or packet.time_base is None or packet.dts is None:
             return
-        dts = round(packet.dts * packet.time_base / tick)
+        dts = packet.dts if packet.time_base == tick else round(packet.dts * packet.time_base / tick)
         if self.last_dts is not None and dts <= self.last_dts:
             dts = self.last_dts + 1
             packet.pts, packet.dts, packet.time_base = dts, dts, tick

@@ -1,4 +1,4 @@
-"""The edit list of a finished MOV or MP4 file: where its picture ends (ISO/IEC 14496-12, 8.6.6)."""
+"""The edit lists of a finished MOV or MP4 file: where its tracks end (ISO/IEC 14496-12, 8.6.6)."""
 
 from __future__ import annotations
 
@@ -14,18 +14,18 @@ _CONTAINING = (b"moov", b"trak", b"edts", b"mdia")
 _LARGE_SIZE = 1
 
 
-def hide_after(path: Path, seconds: Fraction) -> None:
-    """Let the picture end so long after its first frame; what is stored after that is hidden, not removed.
+def hide_after(path: Path, seconds: Fraction, track: int | None = None) -> None:
+    """Let the picture, or a track by its place, end so long after it begins; what is stored after that is hidden.
 
-    Raises VerificationError where the file has no edit list for its picture.
+    Raises VerificationError where the file has no edit list for it.
     """
     with path.open("r+b") as file:
-        scale, edits, is_video = 0, (0, 0), False
+        scale, edits, is_video, place = 0, (0, 0), False, -1
         for kind, start, _ in _boxes(file, 0, path.stat().st_size):
             if kind == b"mvhd":
                 scale = _time_scale(file, start)
             elif kind == b"trak":
-                edits, is_video = (0, 0), False
+                edits, is_video, place = (0, 0), False, place + 1
             elif kind == b"elst":
                 file.seek(start)
                 version = file.read(1)[0]
@@ -33,7 +33,8 @@ def hide_after(path: Path, seconds: Fraction) -> None:
             elif kind == b"hdlr":
                 file.seek(start + 8)
                 is_video = file.read(4) == b"vide"
-            if is_video and edits[0] and scale:
+            is_it = is_video if track is None else place == track
+            if is_it and edits[0] and scale:
                 return _shorten(file, *edits, int(seconds * scale))
     raise VerificationError("its edit list cannot be written")
 

@@ -22,19 +22,8 @@ def unescaped(data: bytes) -> bytes:
 
 def escaped(data: bytes) -> bytes:
     """A payload with emulation prevention, so that no start code can be read in it."""
-    found = bytearray()
-    zeros = 0
-    if not _TO_ESCAPE.search(data) and not data.endswith(b"\x00"):
-        return data
-    for byte in data:
-        if zeros >= 2 and byte <= 3:
-            found.append(3)
-            zeros = 0
-        found.append(byte)
-        zeros = zeros + 1 if byte == 0 else 0
-    if found and found[-1] == 0:
-        found.append(3)
-    return bytes(found)
+    found = _TO_ESCAPE.sub(b"\x00\x00\x03", data)
+    return found + b"\x03" if found.endswith(b"\x00") else found
 
 
 @dataclass(frozen=True)

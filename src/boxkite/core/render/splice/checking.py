@@ -35,10 +35,10 @@ def check_stream(pieces: Sequence[SplicedPictures]) -> None:
         raise NotSpliceableError(Obstacle.ORDER)
 
 
-def check_file(path: Path, pieces: Sequence[SplicedPictures], bases: Sequence[Fraction]) -> None:
+def check_file(path: Path, pieces: Sequence[SplicedPictures], threads: int) -> None:
     """Read a spliced file again: every packet is the one that was handed over, and what stands around joins is right.
 
-    bases: of the ticks of each piece's source. Raises NotSpliceableError where it differs.
+    threads: for decoding. Raises NotSpliceableError where it differs.
     """
     checksums = [one for piece in pieces for one in piece.checksums]
     with av.open(f"file:{path}", options={"protocol_whitelist": "file"}) as container:
@@ -49,8 +49,8 @@ def check_file(path: Path, pieces: Sequence[SplicedPictures], bases: Sequence[Fr
         start = Fraction(0)
         first_time: int | None = None
         number = 0
-        for piece, own_base in zip(pieces, bases, strict=True):
-            begin = min(piece.times)
+        for piece in pieces:
+            begin, own_base = min(piece.times), piece.prepared.pictures.base
             joins = _Joins(piece, header)
             for place, time in enumerate(piece.times):
                 shown, data = next(packets, (0, b""))
@@ -62,7 +62,7 @@ def check_file(path: Path, pieces: Sequence[SplicedPictures], bases: Sequence[Fr
                 if first_time is not None and abs((shown - first_time) * base - wanted) > max(base, own_base):
                     raise NotSpliceableError(Obstacle.DIFFERS)
                 number += 1
-            joins.check()
+            joins.check(threads)
             start += piece.end - piece.begin if piece.end is not None else Fraction(0)
         if next(packets, None) is not None:
             raise NotSpliceableError(Obstacle.DIFFERS)
@@ -94,13 +94,13 @@ class _Joins:
         if place >= self._second_from:
             self._kept[1].append((time, data))
 
-    def check(self) -> None:
+    def check(self, threads: int) -> None:
         """Decode them and compare every frame that is known. Raises NotSpliceableError."""
         known = self._piece.prepared.fingerprints
         seen: set[int] = set()
         for packets in self._kept:
             latest: int | None = None
-            for time, frame in decoded(decoder(self._header), packets) if packets else ():
+            for time, frame in decoded(decoder(self._header, threads), packets) if packets else ():
                 if latest is not None and time <= latest:
                     raise NotSpliceableError(Obstacle.DIFFERS)
                 latest = time

@@ -33,7 +33,7 @@ _PROFILE_BY_FORMAT = {(1, 8): "high", (1, 10): "high10", (2, 8): "high422", (2, 
                       (3, 10): "high444", (0, 8): "high", (0, 10): "high10"}  # fmt: skip
 
 
-def decoder(header: AvcHeader, threads: int = 1) -> VideoCodecContext:
+def decoder(header: AvcHeader, threads: int) -> VideoCodecContext:
     """A decoder for a stream's packets that gives out every frame."""
     context = av.CodecContext.create("h264", "r")
     assert isinstance(context, VideoCodecContext)
@@ -143,7 +143,7 @@ def encode_edge(
     edge.picture_set = sets[0].under(how.set_number, sequence)
     encoded = Encoded(encoder_sequence, {sets[0].number: sets[0]}, sequence, how.set_number)
     edge.packets = _in_the_source(own.packets, encoded, source, edge.picture_set, how.idr_number)
-    edge.fingerprints = own.fingerprints(header)
+    edge.fingerprints = own.fingerprints(header, how.threads)
     return edge
 
 
@@ -160,11 +160,11 @@ class _OwnStream:
             raise NotSpliceableError(Obstacle.ENCODER)
         self.packets.append(units)
 
-    def fingerprints(self, header: AvcHeader) -> list[int]:
+    def fingerprints(self, header: AvcHeader, threads: int) -> list[int]:
         """Of all frames decoded again, which must look as they did before they were encoded."""
         packets = ((number, header.framing.packed(units)) for number, units in enumerate(self.packets))
         found = []
-        for number, (time, frame) in enumerate(decoded(decoder(header), packets)):
+        for number, (time, frame) in enumerate(decoded(decoder(header, threads), packets)):
             if (
                 time != number
                 or float(np.abs(thumbnail_of(frame) - self.looks[number]).mean()) > _MOST_DIFFERENCE
@@ -219,7 +219,7 @@ def _encoder(frame: VideoFrame, sequence: SequenceSet, how: Edging) -> VideoCode
     }
     lossless = sequence.lossless_allowed
     context.options = {
-        "preset": "fast",
+        "preset": "superfast",
         "profile": "high444" if lossless else profile,
         **({"qp": "0"} if lossless else {"crf": _FINE}),
         "x264-params": ":".join(f"{key}={value}" for key, value in parameters.items()),

@@ -68,7 +68,7 @@ def prepare(pictures: SourcePictures, threads: int) -> Prepared:
         _check_times(head, pictures.times(cut.head))
         last = min(body_end - 1, body_first + AFTER_JOIN + depth)
         body = set(pictures.times(np.arange(body_first, last + 1)))
-        for time, frame in _decoded(pictures, header, body_first, last, 1):
+        for time, frame in _decoded(pictures, header, body_first, last, threads):
             if time in body:
                 joins[time] = fingerprint(frame)
         known = sorted(joins)[:AFTER_JOIN]

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 from dataclasses import dataclass
+from fractions import Fraction
 
 import numpy as np
+from av.container import InputContainer
+from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.bitstream.h264_pictures import PictureReader
@@ -14,60 +18,66 @@ from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacl
 from boxkite.core.footage.cuts import Cut, cut_shot
 from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.footage.opening import open_source, video_stream
-from boxkite.core.footage.source import Source
 from boxkite.core.plan.rows import Row
+from boxkite.core.render.checking_copies import rewind
 from boxkite.core.render.copying import seek_before
 
 
 @dataclass(frozen=True)
 class SourcePictures:
-    """One source whose shot is spliced."""
+    """One source whose shot is spliced, open for reading."""
 
-    source: Source
+    container: InputContainer
+    stream: VideoStream
     stored: StoredFrames
     cut: Cut
     header: AvcHeader
     """As the source has it."""
+    base: Fraction
+    """Of its ticks."""
 
     @classmethod
-    def of(cls, piece: Row) -> SourcePictures:
-        """Raises NotSpliceableError, and FootageError for what cannot be read."""
+    @contextlib.contextmanager
+    def of(cls, piece: Row) -> Iterator[SourcePictures]:
+        """The pictures of a shot, while its source is open. Raises NotSpliceableError, FootageError."""
         footage = piece.shot.footage
         stored = stored_frames(footage.source)
         with open_source(footage.source) as container:
             stream = video_stream(container)
-            if stream is None:
+            if stream is None or stream.time_base is None:
                 raise DamagedError("its picture has gone", path=footage.source.path)
             header = AvcHeader.read(bytes(stream.codec_context.extradata or b""))
-        return cls(footage.source, stored, cut_shot(stored, footage.frame_index, piece.shot.span), header)
+            cut = cut_shot(stored, footage.frame_index, piece.shot.span)
+            yield cls(container, stream, stored, cut, header, stream.time_base)
 
     def reader(self) -> PictureReader:
         """A new reader for its pictures. Raises NotSpliceableError."""
         return PictureReader.of(self.header)
 
     def packets(self, first: int, last: int) -> Iterator[tuple[int, bytes]]:
-        """(place, packet) of the pictures from one place to another, inclusive. Raises NotSpliceableError."""
+        """(place, packet) of the pictures from one place to another, inclusive; one reader at a time.
+
+        Raises NotSpliceableError.
+        """
         written = self.stored.written[first : last + 1]
         places = {int(time): first + number for number, time in enumerate(written)}
         if len(places) != len(written):
             raise NotSpliceableError(Obstacle.TIMES)
         wanted = first
-        with open_source(self.source) as container:
-            stream = video_stream(container)
-            if stream is None:
-                raise DamagedError("its picture has gone", path=self.source.path)
-            if first:
-                seek_before(container, stream, int(written[0]))
-            for packet in container.demux(stream):
-                place = places.get(packet.pts) if packet.pts is not None and packet.size else None
-                if place is None:
-                    continue
-                if place != wanted:
-                    raise NotSpliceableError(Obstacle.TIMES)
-                yield place, bytes(packet)
-                wanted += 1
-                if place == last:
-                    return
+        if first:
+            seek_before(self.container, self.stream, int(written[0]))
+        else:
+            rewind(self.container)
+        for packet in self.container.demux(self.stream):
+            place = places.get(packet.pts) if packet.pts is not None and packet.size else None
+            if place is None:
+                continue
+            if place != wanted:
+                raise NotSpliceableError(Obstacle.TIMES)
+            yield place, bytes(packet)
+            wanted += 1
+            if place == last:
+                return
         raise NotSpliceableError(Obstacle.UNREADABLE)
 
     def times(self, places: np.ndarray) -> list[int]:

@@ -6,8 +6,7 @@ from pathlib import Path
 
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
-from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
-from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copying import copy_packets
 from boxkite.core.render.failures import failed
@@ -34,19 +33,15 @@ def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSplicea
 
 
 def _splice(row: Row, partial: Path, threads: int) -> Verification:
-    prepared, bases = [], []
+    prepared = []
     for piece in row.pieces:
-        prepared.append(prepare(SourcePictures.of(piece), threads))
-        with open_source(piece.shot.footage.source) as container:
-            stream = video_stream(container)
-            if stream is None or stream.time_base is None:
-                raise NotSpliceableError(Obstacle.UNREADABLE)
-            bases.append(stream.time_base)
-    stream_written = SplicedStream(prepared, bases)
+        with SourcePictures.of(piece) as pictures:
+            prepared.append(prepare(pictures, threads))
+    stream_written = SplicedStream(prepared)
     copied = copy_packets(row, partial, stream_written)
     start_syncing(partial)
     check_stream(stream_written.pieces)
-    check_file(partial, stream_written.pieces, bases)
+    check_file(partial, stream_written.pieces, threads)
     checksum = file_checksum(partial)
     sync(partial)
     return Verification(copied.shown, len(row.audio_source.audio), partial.stat().st_size, checksum)

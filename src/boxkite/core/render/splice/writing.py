@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from fractions import Fraction
 from typing import Any
 
 import numpy as np
@@ -32,8 +31,9 @@ class SplicedPictures(StoredPictures):
     """Of each packet."""
 
     @classmethod
-    def of_cut(cls, prepared: Prepared, base: Fraction) -> SplicedPictures:
-        """base: of the source's ticks."""
+    def of_cut(cls, prepared: Prepared) -> SplicedPictures:
+        """Those of a cut that is prepared."""
+        base = prepared.pictures.base
         pictures, cut = prepared.pictures, prepared.pictures.cut
         stored = pictures.stored
         body = np.arange(*cut.body)
@@ -93,8 +93,6 @@ class SplicedStream:
     """The stream of a spliced file, piece after piece."""
 
     prepared: Sequence[Prepared]
-    bases: Sequence[Fraction]
-    """Of the ticks of each piece's source."""
     pieces: list[SplicedPictures] = field(default_factory=list)
 
     @property
@@ -109,5 +107,5 @@ class SplicedStream:
     def pictures(self, place: int) -> SplicedPictures:
         """Those of one piece, from its beginning."""
         del self.pieces[place:]
-        self.pieces.append(SplicedPictures.of_cut(self.prepared[place], self.bases[place]))
+        self.pieces.append(SplicedPictures.of_cut(self.prepared[place]))
         return self.pieces[-1]
