@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, inf
@@ -91,7 +92,7 @@ def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | 
     ) as outgoing:
         streams: dict[int, Any] = {}
         for place, piece in enumerate(row.pieces):
-            with open_source(piece.shot.footage.source) as incoming:
+            with splice.opened(place) if splice else open_source(piece.shot.footage.source) as incoming:
                 stream = video_stream(incoming)
                 if stream is None or stream.time_base is None:
                     raise DamagedError("its picture has gone", path=piece.shot.footage.source.path)
@@ -134,6 +135,9 @@ class Splicing(Protocol):
     @property
     def header(self) -> bytes:
         """Of its stream, for the container."""
+
+    def opened(self, place: int) -> AbstractContextManager[InputContainer]:
+        """The source of one piece."""
 
     def pictures(self, place: int) -> StoredPictures:
         """Those of one piece. They can be asked for again, for a second attempt at writing."""

@@ -182,6 +182,8 @@ class PictureSet:
     """Of P pictures."""
     weighted_both: int
     """Of B pictures: weighted_bipred_idc."""
+    quantiser: int
+    """That slices begin from: 26 + pic_init_qp_minus26."""
     deblocking_told: bool
     redundant_told: bool
     chroma_offset: int
@@ -202,14 +204,13 @@ class PictureSet:
             raise NotSpliceableError(Obstacle.SLICES)
         references = (bits.unsigned() + 1, bits.unsigned() + 1)
         weighted, both = bits.flag(), bits.bits(2)
-        bits.signed(), bits.signed()
-        chroma_offset = bits.signed()
+        quantiser, _, chroma_offset = 26 + bits.signed(), bits.signed(), bits.signed()
         deblocking, _, redundant = bits.flag(), bits.flag(), bits.flag()
         extension_at = bits.place
         transform = bits.flag() if extension_at < bits.stop_bit else False
         return cls(
-            unit, number, sequence_set, arithmetic, bottom, groups, references, weighted, both, deblocking,
-            redundant, chroma_offset, rest_at, extension_at, transform,
+            unit, number, sequence_set, arithmetic, bottom, groups, references, weighted, both, quantiser,
+            deblocking, redundant, chroma_offset, rest_at, extension_at, transform,
         )  # fmt: skip
 
     def under(self, number: int, sequence: SequenceSet) -> PictureSet:

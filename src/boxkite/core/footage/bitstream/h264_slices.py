@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from boxkite.core.footage.bitstream.bits import BitReader
@@ -37,10 +37,17 @@ class SliceHeader:
     long_term: bool
     """Of an IDR picture."""
     modifies_lists: bool
+    quantiser: int
+    """SliceQPY: of its first macroblock."""
     after_order_at: int
     """The bit after the picture order count."""
     end_at: int
     """The bit after the header."""
+
+
+def is_reference(units: Sequence[bytes]) -> bool:
+    """Whether others may be decoded from the picture in these units (nal_ref_idc)."""
+    return any(unit[0] & 31 in (SLICE, IDR) and unit[0] & 0x60 for unit in units)
 
 
 def read_slice(unit: bytes, pictures: Mapping[int, PictureSet], sequence: SequenceSet) -> SliceHeader:
@@ -80,12 +87,12 @@ def _read(
     drops, long_term, marking = _read_marking(bits, is_idr) if reference else (False, False, None)
     if used.arithmetic and kind != _I:
         bits.unsigned()
-    bits.signed()
+    quantiser = used.quantiser + bits.signed()
     if used.deblocking_told and bits.unsigned() != 1:
         bits.signed(), bits.signed()
     return SliceHeader(
         is_idr, reference, first, kind, number, frame_number, idr_number, order, drops, marking, long_term,
-        modified, after_order, bits.place,
+        modified, quantiser, after_order, bits.place,
     )  # fmt: skip
 
 

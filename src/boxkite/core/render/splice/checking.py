@@ -15,7 +15,7 @@ from boxkite.core.footage.bitstream.nal_units import AvcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.render.splice.edges import decoded, decoder, fingerprint
 from boxkite.core.render.splice.output_order import shown_order
-from boxkite.core.render.splice.preparing import AFTER_JOIN
+from boxkite.core.render.splice.preparing import needed_for
 from boxkite.core.render.splice.writing import SplicedPictures
 
 
@@ -79,34 +79,34 @@ class _Joins:
 
     def __init__(self, piece: SplicedPictures, header: AvcHeader) -> None:
         prepared = piece.prepared
-        cut, heads = prepared.pictures.cut, len(prepared.head.times)
+        cut, head, tail = prepared.pictures.cut, prepared.head, prepared.tail
         self._header = header
         self._piece = piece
-        self._first_end = heads + AFTER_JOIN + prepared.depth + 1 if heads else 0
-        self._second_from = heads + cut.tail_from - cut.body[0] if prepared.tail.times else len(piece.times)
+        self._known = [
+            dict(zip(head.times, head.fingerprints, strict=True)) | prepared.after_head,
+            dict(zip(tail.times, tail.fingerprints, strict=True)) | prepared.before_tail,
+        ]
+        tail_from = len(head.times) + cut.tail_from - cut.body[0]
+        last = max((place for place, time in enumerate(piece.times) if time in self._known[0]), default=-1)
+        self._regions = range(last + 1), range(tail_from, len(piece.times) if tail.times else tail_from)
         self._kept: tuple[list[tuple[int, bytes]], list[tuple[int, bytes]]] = ([], [])
 
     def put(self, place: int, data: bytes) -> None:
         """Take the next packet."""
-        time = self._piece.times[place]
-        if place < self._first_end:
-            self._kept[0].append((time, data))
-        if place >= self._second_from:
-            self._kept[1].append((time, data))
+        for region, kept in zip(self._regions, self._kept, strict=True):
+            if place in region:
+                kept.append((self._piece.times[place], data))
 
     def check(self, threads: int) -> None:
         """Decode them and compare every frame that is known. Raises NotSpliceableError."""
-        known = self._piece.prepared.fingerprints
-        seen: set[int] = set()
-        for packets in self._kept:
-            latest: int | None = None
-            for time, frame in decoded(decoder(self._header, threads), packets) if packets else ():
-                if latest is not None and time <= latest:
-                    raise NotSpliceableError(Obstacle.DIFFERS)
-                latest = time
-                if time in known:
-                    seen.add(time)
-                    if known[time] != fingerprint(frame):
-                        raise NotSpliceableError(Obstacle.DIFFERS)
-        if known.keys() - seen:
-            raise NotSpliceableError(Obstacle.DIFFERS)
+        for packets, known in zip(self._kept, self._known, strict=True):
+            if not packets:
+                continue
+            needed = needed_for(known, packets, self._header.framing)
+            found = [
+                (time, fingerprint(frame))
+                for time, frame in decoded(decoder(self._header, threads), needed)
+                if time in known
+            ]
+            if found != sorted(known.items()):
+                raise NotSpliceableError(Obstacle.DIFFERS)

@@ -13,21 +13,24 @@ from av.codec.context import Flags
 from av.packet import Packet
 from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
+from av.video.plane import VideoPlane
 
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
 from boxkite.core.footage.bitstream.nal_units import AvcHeader, Framing
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.render.splice.rewriting import Encoded, is_slice, rewritten
-from boxkite.core.render.verifying import thumbnail_of
 
 _TICK = Fraction(1, 1000)
 """Of the encoder's own time; its frames are told by their order."""
-_FINE = "12"
-"""The constant quality at which an encoded frame can hardly be told from its source."""
+_FINER_BY, _FINEST, _COARSEST = 8, 8, 16
+"""By how much an edge is quantised finer than its source, and between which limits: it can hardly be told from it."""
 _MOST_REFERENCES = 3
+_PAIRS = ((0, 1), (2, 3))
+"""Numbers for IDR pictures: the pair that a neighbour is not in."""
 _FULL = 2
+_BYTE, _BLOCKS = 8, 32
 _MOST_DIFFERENCE = 3.0
-"""Mean difference, in 8-bit steps, of an encoded frame reduced to a thumbnail."""
+"""Mean difference, in 8-bit steps, of the blocks of an encoded frame."""
 _PROFILES = {66: "baseline", 77: "main"}
 _PROFILE_BY_FORMAT = {(1, 8): "high", (1, 10): "high10", (2, 8): "high422", (2, 10): "high422", (3, 8): "high444",
                       (3, 10): "high444", (0, 8): "high", (0, 10): "high10"}  # fmt: skip
@@ -39,7 +42,7 @@ def decoder(header: AvcHeader, threads: int) -> VideoCodecContext:
     assert isinstance(context, VideoCodecContext)
     context.extradata = header.written()
     context.options = {"strict": "1"}
-    context.thread_count = threads
+    context.thread_type, context.thread_count = "FRAME", threads
     return context
 
 
@@ -59,17 +62,27 @@ def decoded(
 
 def fingerprint(frame: VideoFrame) -> int:
     """A checksum of the samples that are shown."""
-    return xxhash.xxh3_64_intdigest(_samples(frame).tobytes())
-
-
-def _samples(frame: VideoFrame) -> np.ndarray:
-    """All shown samples of a frame, one after the other, as bytes."""
-    parts = []
+    checksum = xxhash.xxh3_64()
     for plane in frame.planes:
-        rows = np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, plane.line_size)
-        sample_bytes = (frame.format.components[0].bits + 7) // 8
-        parts.append(rows[:, : plane.width * sample_bytes].reshape(-1))
-    return np.concatenate(parts)
+        checksum.update(np.ascontiguousarray(_rows(frame, plane)).data)
+    return checksum.intdigest()
+
+
+def _rows(frame: VideoFrame, plane: VideoPlane) -> np.ndarray:
+    """The bytes of a plane's shown samples, row by row."""
+    sample_bytes = (frame.format.components[0].bits + 7) // 8
+    rows = np.frombuffer(memoryview(plane), np.uint8).reshape(plane.height, plane.line_size)
+    return rows[:, : plane.width * sample_bytes]
+
+
+def _look(frame: VideoFrame) -> np.ndarray:
+    """The mean lightness of blocks of a frame, from every eighth row, as 8-bit steps."""
+    bits = frame.format.components[0].bits
+    rows = _rows(frame, frame.planes[0])[::8]
+    samples = (rows if bits == _BYTE else np.ascontiguousarray(rows).view(np.uint16)).astype(np.float32)
+    width = samples.shape[1] // _BLOCKS or 1
+    blocks: np.ndarray = samples[:, : width * _BLOCKS].reshape(len(samples), -1, width).mean(axis=2)
+    return blocks / float(1 << (bits - _BYTE))
 
 
 def _without_colour(frame: VideoFrame) -> VideoFrame:
@@ -95,28 +108,31 @@ class Edge:
 class Edging:
     """How an edge is encoded."""
 
-    arithmetic: bool
-    """With CABAC, not CAVLC."""
     set_number: int
     """A free number for its picture set."""
-    idr_number: int
-    """An even number for its first IDR picture; this and the next one are no neighbour's."""
+    quantiser: int
+    """Of the source."""
     threads: int
 
 
 def encode_edge(
-    frames: Iterable[tuple[int, VideoFrame]], source: AvcHeader, sequence: SequenceSet, how: Edging
+    frames: Iterable[tuple[int, VideoFrame]],
+    source: AvcHeader,
+    sequence: SequenceSet,
+    how: Edging,
+    neighbour: int,
 ) -> Edge:
     """Encode frames, given with their times, so that a decoder reads them under a source's sequence set.
 
-    Raises NotSpliceableError where the encoder cannot, or what it makes differs.
+    neighbour: the number of an IDR picture that may stand beside them. Raises NotSpliceableError where the encoder
+    cannot, or what it makes differs.
     """
     edge, own = Edge(), _OwnStream()
     context: VideoCodecContext | None = None
     for number, (time, decoded_frame) in enumerate(frames):
         edge.times.append(time)
         frame = decoded_frame if sequence.chroma_format else _without_colour(decoded_frame)
-        own.looks.append(thumbnail_of(frame))
+        own.looks.append(_look(frame))
         frame.pts, frame.time_base = number, _TICK
         frame.pict_type = 0
         try:
@@ -142,7 +158,8 @@ def encode_edge(
         raise NotSpliceableError(Obstacle.ENCODER)
     edge.picture_set = sets[0].under(how.set_number, sequence)
     encoded = Encoded(encoder_sequence, {sets[0].number: sets[0]}, sequence, how.set_number)
-    edge.packets = _in_the_source(own.packets, encoded, source, edge.picture_set, how.idr_number)
+    idr_number = next(pair[0] for pair in _PAIRS if neighbour not in pair)
+    edge.packets = _in_the_source(own.packets, encoded, source, edge.picture_set, idr_number)
     edge.fingerprints = own.fingerprints(header, how.threads)
     return edge
 
@@ -165,10 +182,7 @@ class _OwnStream:
         packets = ((number, header.framing.packed(units)) for number, units in enumerate(self.packets))
         found = []
         for number, (time, frame) in enumerate(decoded(decoder(header, threads), packets)):
-            if (
-                time != number
-                or float(np.abs(thumbnail_of(frame) - self.looks[number]).mean()) > _MOST_DIFFERENCE
-            ):
+            if time != number or float(np.abs(_look(frame) - self.looks[number]).mean()) > _MOST_DIFFERENCE:
                 raise NotSpliceableError(Obstacle.ENCODER)
             found.append(fingerprint(frame))
         if len(found) != len(self.packets):
@@ -212,16 +226,17 @@ def _encoder(frame: VideoFrame, sequence: SequenceSet, how: Edging) -> VideoCode
         "scenecut": 0,
         "keyint": 1 if intra_only else "infinite",
         "ref": max(1, min(_MOST_REFERENCES, sequence.most_references)),
-        "cabac": int(how.arithmetic),
+        "cabac": 0,  # the decoders that check it, and players, are twice as fast with CAVLC
         "sliced-threads": 0,
         "aud": 0,
         "force-cfr": 1,
     }
     lossless = sequence.lossless_allowed
+    quality = min(max(how.quantiser - _FINER_BY, _FINEST), _COARSEST)
     context.options = {
-        "preset": "superfast",
+        "preset": "ultrafast",  # at so fine a quantiser a slower one gains nothing that could be seen
         "profile": "high444" if lossless else profile,
-        **({"qp": "0"} if lossless else {"crf": _FINE}),
+        **({"qp": "0"} if lossless else {"crf": str(quality)}),
         "x264-params": ":".join(f"{key}={value}" for key, value in parameters.items()),
     }
     return context

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from pathlib import Path
 
 from boxkite.core.files.checksum import file_checksum
@@ -34,11 +35,15 @@ def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSplicea
 
 def _splice(row: Row, partial: Path, threads: int) -> Verification:
     prepared = []
-    for piece in row.pieces:
-        with SourcePictures.of(piece) as pictures:
-            prepared.append(prepare(pictures, threads))
-    stream_written = SplicedStream(prepared)
-    copied = copy_packets(row, partial, stream_written)
+    with ExitStack() as only:
+        for piece in row.pieces:
+            with ExitStack() as opened:
+                pictures = opened.enter_context(SourcePictures.of(piece))
+                prepared.append(prepare(pictures, threads))
+                if len(row.pieces) == 1:
+                    only.push(opened.pop_all())
+        stream_written = SplicedStream(row.pieces, prepared)
+        copied = copy_packets(row, partial, stream_written)
     start_syncing(partial)
     check_stream(stream_written.pieces)
     check_file(partial, stream_written.pieces, threads)

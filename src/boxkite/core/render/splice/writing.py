@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+from av.container import InputContainer
 from av.packet import Packet
 
 from boxkite.core.footage.bitstream.h264_pictures import CodedPicture, PictureReader
 from boxkite.core.footage.bitstream.nal_units import AvcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.opening import open_source
+from boxkite.core.plan.rows import Row
 from boxkite.core.render.copying import StoredPictures
 from boxkite.core.render.splice.preparing import Prepared
 
@@ -92,6 +96,7 @@ def _decode_times(shown: np.ndarray, depth: int) -> list[int]:
 class SplicedStream:
     """The stream of a spliced file, piece after piece."""
 
+    rows: Sequence[Row]
     prepared: Sequence[Prepared]
     pieces: list[SplicedPictures] = field(default_factory=list)
 
@@ -103,6 +108,12 @@ class SplicedStream:
         if any(one.header.sequence_sets != first.sequence_sets for one in self.prepared):
             raise NotSpliceableError(Obstacle.SETS)
         return AvcHeader(first.framing, first.sequence_sets, tuple(sets), first.first, first.last).written()
+
+    def opened(self, place: int) -> AbstractContextManager[InputContainer]:
+        """The source of one piece: still open, if it is the only one."""
+        if len(self.prepared) == 1:
+            return nullcontext(self.prepared[0].pictures.container)
+        return open_source(self.rows[place].shot.footage.source)
 
     def pictures(self, place: int) -> SplicedPictures:
         """Those of one piece, from its beginning."""
