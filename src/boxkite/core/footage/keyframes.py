@@ -101,7 +101,7 @@ def _read(source: Source) -> StoredFrames:
             codec = stream.codec_context.name
             entries = Entries.of(stream.codec_context, source.container)
             packets = [
-                (packet.pts, packet.dts, packet.is_keyframe, packet.is_discard,
+                (packet.pts, packet.dts, packet.is_keyframe and entries.is_whole(packet), packet.is_discard,
                  packet.is_keyframe and entries.begins(packet))
                 for packet in container.demux(stream)
                 if holds_frame(packet.size, codec) and packet.pts is not None

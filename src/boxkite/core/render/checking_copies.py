@@ -9,9 +9,12 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
+import xxhash
 from av.container import InputContainer, OutputContainer
+from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
@@ -48,6 +51,13 @@ class Copied:
     """Whether the container takes the packets byte for byte."""
     packets: Counter[int] = field(default_factory=Counter)
     """Packets of every other stream, by its index."""
+    contents: dict[int, xxhash.xxh3_64] = field(default_factory=dict)
+    """Checksums over all their bytes, by the same."""
+
+    def take(self, index: int, packet: Packet[Any]) -> None:
+        """Note a packet of another stream that is handed over."""
+        self.packets[index] += 1
+        self.contents.setdefault(index, xxhash.xxh3_64()).update(packet)
 
     def take_from(self, incoming: InputContainer, stream: VideoStream, outgoing: OutputContainer) -> None:
         """Look whether the packets of a source are written as they are read."""

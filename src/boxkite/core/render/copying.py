@@ -103,8 +103,7 @@ def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | 
                 copied.take_from(incoming, stream, outgoing)
                 own = _same_streams(incoming, streams, stream.index) if place else streams
                 pictures = splice.pictures(place) if splice else StoredPictures.of(piece, stream.time_base)
-                if pictures.first_time * stream.time_base > 0:
-                    seek_before(incoming, stream, pictures.first_time)
+                _go_to_first(incoming, stream, pictures.first_time, was_read=splice is not None)
                 copied.begin_times.append(so_far)
                 tracks = {
                     index: _Track.of(incoming, index, written, pictures, so_far, cut=cuts_audio)
@@ -198,6 +197,13 @@ class StoredPictures:
         )
 
 
+def _go_to_first(incoming: InputContainer, stream: VideoStream, first_time: int, *, was_read: bool) -> None:
+    if first_time * (stream.time_base or 1) > 0:
+        seek_before(incoming, stream, first_time)
+    elif was_read:
+        rewind(incoming)
+
+
 def seek_before(incoming: InputContainer, stream: VideoStream, first_time: int) -> None:
     """Go to where no picture of a piece has been passed; some containers seek by other times than they show."""
     for seconds in LOOK_BACK_SECONDS:
@@ -282,7 +288,7 @@ def _copy_packets(
             elif middle_halves >= track.end_halves:
                 ended.add(index)
             elif middle_halves >= track.begin_halves:
-                copied.packets[track.written.index] += 1
+                copied.take(track.written.index, packet)
                 track.hand_over(packet, outgoing)
             if not waiting and ended.issuperset(others):
                 break

@@ -10,7 +10,7 @@ import xxhash
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
 _DELIMITER = 9
-_START_CODE = re.compile(rb"\x00\x00\x01")
+START_CODE = re.compile(rb"\x00\x00\x01")
 _ESCAPED = re.compile(rb"\x00\x00\x03")
 _TO_ESCAPE = re.compile(rb"\x00\x00(?=[\x00-\x03])")
 
@@ -65,7 +65,7 @@ class Framing:
 
 def split_at_start_codes(data: bytes) -> list[bytes]:
     """The units of a byte stream (Annex B), without start codes and the zeros around them."""
-    places = [found.end() for found in _START_CODE.finditer(data)]
+    places = [found.end() for found in START_CODE.finditer(data)]
     ends = [place - 3 for place in places[1:]] + [len(data)]
     units = [data[start:end].rstrip(b"\x00") for start, end in zip(places, ends, strict=True)]
     return [unit for unit in units if unit]

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from typing import Any
 
 from av.packet import Packet
 
+from boxkite.core.footage.bitstream.bits import BitReader
 from boxkite.core.footage.bitstream.h264_pictures import PictureReader
 from boxkite.core.footage.bitstream.h264_slices import IDR, SLICE
-from boxkite.core.footage.bitstream.nal_units import AvcHeader
+from boxkite.core.footage.bitstream.nal_units import START_CODE, AvcHeader, Framing
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
 _SPLICED = frozenset({"h264"})
 _COUNTING = frozenset({"avi", "ogg", "mpeg"})
 _SEARCHED_BYTES = 65_536
 """At the beginning of a packet: sets and messages stand before the picture."""
-_UNIT_AFTER_CODE = re.compile(rb"\x00\x00\x01([\x00-\xff])")
+_HEADER_BYTES = 16
+_CODED_ALONE = (2, 4)
+"""I and SI, of slice_type modulo 5 (table 7-6)."""
 
 
 @dataclass(frozen=True)
@@ -26,35 +28,52 @@ class Entries:
 
     obstacle: Obstacle | None = None
     """Why shots of it cannot be spliced, as far as its header tells; None where they can."""
-    length_bytes: int = 0
+    framing: Framing | None = None
+    """Of its units; None where they cannot be looked at."""
 
     @classmethod
     def of(cls, context: Any, container: str) -> Entries:
         """context: PyAV's of the stream; container: as the codec library calls it."""
         if context.codec.canonical_name not in _SPLICED:
             return cls(Obstacle.CODEC)
-        if container in _COUNTING:
-            return cls(Obstacle.COUNTED)
+        framing = None
         try:
-            reader = PictureReader.of(AvcHeader.read(bytes(context.extradata or b"")))
+            header = AvcHeader.read(bytes(context.extradata or b""))
+            framing = header.framing
+            PictureReader.of(header)
         except NotSpliceableError as error:
-            return cls(error.obstacle)
-        return cls(None, reader.header.framing.length_bytes)
+            return cls(error.obstacle, framing)
+        return cls(Obstacle.COUNTED if container in _COUNTING else None, framing)
 
     def begins(self, packet: Packet[Any]) -> bool:
         """Whether a picture is an IDR picture (ITU-T H.264, table 7-1), not one that others reach back over."""
-        if self.obstacle:
-            return False
-        data = bytes(memoryview(packet)[:_SEARCHED_BYTES])
-        return next((kind == IDR for kind in self._kinds(data) if kind in (SLICE, IDR)), False)
+        unit = self._first_slice(packet)
+        return not self.obstacle and unit is not None and unit[0] & 31 == IDR
 
-    def _kinds(self, data: bytes) -> list[int]:
-        """The kinds of the units whose first byte is in the data."""
-        if not self.length_bytes:
-            return [found[1][0] & 31 for found in _UNIT_AFTER_CODE.finditer(data)]
-        kinds, place = [], self.length_bytes
-        while place < len(data):
-            kinds.append(data[place] & 31)
-            length = int.from_bytes(data[place - self.length_bytes : place], "big")
-            place += length + self.length_bytes
-        return kinds
+    def is_whole(self, packet: Packet[Any]) -> bool:
+        """Whether what a container calls a keyframe is coded by itself, not refreshed over the frames that follow."""
+        unit = self._first_slice(packet)
+        if unit is None:
+            return True
+        try:
+            bits = BitReader(unit[1:])
+            bits.unsigned()
+            return bits.unsigned() % 5 in _CODED_ALONE
+        except NotSpliceableError:
+            return True  # the decoder may make something of it
+
+    def _first_slice(self, packet: Packet[Any]) -> bytes | None:
+        """The beginning of the first slice; None where it cannot be told."""
+        if self.framing is None:
+            return None
+        data = bytes(memoryview(packet)[:_SEARCHED_BYTES])
+        size = self.framing.length_bytes
+        if not size:
+            places = [found.end() for found in START_CODE.finditer(data)]
+        else:
+            places, place = [], size
+            while place < len(data):
+                places.append(place)
+                place += int.from_bytes(data[place - size : place], "big") + size
+        begun = (data[place : place + _HEADER_BYTES] for place in places if place < len(data))
+        return next((unit for unit in begun if unit[0] & 31 in (SLICE, IDR)), None)

@@ -9,10 +9,13 @@ from pathlib import Path
 from typing import Any
 
 import av
+import xxhash
 from av.packet import Packet
+from av.stream import Discard
 
 from boxkite.core.footage.bitstream.nal_units import AvcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.render.checking_copies import Copied
 from boxkite.core.render.splice.edges import decoded, decoder, fingerprint
 from boxkite.core.render.splice.output_order import shown_order
 from boxkite.core.render.splice.preparing import needed_for
@@ -65,6 +68,22 @@ def check_file(path: Path, pieces: Sequence[SplicedPictures], threads: int) -> N
             joins.check(threads)
             start += piece.end - piece.begin if piece.end is not None else Fraction(0)
         if next(packets, None) is not None:
+            raise NotSpliceableError(Obstacle.DIFFERS)
+
+
+def check_audio(path: Path, copied: Copied) -> None:
+    """Read what is beside the picture again, what edit lists hide included. Raises NotSpliceableError if it differs."""
+    options = {"protocol_whitelist": "file", "ignore_editlist": "1"}
+    with av.open(f"file:{path}", options=options) as container:
+        found = {index: xxhash.xxh3_64() for index in copied.contents}
+        for stream in container.streams:
+            if stream.index not in found:
+                stream.discard = Discard.all
+        for packet in container.demux([container.streams[index] for index in found]) if found else ():
+            if packet.size and packet.stream_index in found:
+                found[packet.stream_index].update(packet)
+    for index, content in copied.contents.items():
+        if found[index].digest() != content.digest():
             raise NotSpliceableError(Obstacle.DIFFERS)
 
 

@@ -5,14 +5,17 @@ from __future__ import annotations
 from contextlib import ExitStack
 from pathlib import Path
 
+import av
+
+from boxkite.core.errors import VerificationError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
-from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
+from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copying import copy_packets
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result, Verification
-from boxkite.core.render.splice.checking import check_file, check_stream
+from boxkite.core.render.splice.checking import check_audio, check_file, check_stream
 from boxkite.core.render.splice.preparing import prepare
 from boxkite.core.render.splice.source_pictures import SourcePictures
 from boxkite.core.render.splice.writing import SplicedStream
@@ -30,6 +33,8 @@ def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSplicea
         return error
     except Exception as error:
         discard(partial)
+        if isinstance(error, (av.error.FFmpegError, VerificationError)) and not isinstance(error, OSError):
+            return NotSpliceableError(Obstacle.DIFFERS)
         return failed(row, error)
 
 
@@ -47,6 +52,7 @@ def _splice(row: Row, partial: Path, threads: int) -> Verification:
     start_syncing(partial)
     check_stream(stream_written.pieces)
     check_file(partial, stream_written.pieces, threads)
+    check_audio(partial, copied)
     checksum = file_checksum(partial)
     sync(partial)
     return Verification(copied.shown, len(row.audio_source.audio), partial.stat().st_size, checksum)
