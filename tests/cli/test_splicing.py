@@ -54,7 +54,9 @@ def test_what_cannot_be_joined_is_encoded_whole_and_the_row_says_why(name: str, 
     warnings = [one for file in done.json["files"] for one in file["warnings"]]
     reasons = {one["values"]["reason"] for one in warnings if one["kind"] == "encoded-not-copied"}
     expected = (
-        "it is interlaced" if name == "interlaced" else "no keyframe lies in it that a decoder can begin at"
+        "it is interlaced"
+        if name == "interlaced"
+        else "there is no keyframe in it that decoding can start at"
     )
     assert reasons == {expected}
 

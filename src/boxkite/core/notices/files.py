@@ -18,7 +18,7 @@ CHANNELS_MIXED = Kind(
     "channels-mixed", "its {channels} channels are mixed to stereo: {codec} does not take so many"
 )
 COPY_MOVES_ENDS = Kind("copy-moves-ends", "copied from keyframe to keyframe: {moves:list}")
-ENCODED_NOT_COPIED = Kind("encoded-not-copied", "encoded whole, not copied: {reason}")
+ENCODED_NOT_COPIED = Kind("encoded-not-copied", "encoded, not copied: {reason}")
 GLYPHS_MISSING = Kind(
     "glyphs-missing", "missing from its burn-in, because the font has no glyph for them: {characters}"
 )
