@@ -16,8 +16,8 @@ from boxkite.core.footage.bitstream.h264_slices import read_slice
 from boxkite.core.footage.bitstream.nal_units import AvcHeader, Framing, escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.footage.cuts import cut
-from boxkite.core.render.splice.output_order import reorder_depth, shown_order
-from boxkite.core.render.splice.rewriting import Encoded, rewritten
+from boxkite.core.render.splice.h264_order import reorder_depth, shown_order
+from boxkite.core.render.splice.h264_slices import Encoded, rewritten
 
 SEQUENCE = bytes.fromhex("6764000aacb6105fcb08000003000800000301907891 37".replace(" ", ""))
 PICTURE = bytes.fromhex("68ea80ecb22c")

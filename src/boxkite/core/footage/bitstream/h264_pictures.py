@@ -28,9 +28,9 @@ class CodedPicture:
     """Whether parameter sets stand with it."""
 
     @property
-    def clears_all(self) -> bool:
-        """Whether it makes decoders let go of all before it without being an IDR picture."""
-        return bool(self.header.marking and any(one[0] == _CLEARS_ALL for one in self.header.marking))
+    def is_idr(self) -> bool:
+        """Whether decoding can begin at it, and all before it is shown before it."""
+        return self.header.is_idr
 
 
 @dataclass

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from boxkite.core.footage.bitstream.bits import BitReader
@@ -43,11 +43,6 @@ class SliceHeader:
     """The bit after the picture order count."""
     end_at: int
     """The bit after the header."""
-
-
-def is_reference(units: Sequence[bytes]) -> bool:
-    """Whether others may be decoded from the picture in these units (nal_ref_idc)."""
-    return any(unit[0] & 31 in (SLICE, IDR) and unit[0] & 0x60 for unit in units)
 
 
 def read_slice(unit: bytes, pictures: Mapping[int, PictureSet], sequence: SequenceSet) -> SliceHeader:

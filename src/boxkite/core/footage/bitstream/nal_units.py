@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from typing import ClassVar
 
 import xxhash
 
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
-_DELIMITER = 9
+_AVC_DELIMITER, _HEVC_DELIMITER = 9, 35
+_HEVC_SETS, _HEVC_IDR, _HEVC_FIRST_BYTES = (32, 33, 34), (19, 20), 22
 START_CODE = re.compile(rb"\x00\x00\x01")
 _ESCAPED = re.compile(rb"\x00\x00\x03")
 _TO_ESCAPE = re.compile(rb"\x00\x00(?=[\x00-\x03])")
@@ -48,12 +51,6 @@ class Framing:
             place += length
         return found
 
-    def checksum(self, data: bytes) -> int:
-        """Of a packet; in a byte stream without what containers put in and take out (access unit delimiters)."""
-        if not self.length_bytes:
-            data = self.packed([unit for unit in self.units(data) if unit[0] & 31 != _DELIMITER])
-        return xxhash.xxh3_64_intdigest(data)
-
     def packed(self, units: list[bytes]) -> bytes:
         """Units as a packet. Raises NotSpliceableError for one that is longer than its length can say."""
         if not self.length_bytes:
@@ -75,6 +72,7 @@ def split_at_start_codes(data: bytes) -> list[bytes]:
 class AvcHeader:
     """The header of an H.264 stream in a container (ISO/IEC 14496-15, 5.3.3.1), or its sets as a byte stream."""
 
+    codec: ClassVar[str] = "h264"
     framing: Framing
     sequence_sets: tuple[bytes, ...]
     picture_sets: tuple[bytes, ...]
@@ -110,6 +108,36 @@ class AvcHeader:
             raise NotSpliceableError(Obstacle.UNREADABLE)
         return cls(Framing((data[4] & 3) + 1), tuple(sets[0]), tuple(sets[1]), data[:5], data[place:])
 
+    @staticmethod
+    def is_slice(unit: bytes) -> bool:
+        """Whether a unit holds coded samples (ITU-T H.264, table 7-1)."""
+        return unit[0] & 31 in (1, 5)
+
+    @staticmethod
+    def is_idr(unit: bytes) -> bool:
+        """Whether it is a slice of an IDR picture."""
+        return unit[0] & 31 == 5
+
+    def is_needed(self, packet: bytes) -> bool:
+        """Whether other pictures may be decoded from the one of a packet (nal_ref_idc)."""
+        return any(self.is_slice(unit) and unit[0] & 0x60 for unit in self.framing.units(packet))
+
+    def checksum(self, packet: bytes) -> int:
+        """Of a packet; in a byte stream without what containers put in and take out (access unit delimiters)."""
+        if not self.framing.length_bytes:
+            units = self.framing.units(packet)
+            packet = self.framing.packed([unit for unit in units if unit[0] & 31 != _AVC_DELIMITER])
+        return xxhash.xxh3_64_intdigest(packet)
+
+    @property
+    def sets(self) -> tuple[bytes, ...]:
+        """All of them, in the order a byte stream needs them."""
+        return (*self.sequence_sets, *self.picture_sets)
+
+    def with_picture_sets(self, units: Iterable[bytes]) -> AvcHeader:
+        """The same with these as well."""
+        return replace(self, picture_sets=tuple(dict.fromkeys((*self.picture_sets, *units))))
+
     def written(self) -> bytes:
         """The header as bytes."""
         if not self.framing.length_bytes:
@@ -119,3 +147,101 @@ class AvcHeader:
         parts.append(bytes([len(self.picture_sets)]))
         parts += [len(unit).to_bytes(2, "big") + unit for unit in self.picture_sets]
         return b"".join([*parts, self.last])
+
+
+@dataclass(frozen=True)
+class HevcHeader:
+    """The header of an H.265 stream in a container (ISO/IEC 14496-15, 8.3.3.1), or its sets as a byte stream."""
+
+    codec: ClassVar[str] = "hevc"
+    framing: Framing
+    arrays: tuple[tuple[int, tuple[bytes, ...]], ...]
+    """(kind, units); the first bit of a kind says that no unit of it stands in the stream itself."""
+    first: bytes = b""
+    """Version, profile, tier, level and format; empty for a byte stream."""
+
+    @classmethod
+    def read(cls, data: bytes) -> HevcHeader:
+        """Raises NotSpliceableError for what is no such header."""
+        if data[:3] == b"\x00\x00\x01" or data[:4] == b"\x00\x00\x00\x01":
+            units = split_at_start_codes(data)
+            kinds = ((kind, tuple(unit for unit in units if unit[0] >> 1 == kind)) for kind in _HEVC_SETS)
+            return cls(Framing(0), tuple(kinds))
+        if len(data) <= _HEVC_FIRST_BYTES or data[0] != 1:
+            raise NotSpliceableError(Obstacle.UNREADABLE)
+        place, arrays = _HEVC_FIRST_BYTES + 1, []
+        for _ in range(data[_HEVC_FIRST_BYTES]):
+            if place + 3 > len(data):
+                raise NotSpliceableError(Obstacle.UNREADABLE)
+            kind, units = data[place], []
+            count, place = int.from_bytes(data[place + 1 : place + 3], "big"), place + 3
+            for _ in range(count):
+                length = int.from_bytes(data[place : place + 2], "big")
+                units.append(data[place + 2 : place + 2 + length])
+                place += 2 + length
+            arrays.append((kind, tuple(units)))
+        if place > len(data) or not all(unit for _, units in arrays for unit in units):
+            raise NotSpliceableError(Obstacle.UNREADABLE)
+        return cls(Framing((data[_HEVC_FIRST_BYTES - 1] & 3) + 1), tuple(arrays), data[:_HEVC_FIRST_BYTES])
+
+    @staticmethod
+    def is_slice(unit: bytes) -> bool:
+        """Whether a unit holds coded samples (ITU-T H.265, table 7-1)."""
+        return unit[0] >> 1 & 63 < _HEVC_SETS[0]
+
+    @staticmethod
+    def is_idr(unit: bytes) -> bool:
+        """Whether it is a slice of an IDR picture."""
+        return unit[0] >> 1 & 63 in _HEVC_IDR
+
+    def is_needed(self, packet: bytes) -> bool:
+        """Whether other pictures may be decoded from the one of a packet: which layer needs it is not looked at."""
+        return bool(packet)
+
+    def checksum(self, packet: bytes) -> int:
+        """Of a packet; in a byte stream without what containers put in and take out (access unit delimiters)."""
+        if not self.framing.length_bytes:
+            units = self.framing.units(packet)
+            packet = self.framing.packed([unit for unit in units if unit[0] >> 1 & 63 != _HEVC_DELIMITER])
+        return xxhash.xxh3_64_intdigest(packet)
+
+    def of_kind(self, kind: int) -> tuple[bytes, ...]:
+        """The sets of a kind: 32 of the video, 33 of the sequence, 34 of pictures."""
+        return tuple(unit for one, units in self.arrays if one & 63 == kind for unit in units)
+
+    @property
+    def picture_sets(self) -> tuple[bytes, ...]:
+        """Those of pictures."""
+        return self.of_kind(_HEVC_SETS[-1])
+
+    @property
+    def sets(self) -> tuple[bytes, ...]:
+        """All of them, in the order a byte stream needs them."""
+        return tuple(unit for kind in _HEVC_SETS for unit in self.of_kind(kind))
+
+    def with_picture_sets(self, units: Iterable[bytes]) -> HevcHeader:
+        """The same with these as well."""
+        added, last = tuple(dict.fromkeys((*self.picture_sets, *units))), _HEVC_SETS[-1]
+        return replace(
+            self, arrays=tuple((kind, added if kind & 63 == last else own) for kind, own in self.arrays)
+        )
+
+    def written(self) -> bytes:
+        """The header as bytes."""
+        if not self.framing.length_bytes:
+            return self.framing.packed(list(self.sets))
+        parts = [self.first, bytes([len(self.arrays)])]
+        for kind, units in self.arrays:
+            parts.append(bytes([kind]) + len(units).to_bytes(2, "big"))
+            parts += [len(unit).to_bytes(2, "big") + unit for unit in units]
+        return b"".join(parts)
+
+
+StreamHeader = AvcHeader | HevcHeader
+
+
+def header_of(codec: str, data: bytes) -> StreamHeader:
+    """The header of a stream. codec: as the codec library calls it. Raises NotSpliceableError for other codecs."""
+    if codec not in ("h264", "hevc"):
+        raise NotSpliceableError(Obstacle.CODEC)
+    return AvcHeader.read(data) if codec == "h264" else HevcHeader.read(data)

@@ -18,6 +18,8 @@ class Obstacle(StrEnum):
     ORDER = "it counts the order of its frames in an unusual way"
     SETS = "its settings change midway"
     PLANES = "its colour planes are coded separately"
+    TOOLS = "it is coded with tools that the encoder here does not have"
+    LISTS = "it weighs frequencies by lists that cannot be encoded here"
     SLICES = "its frames are divided in an unusual way"
     GAPS = "it skips frame numbers"
     DROPS = "it tells decoders to drop frames"

@@ -8,12 +8,10 @@ from typing import Any
 from av.packet import Packet
 
 from boxkite.core.footage.bitstream.bits import BitReader
-from boxkite.core.footage.bitstream.h264_pictures import PictureReader
-from boxkite.core.footage.bitstream.h264_slices import IDR, SLICE
-from boxkite.core.footage.bitstream.nal_units import START_CODE, AvcHeader, Framing
+from boxkite.core.footage.bitstream.nal_units import START_CODE, AvcHeader, StreamHeader, header_of
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.pictures import reader_of
 
-_SPLICED = frozenset({"h264"})
 _COUNTING = frozenset({"avi", "ogg", "mpeg"})
 _SEARCHED_BYTES = 65_536
 """At the beginning of a packet: sets and messages stand before the picture."""
@@ -28,32 +26,29 @@ class Entries:
 
     obstacle: Obstacle | None = None
     """Why shots of it cannot be spliced, as far as its header tells; None where they can."""
-    framing: Framing | None = None
-    """Of its units; None where they cannot be looked at."""
+    header: StreamHeader | None = None
+    """None where its units cannot be looked at."""
 
     @classmethod
     def of(cls, context: Any, container: str) -> Entries:
         """context: PyAV's of the stream; container: as the codec library calls it."""
-        if context.codec.canonical_name not in _SPLICED:
-            return cls(Obstacle.CODEC)
-        framing = None
+        header = None
         try:
-            header = AvcHeader.read(bytes(context.extradata or b""))
-            framing = header.framing
-            PictureReader.of(header)
+            header = header_of(context.codec.canonical_name, bytes(context.extradata or b""))
+            reader_of(header)
         except NotSpliceableError as error:
-            return cls(error.obstacle, framing)
-        return cls(Obstacle.COUNTED if container in _COUNTING else None, framing)
+            return cls(error.obstacle, header)
+        return cls(Obstacle.COUNTED if container in _COUNTING else None, header)
 
     def begins(self, packet: Packet[Any]) -> bool:
-        """Whether a picture is an IDR picture (ITU-T H.264, table 7-1), not one that others reach back over."""
+        """Whether a picture is an IDR picture, not one that others reach back over."""
         unit = self._first_slice(packet)
-        return not self.obstacle and unit is not None and unit[0] & 31 == IDR
+        return not self.obstacle and unit is not None and self.header is not None and self.header.is_idr(unit)
 
     def is_whole(self, packet: Packet[Any]) -> bool:
         """Whether what a container calls a keyframe is coded by itself, not refreshed over the frames that follow."""
         unit = self._first_slice(packet)
-        if unit is None:
+        if unit is None or not isinstance(self.header, AvcHeader):
             return True
         try:
             bits = BitReader(unit[1:])
@@ -64,10 +59,10 @@ class Entries:
 
     def _first_slice(self, packet: Packet[Any]) -> bytes | None:
         """The beginning of the first slice; None where it cannot be told."""
-        if self.framing is None:
+        if self.header is None:
             return None
         data = bytes(memoryview(packet)[:_SEARCHED_BYTES])
-        size = self.framing.length_bytes
+        size = self.header.framing.length_bytes
         if not size:
             places = [found.end() for found in START_CODE.finditer(data)]
         else:
@@ -76,4 +71,4 @@ class Entries:
                 places.append(place)
                 place += int.from_bytes(data[place - size : place], "big") + size
         begun = (data[place : place + _HEADER_BYTES] for place in places if place < len(data))
-        return next((unit for unit in begun if unit[0] & 31 in (SLICE, IDR)), None)
+        return next((unit for unit in begun if self.header.is_slice(unit)), None)

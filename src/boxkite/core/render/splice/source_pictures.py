@@ -12,9 +12,9 @@ from av.container import InputContainer
 from av.video.stream import VideoStream
 
 from boxkite.core.errors import DamagedError
-from boxkite.core.footage.bitstream.h264_pictures import PictureReader
-from boxkite.core.footage.bitstream.nal_units import AvcHeader
+from boxkite.core.footage.bitstream.nal_units import StreamHeader, header_of
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.pictures import PictureReader, reader_of
 from boxkite.core.footage.cuts import Cut, cut_shot
 from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.footage.opening import open_source, video_stream
@@ -31,7 +31,7 @@ class SourcePictures:
     stream: VideoStream
     stored: StoredFrames
     cut: Cut
-    header: AvcHeader
+    header: StreamHeader
     """As the source has it."""
     base: Fraction
     """Of its ticks."""
@@ -46,13 +46,15 @@ class SourcePictures:
             stream = video_stream(container)
             if stream is None or stream.time_base is None:
                 raise DamagedError("its picture has gone", path=footage.source.path)
-            header = AvcHeader.read(bytes(stream.codec_context.extradata or b""))
+            header = header_of(
+                stream.codec_context.codec.canonical_name, bytes(stream.codec_context.extradata or b"")
+            )
             cut = cut_shot(stored, footage.frame_index, piece.shot.span)
             yield cls(container, stream, stored, cut, header, stream.time_base)
 
     def reader(self) -> PictureReader:
         """A new reader for its pictures. Raises NotSpliceableError."""
-        return PictureReader.of(self.header)
+        return reader_of(self.header)
 
     def packets(self, first: int, last: int) -> Iterator[tuple[int, bytes]]:
         """(place, packet) of the pictures from one place to another, inclusive; one reader at a time.

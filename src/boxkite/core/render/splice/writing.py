@@ -11,9 +11,8 @@ import numpy as np
 from av.container import InputContainer
 from av.packet import Packet
 
-from boxkite.core.footage.bitstream.h264_pictures import CodedPicture, PictureReader
-from boxkite.core.footage.bitstream.nal_units import AvcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.pictures import CodedPicture, PictureReader, reader_of
 from boxkite.core.footage.opening import open_source
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copying import StoredPictures
@@ -53,8 +52,8 @@ class SplicedPictures(StoredPictures):
             int(later.min()) * base if len(later) else None,
             None,
             prepared,
-            PictureReader.of(prepared.header),
-            _decode_times(cut.times, prepared.depth),
+            reader_of(prepared.header),
+            _decode_times(cut.times, prepared.coding.depth),
             times,
         )
 
@@ -77,11 +76,11 @@ class SplicedPictures(StoredPictures):
         if data is not None:
             edge: Packet[Any] = Packet(data)
             edge.time_base, edge.duration = packet.time_base, packet.duration
-            edge.is_keyframe = picture.header.is_idr
+            edge.is_keyframe = picture.is_idr
             packet = edge
         packet.pts, packet.dts = self.times[number], self.decode_times[number]
         self.coded.append(picture)
-        self.checksums.append(self.prepared.header.framing.checksum(content))
+        self.checksums.append(self.prepared.header.checksum(content))
         return packet
 
 
@@ -103,11 +102,12 @@ class SplicedStream:
     @property
     def header(self) -> bytes:
         """With the sets of all pieces. Raises NotSpliceableError where they do not agree."""
-        first = self.prepared[0].header
-        sets = dict.fromkeys(unit for one in self.prepared for unit in one.header.picture_sets)
-        if any(one.header.sequence_sets != first.sequence_sets for one in self.prepared):
+        first = self.prepared[0].coding.header
+        if any(one.coding.header != first for one in self.prepared):
             raise NotSpliceableError(Obstacle.SETS)
-        return AvcHeader(first.framing, first.sequence_sets, tuple(sets), first.first, first.last).written()
+        return first.with_picture_sets(
+            unit for one in self.prepared for unit in one.header.picture_sets
+        ).written()
 
     def opened(self, place: int) -> AbstractContextManager[InputContainer]:
         """The source of one piece: still open, if it is the only one."""

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
-from boxkite.core.footage.bitstream.h264_slices import IDR, SLICE, read_slice
+from boxkite.core.footage.bitstream.h264_slices import read_slice
 from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
@@ -59,8 +59,3 @@ def rewritten(unit: bytes, encoded: Encoded, *, after_idr: int, idr_number: int)
     stop = bits.stop_bit
     written.bits(stop - header.after_order_at, bits.slice(header.after_order_at, stop))
     return unit[:1] + escaped(written.end())
-
-
-def is_slice(unit: bytes) -> bool:
-    """Whether a unit holds coded picture, not a set or a message."""
-    return unit[0] & 31 in (SLICE, IDR)
