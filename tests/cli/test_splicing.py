@@ -13,14 +13,15 @@ import pytest
 import boxkite as library
 from boxkite.core.plan.rows import Row
 from boxkite.core.render import making
-from boxkite.core.render.splice import edges, splicing, writing
+from boxkite.core.render.splice import h264, splicing, writing
 from tests.splices.comparing import Decoded, digest, is_encoded_whole, wrong_in
 from tests.splices.sources import write_source
 from tests.verification import audio_of, boxkite, kinds
 
 SPANS = ((3, 60), (31, 120), (0, 44), (58, 59), (40, 87))
 CODINGS = ("gop12", "pyramid", "slices", "baseline", "high10", "grey", "lossless", "scaling-lists-444", "cropped",
-           "23.976", "mkv-cavlc", "ts", "repeated-sets")  # fmt: skip
+           "23.976", "mkv-cavlc", "ts", "repeated-sets",
+           "hevc", "hevc-pyramid", "hevc-tools", "hevc-main10")  # fmt: skip
 
 
 def cut_exactly(folder: Path, name: str, *more: str, spans: tuple[tuple[int, int], ...] = SPANS) -> Any:
@@ -47,7 +48,7 @@ def test_differently_coded_footage_is_cut_at_any_frame(name: str, tmp_path: Path
     assert spliced >= 2
 
 
-@pytest.mark.parametrize("name", ["interlaced", "open", "refresh"])
+@pytest.mark.parametrize("name", ["interlaced", "open", "refresh", "hevc-open"])
 def test_what_cannot_be_joined_is_encoded_whole_and_the_row_says_why(name: str, tmp_path: Path) -> None:
     done = cut_exactly(tmp_path, name, spans=((3, 20), (70, 90)))
     assert done.status == 0 and [file["how"] for file in done.json["files"]] == ["encode", "encode"]
@@ -108,20 +109,20 @@ def _changed(data: bytes, place: int) -> bytes:
 
 
 def _wrong_numbers(patch: pytest.MonkeyPatch) -> None:
-    own = edges.rewritten
+    own = h264.rewritten
     patch.setattr(
-        edges, "rewritten", lambda unit, encoded, **numbers: own(unit, encoded, **{**numbers, "after_idr": 1})
+        h264, "rewritten", lambda unit, encoded, **numbers: own(unit, encoded, **{**numbers, "after_idr": 1})
     )
 
 
 def _wrong_pictures(patch: pytest.MonkeyPatch) -> None:
-    own = edges.rewritten
+    own = h264.rewritten
 
     def damaged(unit: bytes, encoded: Any, **numbers: Any) -> bytes:
         made = own(unit, encoded, **numbers)
         return _changed(made, len(made) // 2)
 
-    patch.setattr(edges, "rewritten", damaged)
+    patch.setattr(h264, "rewritten", damaged)
 
 
 def _flipped_in_the_file(patch: pytest.MonkeyPatch) -> None:

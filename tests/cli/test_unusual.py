@@ -315,3 +315,16 @@ def test_tracks_that_do_not_go_along_are_named(tmp_path: Path) -> None:
             container.mux(stream.encode(None))
     rows = boxkite("plan", "two.mkv", "--to", "web:w", "--json", cwd=tmp_path).json["rows"]
     assert kinds(rows[0]["warnings"]) == ["short", "stream-left-out"]
+
+
+def test_shots_of_one_and_two_frames_are_coded_in_hevc_every_time(tmp_path: Path) -> None:
+    write_movie(Movie(tmp_path / "film.mov", 60, FrameRate.parse("25"), ((0, VAT),), width=160, height=96))
+    rows = "".join(f"m{start},{start},{start + 1 + start % 2}\n" for start in range(0, 40))
+    (tmp_path / "marks.csv").write_text(f"name,in,out\n{rows}")
+    done = boxkite("run", "film.mov", "--by", "ranges", "--marks", "marks.csv", "--names", "@marker", "--to", "web:out",
+                   "--set", "video.codec=hevc", "--json", cwd=tmp_path)  # fmt: skip
+    assert done.status == 0, [file["failure"] for file in done.json["files"] if file["failure"]]
+    for start in (0, 7):
+        assert frames_of(tmp_path / f"out/m{start}.mp4") == [
+            (1, frame) for frame in range(start, start + 1 + start % 2)
+        ]

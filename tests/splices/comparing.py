@@ -17,8 +17,13 @@ LEAST_DB = 33.0
 WAYS = ((1, "FRAME"), (3, "FRAME"), (3, "SLICE"))
 """Threads of the decoder, and how they share the work."""
 _DEMUXERS = {".mp4": "qtdemux", ".mov": "qtdemux", ".mkv": "matroskademux", ".ts": "tsdemux"}
-OTHER_DECODERS = ("openh264dec", "avdec_h264")
-"""Of another framework: one that is not the codec library, and another build of it."""
+OTHER_DECODERS = (
+    "h264parse ! openh264dec",
+    "h264parse ! avdec_h264",
+    "h265parse ! libde265dec",
+    "h265parse ! avdec_h265",
+)
+"""Of another framework: for each codec one that is not the codec library, and another build of it."""
 
 
 @dataclass(frozen=True)
@@ -96,8 +101,8 @@ def decode_elsewhere(path: Path, decoder: str, into: Path) -> bytes | None:
     launch = shutil.which("gst-launch-1.0")
     if not launch:
         return None
-    words = [launch, "-q", "filesrc", f"location={path}", "!", _DEMUXERS[path.suffix], "!", "h264parse", "!",
-             decoder, "!", "filesink", f"location={into}"]  # fmt: skip
+    words = [launch, "-q", "filesrc", f"location={path}", "!", _DEMUXERS[path.suffix], "!",
+             *decoder.split(), "!", "filesink", f"location={into}"]  # fmt: skip
     try:
         done = subprocess.run(words, check=False, capture_output=True, timeout=30)
         return hashlib.sha256(into.read_bytes()).digest() if not done.returncode and into.exists() else None

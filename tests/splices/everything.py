@@ -26,7 +26,7 @@ from tests.splices.comparing import (
     is_encoded_whole,
     wrong_in,
 )
-from tests.splices.sources import H264, write_source
+from tests.splices.sources import SOURCES, write_source
 
 
 def try_source(unit: tuple[str, int, int]) -> tuple[str, Counter[str], list[str]]:
@@ -77,7 +77,7 @@ def main() -> int:
     parser.add_argument("--cuts", type=int, default=40)
     parser.add_argument("--seed", type=int, default=1)
     asked = parser.parse_args()
-    units = [(name, asked.cuts, asked.seed) for name in asked.names or H264]
+    units = [(name, asked.cuts, asked.seed) for name in asked.names or SOURCES]
     total, bad = Counter[str](), 0
     with ProcessPoolExecutor(2) as pool:
         for name, outcome, wrong in pool.map(try_source, units):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -85,13 +85,43 @@ H264 = {
     "ts": Coding("keyint=15:bframes=3", suffix=".ts"),
     "ts-baseline": Coding("keyint=15:bframes=0", profile="baseline", suffix=".ts", audio="mp2"),
 }
+_CLOSED = "log-level=none:open-gop=0:min-keyint=5:keyint=25"
+HEVC = {
+    "hevc": Coding(f"{_CLOSED}:bframes=3"),
+    "hevc-gop12": Coding("log-level=none:open-gop=0:keyint=12:bframes=0"),
+    "hevc-gop60": Coding("log-level=none:open-gop=0:keyint=60:bframes=2"),
+    "hevc-pyramid": Coding(f"{_CLOSED}:bframes=5:b-adapt=0:b-pyramid=1"),
+    "hevc-open": Coding("log-level=none:keyint=25:bframes=3"),
+    "hevc-leading": Coding(f"{_CLOSED}:radl=2:bframes=3"),
+    "hevc-blocks-of-16": Coding(f"{_CLOSED}:ctu=16:bframes=2"),
+    "hevc-blocks-of-32": Coding(f"{_CLOSED}:ctu=32:min-cu-size=16"),
+    "hevc-tools": Coding(f"{_CLOSED}:amp=1:rect=1:tu-inter-depth=3:tu-intra-depth=2:max-tu-size=16"),
+    "hevc-few-tools": Coding(f"{_CLOSED}:sao=0:strong-intra-smoothing=0:temporal-mvp=0:signhide=0"),
+    "hevc-lists": Coding(f"{_CLOSED}:scaling-list=default"),
+    "hevc-slices": Coding(f"{_CLOSED}:slices=2", size=(160, 160)),
+    "hevc-wavefronts": Coding(f"{_CLOSED}:wpp=1:ctu=16"),
+    "hevc-weighted": Coding(f"{_CLOSED}:weightp=1:weightb=1:bframes=3"),
+    "hevc-one-reference": Coding(f"{_CLOSED}:ref=1:bframes=0"),
+    "hevc-intra": Coding("log-level=none:keyint=1"),
+    "hevc-repeated-sets": Coding(f"{_CLOSED}:repeat-headers=1"),
+    "hevc-buffered": Coding(f"{_CLOSED}:hrd=1:vbv-maxrate=900:vbv-bufsize=900"),
+    "hevc-lossless": Coding(f"{_CLOSED}:lossless=1"),
+    "hevc-main10": Coding(f"{_CLOSED}:bframes=3", "yuv420p10le"),
+    "hevc-422-10": Coding(_CLOSED, "yuv422p10le"),
+    "hevc-444": Coding(_CLOSED, "yuv444p"),
+    "hevc-odd": Coding(_CLOSED, size=(154, 98)),
+    "hevc-29.97": Coding(_CLOSED, rate="29.97"),
+    "hevc-mkv": Coding(_CLOSED, suffix=".mkv"),
+    "hevc-ts": Coding("log-level=none:open-gop=0:keyint=15:min-keyint=15", suffix=".ts"),
+}
+SOURCES = H264 | {name: replace(coding, encoder="libx265") for name, coding in HEVC.items()}
 
 
 def write_source(name: str, folder: Path) -> Path:
     """Draw the footage of a name, every frame with its bar code."""
-    coding = H264[name]
+    coding = SOURCES[name]
     path = folder / f"{name}{coding.suffix}"
-    options = {"preset": "faster", "crf": "24", "x264-params": coding.parameters}
+    options = {"preset": "faster", "crf": "24", f"{coding.encoder[3:]}-params": coding.parameters}
     if coding.profile:
         options["profile"] = coding.profile
     scenes = ((0, VAT), (47, LOFT), (94, PRESS))

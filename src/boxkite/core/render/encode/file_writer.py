@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import partial
@@ -13,6 +13,7 @@ import av
 from av.audio.frame import AudioFrame
 from av.audio.stream import AudioStream
 from av.container import OutputContainer
+from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 
@@ -42,6 +43,8 @@ from boxkite.core.timebase import Span, round_fraction, sample_at
 
 MOV_KEYS = {key: f"com.apple.quicktime.{key}" for key in ("title", "keywords", "comment")}
 """MOV metadata keys under which players look for these."""
+_MOST_EARLY_SECONDS = 60
+"""By how much a frame can be decoded before it is shown: encoders hold a few dozen frames."""
 _INTERLACED_DCT = 1 << 18
 
 
@@ -107,7 +110,7 @@ class FileWriter:
             self._background.put(partial(self._encode, ready))
         self._background.end()
         for stream in self._streams():
-            self._container.mux(stream.encode(None))
+            self._write(stream.encode(None))
         self._container.close()
 
     def abandon(self) -> None:
@@ -131,7 +134,7 @@ class FileWriter:
         self.last_frame = picture
         self.prints.add(picture)
         try:
-            self._container.mux(self._video.encode(picture))
+            self._write(self._video.encode(picture))
         except av.error.ArgumentError as error:
             raise RenderError(
                 f"the {self.row.preset.video.codec} encoder does not take these frames"
@@ -143,6 +146,15 @@ class FileWriter:
         block.time_base = Fraction(1, block.sample_rate)
         self._samples_in[place] += block.samples
         self._container.mux(stream.encode(block))
+
+    def _write(self, packets: Sequence[Packet[Any]]) -> None:
+        """Hand packets over. x265 leaves the time of decoding at random in files shorter than its delay."""
+        for packet in packets:
+            if packet.pts is not None and packet.dts is not None and packet.time_base:
+                early = (packet.pts - packet.dts) * packet.time_base
+                if not 0 <= early <= _MOST_EARLY_SECONDS:
+                    packet.dts = packet.pts
+            self._container.mux(packet)
 
     def _add_streams(self) -> None:
         """Lay out all streams; the picture's comes first, with the source's colour tags."""
