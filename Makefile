@@ -6,7 +6,7 @@ STAMP := $(VENV)/ready
 DEMO ?= demo
 REAL ?= real
 
-.PHONY: demo test bench codecs fuzz faults real wheel man screenshots reference lint clean
+.PHONY: demo test bench codecs fuzz faults splices real wheel man screenshots reference lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -35,6 +35,9 @@ fuzz: $(STAMP)
 faults: $(STAMP)
 	$(BIN)/python -m tests.faults.everything
 	BOXKITE_CUTS=20 BOXKITE_KILLS=20 $(BIN)/python -m pytest tests/cli/test_send.py tests/cli/test_after.py tests/cli/test_batches.py -k "broken or breaks or killed"
+
+splices: $(STAMP)
+	$(BIN)/python -m tests.splices.everything
 
 real: $(STAMP)
 	$(BIN)/python -m tests.real.everything $(REAL)

@@ -51,6 +51,8 @@ class Copied:
     """Whether the container takes the packets byte for byte."""
     packets: Counter[int] = field(default_factory=Counter)
     """Packets of every other stream, by its index."""
+    audio_off: Fraction = Fraction(0)
+    """How far audio begins or ends from where the frames do at most, in seconds, what edit lists hide not taken off."""
     contents: dict[int, xxhash.xxh3_64] = field(default_factory=dict)
     """Checksums over all their bytes, by the same."""
 

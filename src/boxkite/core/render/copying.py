@@ -76,16 +76,19 @@ def _index_bytes(row: Row) -> int:
     return round((pictures + audio_packets) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
 
 
+def cuts_audio(row: Row) -> bool:
+    """Whether an edit list can cut the audio of a spliced file at the very sample."""
+    return len(row.pieces) == 1 and COPIED_AS[row.extension.lower()] in ("mov", "mp4")
+
+
 def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | None = None) -> Copied:
     """Write the file, piece after piece, and return the pictures in it. splice: of which edges are encoded.
 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
     copied, so_far, hidden_from = Copied(), Fraction(0), None
-    cuts_audio = (
-        splice is not None and len(row.pieces) == 1 and COPIED_AS[row.extension.lower()] in ("mov", "mp4")
-    )
-    if cuts_audio and row.audio_source.audio:
+    hides_audio = splice is not None and cuts_audio(row)
+    if hides_audio and row.audio_source.audio:
         options = {**options, "movie_timescale": str(row.audio_source.audio[0].sample_rate_hz)}
     with av.open(
         f"file:{partial}", "w", format=COPIED_AS[row.extension.lower()], options=options
@@ -106,7 +109,7 @@ def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | 
                 _go_to_first(incoming, stream, pictures.first_time, was_read=splice is not None)
                 copied.begin_times.append(so_far)
                 tracks = {
-                    index: _Track.of(incoming, index, written, pictures, so_far, cut=cuts_audio)
+                    index: _Track.of(incoming, index, written, pictures, so_far, cut=hides_audio)
                     for index, written in own.items()
                 }
                 _copy_packets(incoming, outgoing, tracks, stream.index, pictures, copied)
@@ -119,7 +122,7 @@ def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | 
                 hidden_from = pictures.hidden_from
     if hidden_from is not None:
         hide_after(partial, hidden_from)
-    if cuts_audio:
+    if hides_audio:
         for written in streams.values():
             if written.type == "audio" and copied.packets[written.index]:
                 hide_after(partial, so_far, written.index)
@@ -289,9 +292,12 @@ def _copy_packets(
                 ended.add(index)
             elif middle_halves >= track.begin_halves:
                 copied.take(track.written.index, packet)
+                track.note(time, packet.duration or 0)
                 track.hand_over(packet, outgoing)
             if not waiting and ended.issuperset(others):
                 break
+    for track in tracks.values():
+        copied.audio_off = max(copied.audio_off, track.seconds_off(pictures))
     if waiting:
         raise DamagedError(f"{len(waiting)} frames of it cannot be read")
 
@@ -310,6 +316,9 @@ class _Track:
     latest_halves: float
     """After a frame this late nothing of the piece is stored, whatever its tracks."""
     is_picture: bool
+    tick: Fraction
+    ends: tuple[int, int] | None = None
+    """Where its packets begin and end so far, in ticks of the source."""
     last_dts: int | None = None
     """Of the packet before, in ticks of the file."""
 
@@ -335,7 +344,19 @@ class _Track:
             end,
             end + 2 * ceil(_INTERLEAVED_SECONDS / tick),
             written.type == "video",
+            tick,
         )
+
+    def note(self, time: int, duration: int) -> None:
+        """Remember where its packets begin and end."""
+        self.ends = (self.ends[0] if self.ends else time, time + duration)
+
+    def seconds_off(self, pictures: StoredPictures) -> Fraction:
+        """How far its packets begin and end from where the frames do; 0 where it has none."""
+        if not self.ends or self.written.type != "audio" or pictures.end is None:
+            return Fraction(0)
+        first, last = (place * self.tick for place in self.ends)
+        return max(abs(first - pictures.begin), abs(last - pictures.end))
 
     def hand_over(self, packet: Packet[Any], outgoing: OutputContainer) -> None:
         packet.pts = None if packet.pts is None else packet.pts - self.shift

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from contextlib import ExitStack
+from fractions import Fraction
+from math import ceil
 from pathlib import Path
 
 import av
@@ -11,14 +13,17 @@ from boxkite.core.errors import VerificationError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.notices.files import AUDIO_AT_PACKETS
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.copying import copy_packets
+from boxkite.core.render.copying import copy_packets, cuts_audio
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result, Verification
 from boxkite.core.render.splice.checking import check_audio, check_file, check_stream
 from boxkite.core.render.splice.preparing import prepare
 from boxkite.core.render.splice.source_pictures import SourcePictures
 from boxkite.core.render.splice.writing import SplicedStream
+
+_HEARD_SECONDS = Fraction(1, 1000)
 
 
 def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSpliceableError:
@@ -27,7 +32,9 @@ def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSplicea
     Returns the reason where all of it has to be encoded instead. Never raises for what happens to the file.
     """
     try:
-        return Result(row.number, row.path, verification=_splice(row, partial, threads))
+        verification, audio_off = _splice(row, partial, threads)
+        off = (AUDIO_AT_PACKETS(ms=ceil(audio_off * 1000)),) if audio_off > _HEARD_SECONDS else ()
+        return Result(row.number, row.path, verification=verification, warnings=off)
     except NotSpliceableError as error:
         discard(partial)
         return error
@@ -38,7 +45,8 @@ def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSplicea
         return failed(row, error)
 
 
-def _splice(row: Row, partial: Path, threads: int) -> Verification:
+def _splice(row: Row, partial: Path, threads: int) -> tuple[Verification, Fraction]:
+    """Make and verify it; how far its audio is off, in seconds, where no edit list cuts it. Raises what happens."""
     prepared = []
     with ExitStack() as only:
         for piece in row.pieces:
@@ -55,4 +63,5 @@ def _splice(row: Row, partial: Path, threads: int) -> Verification:
     check_audio(partial, copied)
     checksum = file_checksum(partial)
     sync(partial)
-    return Verification(copied.shown, len(row.audio_source.audio), partial.stat().st_size, checksum)
+    verification = Verification(copied.shown, len(row.audio_source.audio), partial.stat().st_size, checksum)
+    return verification, Fraction(0) if cuts_audio(row) else copied.audio_off
