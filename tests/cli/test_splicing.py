@@ -60,6 +60,13 @@ def test_what_cannot_be_joined_is_encoded_whole_and_the_row_says_why(name: str, 
         else "there is no keyframe in it that decoding can start at"
     )
     assert reasons == {expected}
+    (shown,) = boxkite("inspect", f"{name}.mp4", "--deep", "--json", cwd=tmp_path).json["sources"]
+    told = shown["deep"]["exact_cuts"]
+    assert (
+        told["encode_because"] == "it is interlaced"
+        if name == "interlaced"
+        else told["encoded_at_most"] >= 120
+    )
 
 
 def test_audio_begins_at_the_very_sample_and_the_plan_counts_frames(tmp_path: Path) -> None:
@@ -72,6 +79,8 @@ def test_audio_begins_at_the_very_sample_and_the_plan_counts_frames(tmp_path: Pa
         wanted = own[start * rate // 25 :][:samples]
         assert samples <= len(made) < samples + 2 * 1024  # readers give out the last packet whole
         assert np.abs(made[: len(wanted)] - wanted).max() < 1e-4
+    (found,) = boxkite("inspect", "gop25.mp4", "--deep", "--json", cwd=tmp_path).json["sources"]
+    assert found["deep"]["exact_cuts"] == {"encoded_at_most": 25, "encode_because": None}
     shown = boxkite("plan", "gop25.mp4", "--by", "ranges", "--marks", "marks.csv", "--names", "@marker",
                     "--to", "copy:again", "--exact-cuts", cwd=tmp_path)  # fmt: skip
     encoded = sum(file["encoded_frames"] for file in done.json["files"])

@@ -51,6 +51,7 @@ def lines_about_source(source: Source, deep: DeepInfo | None, columns: int) -> I
             spaced = "every frame" if longest == 1 else f"{every} frames"
             yield "keyframes", f"{spaced}; {len(deep.keyframes)} in all"
             yield "", deep.drawn(columns)
+            yield "exact cuts", _exact_cuts(deep)
         else:
             yield "keyframes", "none" if deep else NOT_MEASURED
     if deep and deep.odd_images:
@@ -74,6 +75,16 @@ def _picture(source: Source) -> str:
         f"{video.size}, {video.codec}, {video.pixel_format}, {video.bit_depth} bit{alpha};"
         f" {about}{video.frame_count} frames, {length_of(source)}"
     )
+
+
+def _exact_cuts(deep: DeepInfo) -> str:
+    if deep.uncut_because:
+        return f"encode the shot: {deep.uncut_because}"
+    if len(deep.keyframes) == deep.pictures:
+        return "at any frame, nothing is encoded"
+    if deep.longest_uncut >= deep.pictures:
+        return "encode the shot: there is no second keyframe that decoding can start at"
+    return f"at any frame, up to {deep.longest_uncut} frames are encoded at each end"
 
 
 def _constancy(deep: DeepInfo | None) -> str:
@@ -140,6 +151,10 @@ def source_as_json(source: Source, deep: DeepInfo | None = None) -> dict[str, An
             "most_rate": float(deep.most_rate) if deep.most_rate else None,
             "keyframes": list(deep.keyframes),
             "odd_images": list(deep.odd_images),
+            "exact_cuts": {
+                "encoded_at_most": deep.longest_uncut,
+                "encode_because": deep.uncut_because or None,
+            },
             "keyframe_spacing": deep.spacing
             and dict(zip(("least", "median", "longest"), deep.spacing, strict=True)),
         },

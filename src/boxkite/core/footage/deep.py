@@ -13,6 +13,8 @@ import numpy as np
 from av.stream import Discard
 
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.bitstream.obstacles import Obstacle
+from boxkite.core.footage.bitstream.starts import Entries
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.measuring import table_from_times
 from boxkite.core.footage.opening import open_source, video_stream
@@ -36,6 +38,10 @@ class DeepInfo:
     is_variable: bool
     odd_images: tuple[int, ...] = ()
     """Numbers of a sequence's images that cannot be read or are of another size than its first."""
+    longest_uncut: int = 0
+    """Frames from one keyframe that decoding can start at to the next: exact cuts encode no more at each end."""
+    uncut_because: str = ""
+    """Why shots that begin or end between keyframes have to be encoded to be exact; empty where only their ends are."""
 
     @property
     def spacings(self) -> tuple[int, ...]:
@@ -92,6 +98,7 @@ def read_deep(source: Source) -> DeepInfo | None:
         return DeepInfo(count, tuple(range(count)), rate, rate, False, _odd_images(source))
     times: list[int] = []
     keys: list[int] = []
+    starts: list[int] = []
     untimed = 0
     try:
         with open_source(source) as container:
@@ -101,6 +108,7 @@ def read_deep(source: Source) -> DeepInfo | None:
                 if other.index != stream.index:
                     other.discard = Discard.all
             time_base = stream.time_base or Fraction(1, 1000)
+            entries = Entries.of(stream.codec_context, source.container)
             for packet in container.demux(stream):
                 if not packet.size or packet.is_discard:
                     continue
@@ -110,6 +118,8 @@ def read_deep(source: Source) -> DeepInfo | None:
                 times.append(time)
                 if packet.is_keyframe:
                     keys.append(time)
+                    if entries.begins(packet):
+                        starts.append(time)
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
     ordered = np.unique(np.array(times, dtype=np.int64))
@@ -118,12 +128,17 @@ def read_deep(source: Source) -> DeepInfo | None:
     if untimed or not len(steps):
         return DeepInfo(len(times), tuple(int(place) for place in places), None, None, False)
     shortest, longest = int(steps.min()), int(steps.max())
+    entered = np.searchsorted(ordered, np.array([*sorted(set(starts)), ordered[-1] + 1], dtype=np.int64))
+    is_variable = not table_from_times(ordered, None, 0, time_base, source.video.rate).constant
+    obstacle = entries.obstacle or (Obstacle.RATE if is_variable else None)
     return DeepInfo(
         len(ordered),
         tuple(int(place) for place in places),
         1 / (longest * time_base),
         1 / (shortest * time_base),
-        is_variable=not table_from_times(ordered, None, 0, time_base, source.video.rate).constant,
+        is_variable,
+        longest_uncut=int(np.diff(entered).max(initial=0)) if starts else len(ordered),
+        uncut_because="" if len(keys) == len(times) else str(obstacle or ""),
     )
 
 

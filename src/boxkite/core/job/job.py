@@ -296,7 +296,7 @@ class Job:
         group=_SOURCES, metavar="PATH", value=(), read=read_paths, is_path=True,
     )  # fmt: skip
     exact_cuts: bool = option(
-        "exact-cuts", "yes or no", "cut copies at any frame: only what lies beside keyframes is encoded, the rest copied",
+        "exact-cuts", "yes or no", "cut copies at any frame: only frames beside keyframes are encoded",
         group=_SOURCES, value=False, with_saved_plan=True,
     )  # fmt: skip
     joined: Joined = option(
