@@ -24,6 +24,8 @@ class CodedPicture:
     """Of its first slice."""
     order: int
     """Its picture order count, from the IDR picture before it (8.3.1)."""
+    has_sets: bool
+    """Whether parameter sets stand with it."""
 
     @property
     def is_idr(self) -> bool:
@@ -70,6 +72,7 @@ class PictureReader:
     def read(self, packet: bytes) -> CodedPicture:
         """The picture of a packet. Raises NotSpliceableError where the stream is not one to be spliced."""
         first: SliceHeader | None = None
+        has_sets = False
         for unit in self.header.framing.units(packet):
             kind = kind_of(unit)
             if len(unit) <= HEADER_BYTES or unit[0] & 1 or unit[1] >> 3:
@@ -79,13 +82,15 @@ class PictureReader:
                     if first is not None:
                         raise NotSpliceableError(Obstacle.UNREADABLE)
                     first = read_slice(unit, self.picture_sets, self.sequence)
-            elif kind in (VIDEO_SET, SEQUENCE_SET, PICTURE_SET) and unit not in self.header.of_kind(kind):
-                raise NotSpliceableError(Obstacle.SETS)
+            elif kind in (VIDEO_SET, SEQUENCE_SET, PICTURE_SET):
+                has_sets = True
+                if unit not in self.header.of_kind(kind):
+                    raise NotSpliceableError(Obstacle.SETS)
         if first is None:
             raise NotSpliceableError(Obstacle.UNREADABLE)
         if first.drops_earlier or not first.is_shown:
             raise NotSpliceableError(Obstacle.DROPS)
-        return CodedPicture(first, self._order(first))
+        return CodedPicture(first, self._order(first), has_sets)
 
     def _order(self, header: SliceHeader) -> int:
         """The picture order count (8.3.1)."""

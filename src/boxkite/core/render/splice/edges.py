@@ -125,7 +125,7 @@ def encode_edge(
         raise NotSpliceableError(Obstacle.ENCODER)
     header = header_of(source.codec, bytes(context.extradata or b""))
     edge.picture_set, pictures = coding.placed(header, own.packets, neighbour)
-    if not source.framing.length_bytes:  # a byte stream gets all sets with the first
+    if not source.framing.length_bytes or neighbour.has_sets:  # decoders drop others where a set comes again
         pictures[0] = [*source.sets, edge.picture_set, *pictures[0]]
     edge.packets = [source.framing.packed(units) for units in pictures]
     edge.fingerprints = own.fingerprints(header, threads)
