@@ -13,7 +13,7 @@ demo: $(STAMP)
 	$(BIN)/boxkite demo $(DEMO)
 
 test: $(STAMP)
-	$(BIN)/python -m pytest -n 3 --dist loadgroup
+	$(BIN)/python -m pytest -n 4 --dist loadgroup
 
 bench: $(STAMP)
 	$(BIN)/python bench/looking.py
