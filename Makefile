@@ -22,6 +22,7 @@ bench: $(STAMP)
 	$(BIN)/python bench/batches.py
 	$(BIN)/python bench/checking.py
 	$(BIN)/python bench/sending.py
+	$(BIN)/python bench/splicing.py
 
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec

@@ -19,7 +19,9 @@ CHANNELS_MIXED = Kind(
 )
 COPY_MOVES_ENDS = Kind("copy-moves-ends", "copied from keyframe to keyframe: {moves:list}")
 ENCODED_NOT_COPIED = Kind("encoded-not-copied", "encoded, not copied: {reason}")
-AUDIO_AT_PACKETS = Kind("audio-at-packets", "its container cuts audio at whole packets: up to {ms} ms off")
+AUDIO_AT_PACKETS = Kind(
+    "audio-at-packets", "its audio is cut between packets, up to {ms} ms off: its container has no edit lists"
+)
 GLYPHS_MISSING = Kind(
     "glyphs-missing", "missing from its burn-in, because the font has no glyph for them: {characters}"
 )
