@@ -6,14 +6,14 @@ STAMP := $(VENV)/ready
 DEMO ?= demo
 REAL ?= real
 
-.PHONY: demo test bench codecs fuzz faults splices real wheel man screenshots reference lint clean
+.PHONY: demo test bench codecs fuzz faults splices real wheel wheel-test man screenshots reference lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
 	$(BIN)/boxkite demo $(DEMO)
 
 test: $(STAMP)
-	$(BIN)/python -m pytest -n 4 --dist loadgroup
+	$(BIN)/python -m pytest -n 3 --dist loadgroup
 
 bench: $(STAMP)
 	$(BIN)/python bench/looking.py
@@ -28,7 +28,8 @@ codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_verify.py
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_batches.py -k memory
-	BOXKITE_LOOPS=720 $(BIN)/python -m pytest tests/cli/test_long.py
+	BOXKITE_LOOPS=720 BOXKITE_SHOTS=500 BOXKITE_FILES=50 $(BIN)/python -m pytest tests/cli/test_long.py \
+		tests/cli/test_review_page.py tests/cli/test_watch.py -k "long_film or hundreds or all_fates"
 
 fuzz: $(STAMP)
 	BOXKITE_FUZZ=1200 $(BIN)/python -m pytest -n 2 tests/core/test_fuzz.py
@@ -36,6 +37,9 @@ fuzz: $(STAMP)
 faults: $(STAMP)
 	$(BIN)/python -m tests.faults.everything
 	BOXKITE_CUTS=20 BOXKITE_KILLS=20 $(BIN)/python -m pytest tests/cli/test_send.py tests/cli/test_after.py tests/cli/test_batches.py -k "broken or breaks or killed"
+
+wheel-test: $(STAMP)
+	BOXKITE_WHEEL=1 $(BIN)/python -m pytest tests/cli/test_wheel.py
 
 splices: $(STAMP)
 	$(BIN)/python -m tests.splices.everything

@@ -52,7 +52,7 @@ def write_film(path: Path, minutes: int) -> int:
     with av.open(str(loop)) as incoming, av.open(str(path), "w") as outgoing:
         stream = outgoing.add_stream_from_template(incoming.streams.video[0], opaque=True)
         packets = [packet for packet in incoming.demux(video=0) if packet.size]
-        stored = [(bytes(packet), packet.pts, packet.dts, packet.is_keyframe) for packet in packets]
+        stored = [(bytes(one), one.pts or 0, one.dts or 0, one.is_keyframe) for one in packets]
         base = packets[0].time_base
         for number in range(loops):
             shift = round(number * LOOP_FRAMES / 25 / base)
@@ -119,8 +119,11 @@ def main(minutes: int) -> None:
                 / len(part)
             )
             share = sum(row.splice.encoded for row in rows if row.splice) / sum(row.frames for row in rows)
-            print(f"{what}: exact {exact:.1f} s, {exact / plain:.2f} of a plain copy, {whole / exact:.1f} times as fast as"
-                  f" encoding; {100 * share:.0f} % of the frames are encoded", flush=True)  # fmt: skip
+            print(
+                f"{what}: exact {exact:.1f} s, {exact / plain:.2f} of a plain copy, {whole / exact:.1f} times as fast"
+                f" as encoding; {100 * share:.0f} % of the frames are encoded",
+                flush=True,
+            )
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import threading
 import time
@@ -177,12 +178,15 @@ def test_the_page_can_be_used_by_everybody(place: Path, size: tuple[int, int], d
         assert page.run("document.documentElement.scrollWidth") <= size[0]
 
 
+SHOTS = int(os.environ.get("BOXKITE_SHOTS", "120"))
+
+
 @needs_browser
-def test_five_hundred_shots_open_at_once_and_scroll_without_a_stop(place: Path, tmp_path: Path) -> None:
+def test_hundreds_of_shots_open_at_once_and_scroll_without_a_stop(place: Path, tmp_path: Path) -> None:
     folder = tmp_path / "many"
     folder.mkdir()
     (light,) = (place / "out" / "web").glob("1.mp4")
-    for number in range(500):
+    for number in range(SHOTS):
         shutil.copyfile(light, folder / f"shot {number:03d}.mp4")
     assert boxkite("review-page", "many", "--into", "page", cwd=tmp_path, timeout=300).status == 0
     with browser() as page:

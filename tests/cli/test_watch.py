@@ -22,7 +22,8 @@ from tests import wording
 from tests.verification import PROGRAM, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
-FILES, TRUNCATED, RENAMED, RESTARTS = 50, 4, 6, 3
+FILES = int(os.environ.get("BOXKITE_FILES", "20"))
+TRUNCATED, RENAMED, RESTARTS = 3, 4, 3
 SETTLE = ("--settle", "1.2", "--patience", "4", "--every", "0.2")
 
 
@@ -56,7 +57,7 @@ def copy_slowly(source: Path, target: Path, seconds: float, share: float = 1.0) 
             time.sleep(seconds / 10)
 
 
-def test_fifty_files_of_all_fates_over_three_restarts_each_made_once(
+def test_files_of_all_fates_over_three_restarts_each_made_once(
     clip: Path, place: tuple[Path, Path, list[str], dict[str, str]]
 ) -> None:
     landing, out, words, env = place

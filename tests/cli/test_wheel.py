@@ -12,6 +12,7 @@ from pathlib import Path
 import pytest
 
 ROOT = Path(__file__).resolve().parents[2]
+pytestmark = pytest.mark.skipif("BOXKITE_WHEEL" not in os.environ, reason="make wheel-test runs it")
 
 
 @pytest.fixture(scope="module")
