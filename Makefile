@@ -43,6 +43,7 @@ wheel-test: $(STAMP)
 
 splices: $(STAMP)
 	$(BIN)/python -m tests.splices.everything
+	$(BIN)/python -m tests.splices.in_browser
 
 real: $(STAMP)
 	$(BIN)/python -m tests.real.everything $(REAL)

@@ -85,6 +85,14 @@ def copies(folder: Path) -> None:
     film(folder)
 
 
+def keyed(folder: Path) -> None:
+    """The same with a keyframe every five frames, of which shots begin and end between them."""
+    film(folder)
+    write_movie(Movie(folder / "film.mov", 20, RATE, ((0, VAT),), width=96, height=64,
+                      options={"preset": "ultrafast", "g": "5", "bf": "1"}))  # fmt: skip
+    (folder / "picks.csv").write_text("name,in,out\ndip,1,8\nlift,8,19\n")
+
+
 SKIP = ("--existing", "skip")
 BETTER = ("--set", "web.video.quality=40")
 SCENARIOS = (
@@ -135,6 +143,13 @@ SCENARIOS = (
         copies,
         ("run", "film.mov", *AT, "--to", "copy:out", "--joined", "also"),
         (("resume",), ("run", "film.mov", *AT, "--to", "copy:out", "--joined", "also", *SKIP)),
+        kept=("film.mov",),
+    ),
+    Scenario(
+        "exact cuts",
+        keyed,
+        ("run", "film.mov", *AT, "--to", "copy:out", "--exact-cuts"),
+        (("resume",), ("run", "film.mov", *AT, "--to", "copy:out", "--exact-cuts", *SKIP)),
         kept=("film.mov",),
     ),
     Scenario(

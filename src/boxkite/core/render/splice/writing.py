@@ -23,10 +23,10 @@ from boxkite.core.render.splice.preparing import Prepared
 class SplicedPictures(StoredPictures):
     """The pictures of one piece, in the order they are written."""
 
-    prepared: Prepared = None  # type: ignore[assignment]
-    reader: PictureReader = None  # type: ignore[assignment]
-    decode_times: list[int] = field(default_factory=list)
-    times: list[int] = field(default_factory=list)
+    prepared: Prepared
+    reader: PictureReader
+    decode_times: list[int]
+    times: list[int]
     """When each is shown, in ticks of the source."""
     coded: list[CodedPicture] = field(default_factory=list)
     """What each says, so far."""
