@@ -34,7 +34,9 @@ def shown(edit: Path, out: Path, *words: str) -> list[list[tuple[int, int]]]:
     return [frames_of(Path(file["path"])) for file in done.json["files"]]
 
 
-@pytest.mark.parametrize(("preset", "how"), [("copy", ()), ("stock", ("--separate",))])
+@pytest.mark.parametrize(
+    ("preset", "how"), [("copy", ()), ("copy", ("--exact-cuts",)), ("stock", ("--separate",))]
+)
 def test_the_edit_of_a_trimmed_project_shows_the_frames_it_showed(
     mill: Path, tmp_path: Path, preset: str, how
 ) -> None:
@@ -43,7 +45,8 @@ def test_the_edit_of_a_trimmed_project_shows_the_frames_it_showed(
         "trim", mill / "day.otio", "--handles", "8", "--to", f"{preset}:{tmp_path}/trimmed", *how, "--json"
     )
     assert done.status == 0, done.err
-    assert len(done.json["files"]) == 4 if not how else len(done.json["files"]) > 4
+    assert len(done.json["files"]) == 4 if "--separate" not in how else len(done.json["files"]) > 4
+    assert ("splice" in [file["how"] for file in done.json["files"]]) == ("--exact-cuts" in how)
     assert done.json["source_bytes"] == sum(path.stat().st_size for path in (mill / "card").glob("*.mov"))
     for source in (mill / "card").iterdir():
         source.rename(source.with_suffix(".away"))  # the new edit must not find the old media

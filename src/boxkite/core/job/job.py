@@ -297,7 +297,7 @@ class Job:
     )  # fmt: skip
     exact_cuts: bool = option(
         "exact-cuts", "yes or no", "cut copies at any frame: only frames beside keyframes are encoded",
-        group=_SOURCES, value=False, with_saved_plan=True,
+        group=_SOURCES, value=False, with_saved_plan=True, commands=(*PLANNING, "trim"),
     )  # fmt: skip
     joined: Joined = option(
         "joined", "text", "write the copies of an output one after the other into one file", group=_SOURCES,
