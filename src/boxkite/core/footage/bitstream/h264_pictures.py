@@ -8,6 +8,7 @@ from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
 from boxkite.core.footage.bitstream.h264_slices import IDR, SLICE, SliceHeader, read_slice
 from boxkite.core.footage.bitstream.nal_units import AvcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.shared import OrderCount
 
 _SEQUENCE_SET, _PICTURE_SET, _SEQUENCE_EXTENSION = 7, 8, 13
 _PARTITIONS, _LAYERS = frozenset({2, 3, 4}), frozenset({14, 15, 19, 20, 21})
@@ -40,8 +41,7 @@ class PictureReader:
     header: AvcHeader
     sequence: SequenceSet
     picture_sets: dict[int, PictureSet]
-    _order_high: int = 0
-    _order_low: int = 0
+    _count: OrderCount
     _frame_offset: int = 0
     _frame_number: int = 0
     _reference_number: int = 0
@@ -61,7 +61,7 @@ class PictureReader:
         by_number = {one.number: one for one in sets}
         if not sets or any(by_number[one.number].unit != one.unit for one in sets):
             raise NotSpliceableError(Obstacle.SETS if sets else Obstacle.UNREADABLE)
-        return cls(header, sequence, by_number)
+        return cls(header, sequence, by_number, OrderCount(sequence.order_bits))
 
     @property
     def free_number(self) -> int:
@@ -105,7 +105,8 @@ class PictureReader:
         """The picture order count (8.2.1.1 and 8.2.1.3), and the continuity of frame numbers (7.4.3)."""
         most = 1 << self.sequence.frame_number_bits
         if header.is_idr:
-            self._order_high = self._order_low = self._frame_offset = 0
+            self._frame_offset = 0
+            self._count.restart()
             self._seen = True
         elif not self._seen:
             raise NotSpliceableError(Obstacle.NO_DECODING_START)
@@ -121,15 +122,7 @@ class PictureReader:
             raise NotSpliceableError(Obstacle.DROPS)
         if self.sequence.order_type == 2:
             return 2 * (self._frame_offset + header.frame_number) - (not header.is_reference)
-        half = 1 << (self.sequence.order_bits - 1)
-        high = self._order_high
-        if header.order_low < self._order_low and self._order_low - header.order_low >= half:
-            high += 2 * half
-        elif header.order_low > self._order_low and header.order_low - self._order_low > half:
-            high -= 2 * half
-        if header.is_reference:
-            self._order_high, self._order_low = high, header.order_low
-        return high + header.order_low
+        return self._count.of(header.order_low, others_count_from_it=header.is_reference)
 
 
 def check_sequence(sequence: SequenceSet) -> None:

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.shared import skip_appearance
 
 _WITH_CHROMA_FORMAT = frozenset({100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135})
-_EXTENDED_RATIO = 255
 _FRAME_BUFFER_MACROBLOCKS = {
     9: 396, 10: 396, 11: 900, 12: 2376, 13: 2376, 20: 2376, 21: 4752, 22: 8100, 30: 8100, 31: 18000, 32: 20480,
     40: 32768, 41: 32768, 42: 34816, 50: 110400, 51: 184320, 52: 184320, 60: 696320, 61: 696320, 62: 696320,
@@ -137,16 +137,7 @@ def _skip_list(bits: BitReader, size: int) -> None:
 
 def _skip_usage(bits: BitReader) -> None:
     """Read over the video usability information up to the bitstream restriction (E.1.1)."""
-    if bits.flag() and bits.bits(8) == _EXTENDED_RATIO:
-        bits.bits(32)
-    if bits.flag():
-        bits.flag()
-    if bits.flag():
-        bits.bits(4)
-        if bits.flag():
-            bits.bits(24)
-    if bits.flag():
-        bits.unsigned(), bits.unsigned()
+    skip_appearance(bits)
     if bits.flag():
         bits.bits(65)
     buffered = False

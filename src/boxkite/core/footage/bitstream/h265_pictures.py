@@ -8,6 +8,7 @@ from boxkite.core.footage.bitstream.h265_sets import HEADER_BYTES, PictureSet, S
 from boxkite.core.footage.bitstream.h265_slices import LAST_SLICE, SliceHeader, kind_of, read_slice
 from boxkite.core.footage.bitstream.nal_units import HevcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.shared import OrderCount
 
 VIDEO_SET, SEQUENCE_SET, PICTURE_SET = 32, 33, 34
 _LEAST_TRANSFORM = 2
@@ -40,8 +41,7 @@ class PictureReader:
     header: HevcHeader
     sequence: SequenceSet
     picture_sets: dict[int, PictureSet]
-    _order_high: int = 0
-    _order_low: int = 0
+    _count: OrderCount
     _seen: bool = False
 
     @classmethod
@@ -59,7 +59,7 @@ class PictureReader:
         )
         if not sets or not alike:
             raise NotSpliceableError(Obstacle.SETS if sets else Obstacle.UNREADABLE)
-        return cls(header, sequence, by_number)
+        return cls(header, sequence, by_number, OrderCount(sequence.order_bits))
 
     @property
     def free_number(self) -> int:
@@ -95,20 +95,13 @@ class PictureReader:
     def _order(self, header: SliceHeader) -> int:
         """The picture order count (8.3.1)."""
         if header.is_idr:
-            self._order_high = self._order_low = 0
+            self._count.restart()
             self._seen = True
             return 0
         if not self._seen:
             raise NotSpliceableError(Obstacle.NO_DECODING_START)
-        half = 1 << (self.sequence.order_bits - 1)
-        high = self._order_high
-        if header.order_low < self._order_low and self._order_low - header.order_low >= half:
-            high += 2 * half
-        elif header.order_low > self._order_low and header.order_low - self._order_low > half:
-            high -= 2 * half
-        if header.layer == 0 and not header.is_leading and header.is_reference:
-            self._order_high, self._order_low = high, header.order_low
-        return high + header.order_low
+        counts = header.layer == 0 and not header.is_leading and header.is_reference
+        return self._count.of(header.order_low, others_count_from_it=counts)
 
 
 def check_sequence(sequence: SequenceSet) -> None:

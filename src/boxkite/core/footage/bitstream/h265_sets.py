@@ -7,10 +7,11 @@ from dataclasses import dataclass
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.shared import skip_appearance
 
 HEADER_BYTES = 2
 """Of a unit (7.3.1.2)."""
-_EXTENDED_RATIO, _MOST_SETS, _MOST_LONG = 255, 64, 32
+_MOST_SETS, _MOST_LONG = 64, 32
 
 
 @dataclass(frozen=True)
@@ -139,16 +140,7 @@ def _skip_reference_sets(bits: BitReader, count: int) -> None:
 
 def _skip_usage(bits: BitReader, sub_layers: int) -> None:
     """Read over the video usability information (E.2.1)."""
-    if bits.flag() and bits.bits(8) == _EXTENDED_RATIO:
-        bits.bits(32)
-    if bits.flag():
-        bits.flag()
-    if bits.flag():
-        bits.bits(4)
-        if bits.flag():
-            bits.bits(24)
-    if bits.flag():
-        bits.unsigned(), bits.unsigned()
+    skip_appearance(bits)
     if bits.bits(3) & 2:
         raise NotSpliceableError(Obstacle.INTERLACED)
     if bits.flag():
