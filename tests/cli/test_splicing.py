@@ -89,13 +89,13 @@ def test_audio_begins_at_the_very_sample_and_the_plan_counts_frames(tmp_path: Pa
 
 
 def test_exact_cuts_of_one_source_become_one_file(tmp_path: Path) -> None:
-    spans = ((3, 60), (50, 100), (20, 50))
+    spans = ((3, 60), (50, 120), (20, 50))  # one of them up to the end
     done = cut_exactly(tmp_path, "pyramid", "--joined", "only", spans=spans)
     assert done.status == 0, done.out
     (file,) = done.json["files"]
     whole = Decoded.of(tmp_path / "pyramid.mp4")
     parts = [whole.part(*span) for span in spans]
-    wanted = Decoded([n / 25 for n in range(137)], [frame for part in parts for frame in part.frames])
+    wanted = Decoded([n / 25 for n in range(157)], [frame for part in parts for frame in part.frames])
     assert file["how"] == "splice" and wrong_in(file, wanted) == []
     refused = cut_exactly(tmp_path, "open", "--joined", "only", spans=((3, 20), (70, 90)))
     assert refused.status == 2 and "s3" in refused.err
@@ -161,6 +161,23 @@ def _late(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(writing.SplicedPictures, "take", late)
 
 
+def _copied_bit(patch: pytest.MonkeyPatch) -> None:
+    own = writing.SplicedPictures.take
+
+    def changed(self: Any, packet: Any) -> Any:
+        made = own(self, packet)
+        if made and len(self.coded) == 40:  # far from both joins, so that no decoding shows it
+            made.update(_changed(bytes(made), made.size // 2))
+        return made
+
+    patch.setattr(writing.SplicedPictures, "take", changed)
+
+
+def _other_order(patch: pytest.MonkeyPatch) -> None:
+    own = h264.shown_order
+    patch.setattr(h264, "shown_order", lambda pictures, sequence: own(pictures, sequence)[::-1])
+
+
 def _one_lost(patch: pytest.MonkeyPatch) -> None:
     own = writing.SplicedPictures.take
 
@@ -171,7 +188,16 @@ def _one_lost(patch: pytest.MonkeyPatch) -> None:
     patch.setattr(writing.SplicedPictures, "take", lost)
 
 
-SABOTAGES = (_wrong_numbers, _wrong_pictures, _flipped_in_the_file, _set_missing, _late, _one_lost)
+SABOTAGES = (
+    _wrong_numbers,
+    _wrong_pictures,
+    _flipped_in_the_file,
+    _set_missing,
+    _late,
+    _copied_bit,
+    _other_order,
+    _one_lost,
+)
 
 
 @pytest.mark.parametrize("sabotage", SABOTAGES, ids=lambda one: one.__name__.strip("_"))

@@ -188,7 +188,7 @@ def test_pictures_are_shown_in_their_order_and_a_depth_that_is_too_small_is_seen
     for place, is_start in enumerate(starts):
         first = order[place] if is_start else first
         own = replace(header, is_idr=is_start, is_reference=is_start)
-        pictures.append(CodedPicture(own, 2 * (order[place] - first), 1, False))
+        pictures.append(CodedPicture(own, 2 * (order[place] - first), False))
     sequence = replace(
         SequenceSet.read(SEQUENCE), most_references=1, reorder_depth=depth, buffer_frames=depth + 1
     )

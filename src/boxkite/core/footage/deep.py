@@ -99,7 +99,7 @@ def read_deep(source: Source) -> DeepInfo | None:
     times: list[int] = []
     keys: list[int] = []
     starts: list[int] = []
-    untimed = 0
+    untimed, hides = 0, False
     try:
         with open_source(source) as container:
             stream = video_stream(container)
@@ -111,6 +111,7 @@ def read_deep(source: Source) -> DeepInfo | None:
             entries = Entries.of(stream.codec_context, source.container)
             for packet in container.demux(stream):
                 if not packet.size or packet.is_discard:
+                    hides = hides or packet.is_discard
                     continue
                 time = packet.pts if packet.pts is not None else packet.dts
                 if time is None:
@@ -130,7 +131,7 @@ def read_deep(source: Source) -> DeepInfo | None:
     shortest, longest = int(steps.min()), int(steps.max())
     entered = np.searchsorted(ordered, np.array([*sorted(set(starts)), ordered[-1] + 1], dtype=np.int64))
     is_variable = not table_from_times(ordered, None, 0, time_base, source.video.rate).constant
-    obstacle = entries.obstacle or (Obstacle.RATE if is_variable else None)
+    obstacle = entries.obstacle or (Obstacle.HIDDEN if hides else Obstacle.RATE if is_variable else None)
     return DeepInfo(
         len(ordered),
         tuple(int(place) for place in places),

@@ -67,7 +67,7 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
         if row.exact and not row.splice:
             raise PlanError(
                 f"{setting('joined')}: {row.name} is encoded, as a copy would not be exact",
-                hint=f"leave it out, or {setting('exact-cuts')}",
+                hint=f"leave out that shot, or {setting('exact-cuts')}",
             )
         if row.is_copied or row.splice:
             outputs.setdefault((row.preset.name, row.folder, row.extension), []).append(row)

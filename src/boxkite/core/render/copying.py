@@ -30,8 +30,6 @@ from boxkite.core.render.edit_lists import hide_after
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result
 
-_ALIKE = 0.1
-"""Mean difference of looks up to which two frames are the same coded one, and not its neighbour."""
 _KINDS = ("video", "audio", "subtitle")
 _INTERLEAVED_SECONDS = 10
 """Packets of one moment are stored closer than this; subtitles are rare and do not tell when they end."""

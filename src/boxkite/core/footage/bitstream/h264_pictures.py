@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
 from boxkite.core.footage.bitstream.h264_slices import IDR, SLICE, SliceHeader, read_slice
 from boxkite.core.footage.bitstream.nal_units import AvcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
-from boxkite.core.footage.bitstream.shared import OrderCount
+from boxkite.core.footage.bitstream.shared import OrderCount, free_number
 
 _SEQUENCE_SET, _PICTURE_SET, _SEQUENCE_EXTENSION = 7, 8, 13
 _PARTITIONS, _LAYERS = frozenset({2, 3, 4}), frozenset({14, 15, 19, 20, 21})
@@ -24,7 +24,6 @@ class CodedPicture:
     """Of its first slice."""
     order: int
     """Its picture order count, from the IDR picture before it (8.2.1)."""
-    slices: int
     has_sets: bool
     """Whether parameter sets stand with it."""
 
@@ -45,7 +44,7 @@ class PictureReader:
     _frame_offset: int = 0
     _frame_number: int = 0
     _reference_number: int = 0
-    _seen: bool = field(default=False)
+    _seen: bool = False
 
     @classmethod
     def of(cls, header: AvcHeader) -> PictureReader:
@@ -65,17 +64,16 @@ class PictureReader:
 
     @property
     def free_number(self) -> int:
-        """The lowest number that no picture set of the stream has."""
-        return next(number for number in range(256) if number not in self.picture_sets)
+        """The lowest number that no picture set of the stream has. Raises NotSpliceableError if there is none."""
+        return free_number(self.picture_sets, 256)
 
     def read(self, packet: bytes) -> CodedPicture:
         """The picture of a packet. Raises NotSpliceableError where the stream is not one to be spliced."""
         first: SliceHeader | None = None
-        slices, has_sets = 0, False
+        has_sets = False
         for unit in self.header.framing.units(packet):
             kind = unit[0] & 31
             if kind in (SLICE, IDR):
-                slices += 1
                 if first is None:
                     first = read_slice(unit, self.picture_sets, self.sequence)
                 elif first.is_idr != (kind == IDR):
@@ -89,7 +87,7 @@ class PictureReader:
             raise NotSpliceableError(Obstacle.UNREADABLE)
         if first.drops_earlier:
             raise NotSpliceableError(Obstacle.DROPS)
-        return CodedPicture(first, self._order(first), slices, has_sets)
+        return CodedPicture(first, self._order(first), has_sets)
 
     def _check_set(self, unit: bytes, kind: int) -> None:
         """Make sure that a set within the stream is the one of the header."""

@@ -8,7 +8,7 @@ from boxkite.core.footage.bitstream.h265_sets import HEADER_BYTES, PictureSet, S
 from boxkite.core.footage.bitstream.h265_slices import LAST_SLICE, SliceHeader, kind_of, read_slice
 from boxkite.core.footage.bitstream.nal_units import HevcHeader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
-from boxkite.core.footage.bitstream.shared import OrderCount
+from boxkite.core.footage.bitstream.shared import OrderCount, free_number
 
 VIDEO_SET, SEQUENCE_SET, PICTURE_SET = 32, 33, 34
 _LEAST_TRANSFORM = 2
@@ -64,10 +64,7 @@ class PictureReader:
     @property
     def free_number(self) -> int:
         """The lowest number that no picture set of the stream has. Raises NotSpliceableError if there is none."""
-        free = [number for number in range(64) if number not in self.picture_sets]
-        if not free:
-            raise NotSpliceableError(Obstacle.SETS)
-        return free[0]
+        return free_number(self.picture_sets, 64)
 
     def read(self, packet: bytes) -> CodedPicture:
         """The picture of a packet. Raises NotSpliceableError where the stream is not one to be spliced."""

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Container
 from dataclasses import dataclass
 
 from boxkite.core.footage.bitstream.bits import BitReader
+from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
 _EXTENDED_RATIO = 255
 
@@ -24,6 +26,14 @@ def skip_appearance(bits: BitReader) -> None:
             bits.bits(24)
     if bits.flag():
         bits.unsigned(), bits.unsigned()
+
+
+def free_number(taken: Container[int], limit: int) -> int:
+    """The lowest number below a limit that is not taken. Raises NotSpliceableError if there is none."""
+    for number in range(limit):
+        if number not in taken:
+            return number
+    raise NotSpliceableError(Obstacle.SETS)
 
 
 @dataclass

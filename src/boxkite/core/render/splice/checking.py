@@ -32,10 +32,12 @@ def check_stream(pieces: Sequence[SplicedPictures]) -> None:
     pieces[0].prepared.coding.check_order(coded, sorted(range(len(times)), key=times.__getitem__))
 
 
-def check_file(path: Path, pieces: Sequence[SplicedPictures], threads: int) -> None:
+def check_file(
+    path: Path, pieces: Sequence[SplicedPictures], begin_times: Sequence[Fraction], threads: int
+) -> None:
     """Read a spliced file again: every packet is the one that was handed over, and what stands around joins is right.
 
-    threads: for decoding. Raises NotSpliceableError where it differs.
+    begin_times: of the pieces, in seconds; threads: for decoding. Raises NotSpliceableError where it differs.
     """
     checksums = [one for piece in pieces for one in piece.checksums]
     with av.open(f"file:{path}", options={"protocol_whitelist": "file"}) as container:
@@ -44,10 +46,9 @@ def check_file(path: Path, pieces: Sequence[SplicedPictures], threads: int) -> N
         header = header_of(context.codec.canonical_name, bytes(context.extradata or b""))
         base = stream.time_base or Fraction(1)
         packets = _packets(container.demux(stream))
-        start = Fraction(0)
         first_time: int | None = None
         number = 0
-        for piece in pieces:
+        for piece, start in zip(pieces, begin_times, strict=True):
             begin, own_base = min(piece.times), piece.prepared.pictures.base
             joins = _Joins(piece, header)
             for place, time in enumerate(piece.times):
@@ -61,7 +62,6 @@ def check_file(path: Path, pieces: Sequence[SplicedPictures], threads: int) -> N
                     raise NotSpliceableError(Obstacle.DIFFERS)
                 number += 1
             joins.check(threads)
-            start += piece.end - piece.begin if piece.end is not None else Fraction(0)
         if next(packets, None) is not None:
             raise NotSpliceableError(Obstacle.DIFFERS)
 

@@ -33,7 +33,7 @@ class Prepared:
     head: Edge
     tail: Edge
     after_head: dict[int, int]
-    """Fingerprints of the frames of the body behind the head, by the time they are shown, in ticks of the source."""
+    """Fingerprints of the frames of the body after the head, by the time they are shown, in ticks of the source."""
     before_tail: dict[int, int]
     """The same before the tail."""
 
@@ -64,7 +64,7 @@ def coding_of(reader: PictureReader, first: CodedPicture, times: np.ndarray) -> 
 def _head(
     pictures: SourcePictures, first: CodedPicture, coding: EdgeCoding, threads: int
 ) -> tuple[Edge, dict[int, int]]:
-    """The edge before the body, and the fingerprints of the frames behind it."""
+    """The edge before the body, and the fingerprints of the frames after it."""
     cut = pictures.cut
     if not len(cut.head):
         return Edge(), {}

@@ -59,7 +59,7 @@ def _splice(row: Row, partial: Path, threads: int) -> tuple[Verification, Fracti
         copied = copy_packets(row, partial, stream_written)
     start_syncing(partial)
     check_stream(stream_written.pieces)
-    check_file(partial, stream_written.pieces, threads)
+    check_file(partial, stream_written.pieces, copied.begin_times, threads)
     check_audio(partial, copied)
     checksum = file_checksum(partial)
     sync(partial)
