@@ -15,11 +15,11 @@ from pathlib import Path
 import pytest
 
 from boxkite.core.settings import PathRule, mapped
-from boxkite.core.timebase import FrameRate
+from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from tests import wording
-from tests.verification import PROGRAM, boxkite, decoded_hash
+from tests.verification import PROGRAM, assert_holds, boxkite, decoded_hash
 
 SHOTS = 4
 
@@ -30,6 +30,7 @@ def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder.mkdir()
     rate = FrameRate.parse("25")
     write_movie(Movie(folder / "film.mov", 160, rate, ((0, VAT), (80, LOFT)), width=640, height=360))
+    write_movie(Movie(folder / "slow.mov", 130, FrameRate.parse("6"), ((0, VAT),), width=640, height=360))
     marks = "".join(f"s{number},{number * 40}\n" for number in range(SHOTS))
     (folder / "marks.csv").write_text("name,in\n" + marks)
     (folder.parent / "there").symlink_to(folder)
@@ -100,6 +101,11 @@ def test_a_farm_makes_the_same_files_and_a_lost_worker_costs_none(
     assert {path.name: decoded_hash(path) for path in out.iterdir()} == wanted
     shown = boxkite("status", "last", "--files", "--json", env=env).json
     assert (shown["state"], shown["verified"]) == ("all verified", 2 * SHOTS)
+    shared = boxkite("run", str(film / "slow.mov"), "--by", "files", "--to", f"web:{tmp_path}/one", "--in-chunks",
+                     "--cluster", address, env=env)  # fmt: skip
+    assert shared.status == 0, shared.err
+    assert_holds(tmp_path / "one/slow.mp4", Span(0, 130), FrameRate.parse("6"))
+    assert len(list((tmp_path / "one").iterdir())) == 1
     shutil.copy(film / "film.mov", tmp_path / "other.mov")
     settings.write_text(rule.replace(str(film.parent / "there"), str(tmp_path)))
     refused = boxkite(*words(film, tmp_path / "no"), "--cluster", address, env=env)

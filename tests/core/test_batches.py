@@ -153,13 +153,13 @@ class Broken:
 
     def submit(self, task, partials) -> None:
         assert all(partial.path.exists() for partial in partials)
-        self.given, self.partials = task.rows, tuple(partials)
+        self.given, self.partials = task, tuple(partials)
 
     def next_event(self, seconds: float):
         from boxkite.core.batch.executors.executor import WorkerEvent
 
-        rows, self.given = self.given, ()
-        return WorkerEvent(rows, None, "signal 11", "its output", self.partials)
+        task, self.given = self.given, ()
+        return WorkerEvent(task, None, "signal 11", "its output", self.partials)
 
 
 def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan, tmp_path: Path) -> None:

@@ -93,6 +93,11 @@ def keyed(folder: Path) -> None:
     (folder / "picks.csv").write_text("name,in,out\ndip,1,8\nlift,8,19\n")
 
 
+def long(folder: Path) -> None:
+    """A film of three frames a second that is long enough for chunks."""
+    write_movie(Movie(folder / "film.mov", 66, FrameRate.parse("3"), ((0, VAT),), width=96, height=64))
+
+
 SKIP = ("--existing", "skip")
 BETTER = ("--set", "web.video.quality=40")
 SCENARIOS = (
@@ -150,6 +155,13 @@ SCENARIOS = (
         keyed,
         ("run", "film.mov", *AT, "--to", "copy:out", "--exact-cuts"),
         (("resume",), ("run", "film.mov", *AT, "--to", "copy:out", "--exact-cuts", *SKIP)),
+        kept=("film.mov",),
+    ),
+    Scenario(
+        "chunks",
+        long,
+        ("run", "film.mov", "--by", "files", "--to", "web:out", "--in-chunks"),
+        (("resume",), ("run", "film.mov", "--by", "files", "--to", "web:out", "--in-chunks", *SKIP)),
         kept=("film.mov",),
     ),
     Scenario(

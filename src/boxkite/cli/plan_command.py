@@ -270,6 +270,8 @@ def _show_totals(screen: Screen, plan: Plan) -> None:
     if spliced:
         what = f"{counted(encoded, 'frame')} at their ends encoded, {copied} copied"
         screen.print(f"cut exactly: {counted(spliced, 'file')}, {what}")
+    if totals.chunked[0]:
+        screen.print(f"encoded in chunks: {counted(totals.chunked[0], 'file')}, {totals.chunked[1]} chunks")
     for volume in plan.volumes:
         screen.print(f"free at {volume.folder}: {file_size(volume.free_bytes)}")
     if time := expected_time(plan, usable_cores()):

@@ -7,6 +7,7 @@ import time
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from boxkite.core.batch.chunked import ChunkedShot
 from boxkite.core.batch.disk_space import DiskSpace
 from boxkite.core.batch.events import (
     Event,
@@ -21,7 +22,7 @@ from boxkite.core.batch.events import (
 )
 from boxkite.core.batch.executors.executor import Executor, WorkerEvent
 from boxkite.core.batch.executors.messages import ShotTask
-from boxkite.core.batch.sharing import effort_of, settle_threads
+from boxkite.core.batch.sharing import chunks_of, effort_of, settle_threads
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
@@ -57,6 +58,30 @@ class _Shot:
     crashes: int = 0
     not_before: float = 0.0
     partials: tuple[Partial, ...] = ()
+    chunked: ChunkedShot | None = None
+    """Of a shot whose chunks are encoded apart: chunk says which of them this is, None for the joining of all."""
+    chunk: int | None = None
+
+    @property
+    def key(self) -> tuple[int, int]:
+        """What tells it from the others, as its task does."""
+        begins = self.chunked.spans[self.chunk].start if self.chunked and self.chunk is not None else -1
+        return self.rows[0].number, begins
+
+    @property
+    def has_begun(self) -> bool:
+        """Whether it is the rest of a shot that others have begun."""
+        return self.chunked is not None and self.chunked.has_begun
+
+    def task(self, rows: Sequence[Row], partials: Sequence[Partial]) -> ShotTask:
+        """What a worker is given of it."""
+        paths = tuple(partial.path for partial in partials)
+        if self.chunked is None:
+            return ShotTask(tuple(rows), paths, self.threads)
+        if self.chunk is not None:
+            return ShotTask(tuple(rows), paths, self.threads, chunk=self.chunked.spans[self.chunk])
+        chunks = tuple(tuple(one.path for one in self.chunked.files_of(row)) for row in rows)
+        return ShotTask(tuple(rows), paths, self.threads, chunks=chunks)
 
 
 @dataclass
@@ -64,7 +89,7 @@ class _Run:
     executor: Executor
     control: BatchControl
     waiting: list[_Shot]
-    at_work: dict[int, _Shot] = field(default_factory=dict)
+    at_work: dict[tuple[int, int], _Shot] = field(default_factory=dict)
     owned: set[Partial] = field(default_factory=set)
     """Every partial file that has been begun and has neither got its name nor been removed."""
     finished: list[tuple[Row, Result, Partial | None]] = field(default_factory=list)
@@ -79,13 +104,13 @@ class _Run:
                 yield from self._name()
                 if self.control.stop == "now" or not (self.at_work or self._is_more_to_come()):
                     break
-                for partial in (one for shot in self.at_work.values() for one in shot.partials):
+                for partial in self.owned:
                     partial.renew()
                 event = self.executor.next_event(_LISTEN_SECONDS)
                 if event is None:
                     yield Tick()
                 elif not event.is_over and event.message:
-                    yield FramesDone(event.rows[0].number, event.message.frames)
+                    yield FramesDone(event.rows[0].number, self._frames_done(event, event.message.frames))
                 else:
                     yield from self._take(event)
         finally:
@@ -111,10 +136,19 @@ class _Run:
                 yield from self._name()  # which tells why
                 continue
             begun = replace(shot, rows=rows, partials=partials)
-            yield ShotStarted(rows)
-            self.at_work[rows[0].number] = begun
-            task = ShotTask(rows, tuple(partial.path for partial in partials), shot.threads)
-            self.executor.submit(task, partials)
+            if not shot.has_begun:
+                yield ShotStarted(rows)
+            if shot.chunked:
+                shot.chunked.has_begun = True
+            self.at_work[begun.key] = begun
+            self.executor.submit(begun.task(rows, partials), partials)
+
+    def _frames_done(self, event: WorkerEvent, frames: int) -> int:
+        """Over all chunks of a shot."""
+        shot = self.at_work[event.task.key]
+        if shot.chunked is None:
+            return frames
+        return shot.chunked.frames_done if shot.chunk is None else shot.chunked.has_done(shot.chunk, frames)
 
     def _with_partials(self, rows: Sequence[Row]) -> tuple[tuple[Row, ...], tuple[Partial, ...]]:
         """The rows whose partial file could be made, and those files; the other rows have failed."""
@@ -142,10 +176,12 @@ class _Run:
     def _next(self) -> _Shot | None:
         """The first shot whose time has come and whose files fit on their disks."""
         now = time.monotonic()
-        running = [row for shot in self.at_work.values() for row in shot.rows]
+        running = {row.number: row for shot in self.at_work.values() for row in shot.rows}.values()
         for shot in self.waiting:
             if shot.not_before > now:
                 continue
+            if shot.has_begun:
+                return shot
             out_of_space = self.room.out_of_space(shot.rows, running)
             if out_of_space is None:
                 return shot
@@ -156,7 +192,10 @@ class _Run:
 
     def _take(self, event: WorkerEvent) -> Iterator[Event]:
         """Take the results of a shot."""
-        shot = self.at_work.pop(event.rows[0].number)
+        shot = self.at_work.pop(event.task.key)
+        if shot.chunked and shot.chunk is not None:
+            yield from self._take_chunk(shot, shot.chunked, shot.chunk, event)
+            return
         owned = {row.number: partial for row, partial in zip(event.rows, event.partials, strict=True)}
         if event.message is None:
             for partial in owned.values():
@@ -165,7 +204,9 @@ class _Run:
             return
         by_number = {row.number: row for row in shot.rows}
         again = []
-        for result in event.message.results:
+        chunked = shot.chunked
+        results = event.message.results
+        for result in map(chunked.with_chunks, results) if chunked else results:
             row = by_number[result.row_number]
             if result.failure:
                 self._remove(owned[row.number])
@@ -178,12 +219,61 @@ class _Run:
             else:
                 self.finished.append((row, replace(result, detail=""), owned[row.number]))
         if again:
-            pause = time.monotonic() + _PAUSE_SECONDS * shot.attempts
-            self._put_back(replace(shot, rows=tuple(again), not_before=pause))
+            self._put_back_later(shot, again)
+        if chunked:
+            self._remove_chunks(chunked, [row for row in shot.rows if row not in again])
+
+    def _take_chunk(
+        self, shot: _Shot, chunked: ChunkedShot, chunk: int, event: WorkerEvent
+    ) -> Iterator[Event]:
+        """Take a chunk of a shot; after the last one they are joined. A file fails with its first chunk that does."""
+        results = event.message.results if event.message else ()
+        owned = {row.number: partial for row, partial in zip(event.rows, event.partials, strict=True)}
+        reason = "" if event.message else _how_lost(event)
+        passing = [result for result in results if result.may_pass]
+        again = shot.crashes + 1 < _MOST_CRASHES if reason else passing and shot.attempts < _MOST_ATTEMPTS
+        if again and not self.control.stop:
+            for partial in owned.values():
+                self._remove(partial)
+            detail = _detail(passing[0].detail if passing else "", event.output)
+            yield TriedAgain(shot.rows, reason or passing[0].failure, detail)
+            self._put_back_later(replace(shot, crashes=shot.crashes + bool(reason)), shot.rows)
+            return
+        by_number = {row.number: row for row in shot.rows}
+        for row in shot.rows if reason else ():
+            self._remove(owned[row.number])
+            self._fail_chunked(
+                chunked, row, Result(row.number, row.path, failure=reason, detail=event.output)
+            )
+        for result in results:
+            if result.failure:
+                self._remove(owned.pop(result.row_number))
+                detailed = replace(result, detail=_detail(result.detail, event.output))
+                self._fail_chunked(chunked, by_number[result.row_number], detailed)
+        if not reason:
+            chunked.has_made(chunk, owned, results)
+        self._remove_chunks(chunked, [row for row in shot.rows if row not in chunked.rows])
+        if not chunked.rows:
+            self.waiting = [one for one in self.waiting if one.chunked is not chunked]
+        elif chunked.is_made:
+            self._put_back(_Shot(tuple(chunked.rows), shot.threads, chunked=chunked))
+
+    def _fail_chunked(self, chunked: ChunkedShot, row: Row, result: Result) -> None:
+        """A row has failed with one of its chunks; others of it need not be made."""
+        if row in chunked.rows:
+            chunked.rows.remove(row)
+            self._has_failed(row, result)
+
+    def _remove_chunks(self, chunked: ChunkedShot, rows: Sequence[Row]) -> None:
+        """Remove the chunks of rows that need them no longer."""
+        for row in rows:
+            for files in chunked.made.values():
+                if row.number in files:
+                    self._remove(files.pop(row.number))
 
     def _lost(self, shot: _Shot, event: WorkerEvent) -> Iterator[Event]:
         """A worker died over a shot: its files are made once more, one at a time, so that only the guilty one fails."""
-        reason = f"the process that made it ended ({event.lost}); the codec library may have crashed on it"
+        reason = _how_lost(event)
         if shot.crashes + 1 < _MOST_CRASHES and not self.control.stop:
             yield TriedAgain(shot.rows, reason, event.output)
             for row in shot.rows:
@@ -191,6 +281,10 @@ class _Run:
             return
         for row in shot.rows:
             self._has_failed(row, Result(row.number, row.path, failure=reason, detail=event.output))
+
+    def _put_back_later(self, shot: _Shot, rows: Sequence[Row]) -> None:
+        pause = time.monotonic() + _PAUSE_SECONDS * shot.attempts
+        self._put_back(replace(shot, rows=tuple(rows), not_before=pause))
 
     def _put_back(self, shot: _Shot) -> None:
         self.waiting.insert(0, shot)
@@ -224,13 +318,27 @@ def run_plan(
     for notice in prepare_folders({row.path.parent for row in rows}):
         yield Noted(notice)
     settled = threads or settle_threads(rows, executor.cores, executor.size)
-    shots = [
-        _Shot(alike, count)
+    groups = [
+        (alike, count)
         for count in sorted(set(settled.values()))
         for alike in decode_groups([row for row in rows if settled[row.number] == count])
     ]
-    shots.sort(key=lambda shot: (-effort_of(shot.rows), shot.rows[0].number))
+    groups.sort(key=lambda group: (-effort_of(group[0]), group[0][0].number))
+    shots = [shot for alike, count in groups for shot in _shots_of(alike, count)]
     yield from _Run(executor, control or BatchControl(), shots).events()
+
+
+def _shots_of(rows: tuple[Row, ...], threads: int) -> list[_Shot]:
+    """What workers are given for some rows that share one reading: all at once, or chunk by chunk."""
+    spans = chunks_of(rows)
+    if not spans:
+        return [_Shot(rows, threads)]
+    chunked = ChunkedShot(list(rows), spans)
+    return [_Shot(rows, threads, chunked=chunked, chunk=place) for place in range(len(spans))]
+
+
+def _how_lost(event: WorkerEvent) -> str:
+    return f"the process that made it ended ({event.lost}); the codec library may have crashed on it"
 
 
 def named(row: Row, result: Result, partial: Partial) -> Result:

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 
 from boxkite.core.batch.machine import free_memory_bytes, usable_cores
 from boxkite.core.plan.rows import Row, decode_groups
+from boxkite.core.timebase import Span
 
 _OF_A_WORKER = 130_000_000
 """Bytes of memory a worker takes before its first frame: the libraries, and what they load."""
@@ -22,16 +23,28 @@ def in_order(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return sorted(decode_groups(rows), key=lambda members: -effort_of(members))
 
 
+def chunks_of(rows: Sequence[Row]) -> tuple[Span, ...]:
+    """The chunks that a shot's files are all encoded in; empty where they are made in one go."""
+    chunks = rows[0].chunks
+    return chunks if all(row.chunks == chunks for row in rows) else ()
+
+
+def tasks_of(rows: Sequence[Row]) -> int:
+    """How many workers there is something to do for at the same time."""
+    return sum(len(chunks_of(members)) or 1 for members in decode_groups(rows))
+
+
 def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, int]:
     """Threads for each row, by its number: as many as make use of all cores while so many shots are left.
 
     Settled once, before the first shot: an encoder's frames depend on how many threads it has.
     """
-    shots = in_order(rows)
+    shots, left = in_order(rows), tasks_of(rows)
+    alone = min(workers, left) == 1
     settled: dict[int, int] = {}
-    for place, members in enumerate(shots):
-        side_by_side = min(workers, len(shots) - place)
-        alone = min(workers, len(shots)) == 1
+    for members in shots:
+        side_by_side = min(workers, left)
+        left -= len(chunks_of(members)) or 1
         threads = cores + cores // 2 if alone else -(-cores // side_by_side)
         settled |= {row.number: max(1, threads) for row in members}
     return settled
@@ -39,7 +52,12 @@ def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, i
 
 def workers_for(rows: Sequence[Row], wanted: int, threads: Mapping[int, int], memory_bytes: int) -> int:
     """How many shots side by side the memory allows, at most so many as wanted and at least one."""
-    heaviest = sorted((_memory_of(members, threads) for members in decode_groups(rows)), reverse=True)
+    needs = [
+        _memory_of(members, threads)
+        for members in decode_groups(rows)
+        for _ in range(min(wanted, len(chunks_of(members)) or 1))
+    ]
+    heaviest = sorted(needs, reverse=True)
     taken, room = 0, round(memory_bytes * _SHARE_OF_MEMORY)
     for count, need in enumerate(heaviest[:wanted]):
         taken += need

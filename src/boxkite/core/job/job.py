@@ -299,6 +299,10 @@ class Job:
         "exact-cuts", "yes or no", "cut copies at any frame: only frames beside keyframes are encoded",
         group=_SOURCES, value=False, with_saved_plan=True, commands=(*PLANNING, "trim"),
     )  # fmt: skip
+    in_chunks: bool = option(
+        "in-chunks", "yes or no", "encode long shots in chunks, several at once, and join those without a seam",
+        group=_SOURCES, value=False, with_saved_plan=True, commands=(*PLANNING, "trim"),
+    )  # fmt: skip
     joined: Joined = option(
         "joined", "text", "write the copies of an output one after the other into one file", group=_SOURCES,
         metavar="|".join(WHETHER_JOINED), allowed=WHETHER_JOINED, default="no", value="no",

@@ -19,6 +19,7 @@ CHANNELS_MIXED = Kind(
 )
 COPY_MOVES_ENDS = Kind("copy-moves-ends", "copied from keyframe to keyframe: {moves:list}")
 ENCODED_NOT_COPIED = Kind("encoded-not-copied", "encoded, not copied: {reason}")
+NOT_IN_CHUNKS = Kind("not-in-chunks", "encoded in one piece, not in chunks: {reason}")
 AUDIO_AT_PACKETS = Kind(
     "audio-at-packets", "its audio is cut between packets, up to {ms} ms off: its container has no edit lists"
 )

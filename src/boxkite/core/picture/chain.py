@@ -57,6 +57,7 @@ class PictureChain:
         self._time_base = 1 / conversion.rate.fraction
         self._graph: av.filter.Graph | None = None
         self._ready = False
+        self._steps_taken: list[str] = []
         self._matrix = BT709
         self._tags: dict[str, int] = {}
         self._count_in = 0
@@ -79,6 +80,16 @@ class PictureChain:
         for mark in self._conversion.watermarks:
             stamp = watermark_stamp(mark, width, self._layout)
             self._watermarks.append((stamp, *position_of(mark.position, stamp, width, height, mark.nudge)))
+
+    @property
+    def prepared(self) -> str:
+        """How it set itself up on its first frame: two chains that say the same change frames in the same way."""
+        return f"{self._steps_taken} {self._matrix} {sorted(self._tags.items())} {self._sized_format}"
+
+    @property
+    def looks_around(self) -> bool:
+        """Whether a frame depends on those before and after it."""
+        return any(step.startswith("bwdif") for step in self._steps_taken)
 
     def put(self, picture: VideoFrame) -> Iterator[VideoFrame]:
         """Take one frame in, give out what is ready, times counted from 0 in frames."""
@@ -217,7 +228,7 @@ class PictureChain:
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
         """The library's filters that are needed for such frames; None when they fit as they are."""
-        steps = self._steps(picture)
+        steps = self._steps_taken = self._steps(picture)
         if not steps and self._is_changed:
             steps = ["null"]  # gives out a separate frame: the one put in is for other files too
         if not steps:

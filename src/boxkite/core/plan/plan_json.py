@@ -18,6 +18,7 @@ def row_as_json(row: Row, of_shot: dict[str, Any] | None = None) -> dict[str, An
         "path": row.place,
         "how": row.how,
         **({"encoded_frames": row.splice.encoded, "copied_frames": row.splice.body} if row.splice else {}),
+        **({"chunks": len(row.chunks)} if row.chunks else {}),
         "action": row.action.value,
         **({"replaces": {"made_by_a_batch": row.replaces.is_ours}} if row.replaces else {}),
         **({"change": row.change} if row.change else {}),

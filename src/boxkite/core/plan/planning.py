@@ -28,6 +28,7 @@ from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.alike import preset_like
+from boxkite.core.presets.chunks import planned_chunks
 from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import Preset
@@ -304,10 +305,16 @@ class _RowMaker:
                     if not splice:
                         return replace(row, warnings=(*row.warnings, ENCODED_NOT_COPIED(reason=obstacle)))
                     size = treatment.bytes_of(shot.span.length)
-                    return replace(row, splice=splice, expected_bytes=size, spread=treatment.spread)
+                    return replace(
+                        row, splice=splice, chunks=(), expected_bytes=size, spread=treatment.spread
+                    )
             else:
                 copied, moved = copied_frames(shot, stored)
                 warnings += moved
+        chunks: tuple[Span, ...] = ()
+        if self._job.in_chunks and preset.video and (video := shot.footage.source.video):
+            chunks, added = planned_chunks(preset, video, shot.footage.frame_index, shot.span)
+            warnings += added
         return Row(
             number=number,
             shot=shot,
@@ -325,6 +332,7 @@ class _RowMaker:
             warnings=warnings,
             copied=copied,
             splice=splice,
+            chunks=chunks,
             look=look,
             accept_damaged=self._job.accept_damaged,
             decode_with=self._job.decode_with,

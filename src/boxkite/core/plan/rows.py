@@ -104,6 +104,8 @@ class Row:
     """Whether it is encoded because a copy would not have been exact."""
     splice: Splice | None = None
     """Of a shot cut exactly whose middle is copied; None for others. Where that does not hold it is encoded whole."""
+    chunks: tuple[Span, ...] = ()
+    """The frames of the source that are encoded apart, by several workers at once; empty where it is made in one go."""
 
     @property
     def place(self) -> str:

@@ -36,6 +36,8 @@ class Totals:
     """The least and the most expected."""
     spliced: tuple[int, int, int]
     """Files that are cut exactly without encoding all of them; their frames that are encoded, and copied."""
+    chunked: tuple[int, int]
+    """Files that are encoded in chunks, and how many of these."""
     sources: int
     source_bytes: int
     """The size of the files they are made from."""
@@ -73,6 +75,7 @@ def add_up(rows: Sequence[Row]) -> Totals:
             sum(row.splice.encoded for row in rows if row.splice),
             sum(row.splice.body for row in rows if row.splice),
         ),
+        chunked=(sum(bool(row.chunks) for row in rows), sum(len(row.chunks) for row in rows)),
         sources=len(sources),
         source_bytes=sum(source.size_bytes for source in sources.values()),
         differences=dict(sorted(differences.items(), key=lambda one: list(EditDifference).index(one[0]))),
@@ -102,7 +105,8 @@ def expected_time(plan: Plan, workers: int) -> ExpectedTime | None:
         seconds += (
             known[row.preset.name][0] * row.geometry.width_px * row.geometry.height_px * row.span.length
         )
-    side_by_side = min(workers, len({id(row.shot) for row in plan.to_make}) or 1)
+    most = {id(row.shot): len(row.chunks) or 1 for row in plan.to_make}
+    side_by_side = min(workers, sum(most.values()) or 1)
     return ExpectedTime(seconds / side_by_side, side_by_side, files) if files else None
 
 
@@ -114,6 +118,7 @@ def totals_as_json(plan: Plan, time: ExpectedTime | None) -> dict[str, Any]:
         "shots": totals.shots,
         "seconds": float(totals.seconds),
         "spliced": dict(zip(("files", "encoded_frames", "copied_frames"), totals.spliced, strict=True)),
+        "chunked": dict(zip(("files", "chunks"), totals.chunked, strict=True)),
         "expected_bytes": totals.expected_bytes,
         "expected_between": list(totals.bytes_between),
         "sources": totals.sources,

@@ -33,6 +33,18 @@ class FramePrints:
         if found is None:
             self._layout = "none"
 
+    @property
+    def content(self) -> tuple[str, bytes]:
+        """What two frames must share to be compared, and all prints one after the other."""
+        return self._layout, bytes(self._kept)
+
+    def extend(self, layout: str, kept: bytes) -> None:
+        """Take the prints of the frames that follow, as content gave them."""
+        is_alike = self._layout in ("", layout)
+        self._layout = layout if is_alike else "none"
+        self._kept += kept
+        self._count += len(kept) // PRINT_BYTES
+
     def differs(self, number: int, frame: VideoFrame) -> bool:
         """Whether a frame that was read back is not the one of that number; False where they cannot be compared."""
         if not 0 <= number < self._count or _layout_of(frame) != self._layout:

@@ -197,7 +197,7 @@ class ClusterExecutor:
             if key not in self._given:
                 continue
             if isinstance(what, int):
-                return WorkerEvent(self._given[key][0].rows, WorkerMessage(what))
+                return WorkerEvent(self._given[key][0], WorkerMessage(what))
             return self._answered(key, what)
 
     def _answered(self, key: str, future: Any) -> WorkerEvent:
@@ -206,18 +206,18 @@ class ClusterExecutor:
         try:
             answer = self._worker_code.unpack_answer(future.result())
         except Exception as error:
-            return WorkerEvent(task.rows, None, lost=f"{type(error).__name__}: {error}", partials=given_back)
+            return WorkerEvent(task, None, lost=f"{type(error).__name__}: {error}", partials=given_back)
         finally:
             future.release()
         if answer.lost:
             lost = f"{answer.lost} on {answer.machine}"
-            return WorkerEvent(task.rows, None, lost=lost, output=answer.output, partials=given_back)
+            return WorkerEvent(task, None, lost=lost, output=answer.output, partials=given_back)
         rows = {row.number: row for row in task.rows}
         results = tuple(
             _as_here(result, rows[result.row_number], answer.machine) for result in answer.results
         )
         return WorkerEvent(
-            task.rows, WorkerMessage(answer.frames, results), output=answer.output, partials=given_back
+            task, WorkerMessage(answer.frames, results), output=answer.output, partials=given_back
         )
 
     def _take_frames(self, event: tuple[Any, dict[str, Any]]) -> None:

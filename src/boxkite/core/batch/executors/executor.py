@@ -17,8 +17,8 @@ if TYPE_CHECKING:  # what takes time to load is loaded while the first worker st
 class WorkerEvent:
     """An event of one shot."""
 
-    rows: tuple[Row, ...]
-    """The rows of the shot."""
+    task: ShotTask
+    """The shot, or the chunk of one."""
     message: WorkerMessage | None
     """The worker's message; None where it has ended, and lost says how."""
     lost: str = ""
@@ -26,6 +26,11 @@ class WorkerEvent:
     """The text that libraries printed meanwhile."""
     partials: tuple[Partial, ...] = ()
     """The partial files, given back by whoever held them; empty until it is over."""
+
+    @property
+    def rows(self) -> tuple[Row, ...]:
+        """The rows of the shot."""
+        return self.task.rows
 
     @property
     def is_over(self) -> bool:

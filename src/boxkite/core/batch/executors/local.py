@@ -45,7 +45,7 @@ class _Worker:
     """One worker process and the files it is at."""
 
     process: subprocess.Popen[bytes]
-    rows: tuple[Row, ...] = ()
+    task: ShotTask | None = None
     partials: tuple[Partial, ...] = ()
     readers: list[threading.Thread] = field(default_factory=list)
     output: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
@@ -55,7 +55,7 @@ class _Worker:
         from boxkite.core.batch.packing import pack_task
 
         assert self.process.stdin
-        self.rows, self.partials = task.rows, tuple(partials)
+        self.task, self.partials = task, tuple(partials)
         self.output.clear()
         with contextlib.suppress(BrokenPipeError):  # the end of its output shows that it died
             send(self.process.stdin, pack_task(task))
@@ -109,27 +109,26 @@ class LocalExecutor:
     @property
     def busy(self) -> int:
         """How many workers are at a shot."""
-        return sum(bool(worker.rows) for worker in self._workers)
+        return sum(worker.task is not None for worker in self._workers)
 
     def prepare(self, rows: Sequence[Row]) -> list[Notice]:
         """Start as many as there is work for, fewer where memory is short and no number was given.
 
         There is a notice of the latter.
         """
-        from boxkite.core.batch.sharing import fitting_workers
+        from boxkite.core.batch.sharing import fitting_workers, tasks_of
         from boxkite.core.notices.batches import FEWER_WORKERS
-        from boxkite.core.plan.rows import decode_groups
 
         fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
         notices = [FEWER_WORKERS(workers=fitting, wanted=self.size)] if fitting < self.size else []
         self.size = fitting
-        while len(self._workers) < min(self.size, len(decode_groups(rows))):
+        while len(self._workers) < min(self.size, tasks_of(rows)):
             self._workers.append(self._start())
         return notices
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to a worker that is idle, or to a new one."""
-        idle = next((worker for worker in self._workers if not worker.rows), None)
+        idle = next((worker for worker in self._workers if worker.task is None), None)
         if idle is None:
             idle = self._start()
             self._workers.append(idle)
@@ -146,18 +145,18 @@ class LocalExecutor:
             if message is None:
                 worker.kill()
                 self._workers.remove(worker)
-            if worker.rows:
-                return self._event_of(worker, message)
+            if worker.task:
+                return self._event_of(worker, worker.task, message)
 
-    def _event_of(self, worker: _Worker, message: WorkerMessage | None) -> WorkerEvent:
-        rows, partials, output = worker.rows, worker.partials, ""
+    def _event_of(self, worker: _Worker, task: ShotTask, message: WorkerMessage | None) -> WorkerEvent:
+        partials, output = worker.partials, ""
         if message is None or any(result.failure for result in message.results):
             time.sleep(_LAST_OUTPUT_SECONDS)  # what it printed comes by another way
             output = "\n".join(worker.output)
         if message is not None and not message.results:
-            return WorkerEvent(rows, message)
-        worker.rows = worker.partials = ()
-        return WorkerEvent(rows, message, "" if message else worker.how_it_ended, output, partials)
+            return WorkerEvent(task, message)
+        worker.task, worker.partials = None, ()
+        return WorkerEvent(task, message, "" if message else worker.how_it_ended, output, partials)
 
     def _start(self) -> _Worker:
         process = subprocess.Popen(

@@ -8,6 +8,7 @@ from typing import IO
 
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Result
+from boxkite.core.timebase import Span
 
 _LENGTH_BYTES = 8
 _MOST_BYTES = 1 << 30
@@ -22,6 +23,15 @@ class ShotTask:
     """Where each is written until it is verified; it is there already, empty."""
     threads: int
     """Of the decoder and of each encoder."""
+    chunk: Span | None = None
+    """The frames of the source to be encoded, of a shot whose chunks are made apart."""
+    chunks: tuple[tuple[Path, ...], ...] = ()
+    """For each row the chunks that are to be joined, in their order."""
+
+    @property
+    def key(self) -> tuple[int, int]:
+        """What tells it from the other tasks of a batch."""
+        return self.rows[0].number, self.chunk.start if self.chunk else -1
 
 
 @dataclass(frozen=True)

@@ -68,8 +68,16 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
                 last_told = now
                 send(outgoing, pack_message(WorkerMessage(frames)))
 
-        results = make_files(task.rows, task.partials, threads=task.threads, progress=tell)
-        send(outgoing, pack_message(WorkerMessage(group_span(task.rows).length, tuple(results))))
+        results = make_files(
+            task.rows,
+            task.partials,
+            threads=task.threads,
+            progress=tell,
+            chunk=task.chunk,
+            chunks=task.chunks,
+        )
+        frames = (task.chunk or group_span(task.rows)).length
+        send(outgoing, pack_message(WorkerMessage(frames, tuple(results))))
 
 
 def _give_way() -> None:

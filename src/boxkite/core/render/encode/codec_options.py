@@ -38,16 +38,24 @@ AUDIO_ENCODERS = {
 }
 MUXERS = {"mov": "mov", "mp4": "mp4", "mkv": "matroska", "webm": "webm", "wav": "wav", "mxf": "mxf"}
 _USUAL_JPEG = 90
+_AS_LATER_KEYFRAMES = "zones=0,0,b=1.4"
+"""x264 and x265 give later keyframes 1.4 times the precision of the first one (ipratio), which is their frame 0."""
 _PRORES_PROFILES = {"proxy": "0", "lt": "1", "422": "2", "hq": "3", "4444": "4"}
 
 
 def encoder_options(
-    video: Video, rate: Fraction, width_px: int, threads: int = 0, stats: tuple[int, str] | None = None
+    video: Video,
+    rate: Fraction,
+    width_px: int,
+    threads: int = 0,
+    stats: tuple[int, str] | None = None,
+    *,
+    goes_on: bool = False,
 ) -> dict[str, str]:
     """The options for a preset's picture. threads: where an encoder takes it as an option, 0 for its own choice.
 
     width_px: of the picture as it is written. stats: of an encoder in two passes, which of them it is, and the file
-    that the first leaves for the second.
+    that the first leaves for the second. goes_on: whether the frames follow others that are encoded apart.
     """
     options: dict[str, str] = {}
     if video.keyframe_seconds:
@@ -58,9 +66,10 @@ def encoder_options(
             options["crf"] = f"{video.quality if video.quality is not None else 23:g}"
         if video.profile:
             options["profile"] = video.profile
+        later = [_AS_LATER_KEYFRAMES] if goes_on and options.get("g") != "1" else []
         if video.codec == "hevc":
-            options["x265-params"] = ":".join(["log-level=error", *_pass_words(stats)])
-        elif own := [*_pass_words(stats), *_steady_words(width_px)]:
+            options["x265-params"] = ":".join(["log-level=error", *_pass_words(stats), *later])
+        elif own := [*_pass_words(stats), *_steady_words(width_px), *later]:
             options["x264-params"] = ":".join(own)
     elif video.codec in ("av1", "vp9"):
         options |= _newer_options(video, threads)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from functools import partial
 from pathlib import Path
-from typing import Any, cast
+from typing import IO, Any, cast
 
 import av
 from av.audio.frame import AudioFrame
@@ -60,25 +60,36 @@ class Prepared:
 class FileWriter:
     """Writes one planned file, frame by frame."""
 
-    def __init__(self, row: Row, path: Path, threads: int, prepared: Prepared | None = None) -> None:
+    def __init__(
+        self,
+        row: Row,
+        path: Path,
+        threads: int,
+        prepared: Prepared | None = None,
+        *,
+        first: int = 0,
+        into: IO[bytes] | None = None,
+    ) -> None:
         """path: where to write, whatever its extension. threads: of the picture encoder, 0 for its own choice.
 
-        prepared: what passes before this one found out.
+        prepared: what passes before this one found out. first: which of the file's frames the first one put is.
+        into: where the container is written instead.
         """
         prepared = prepared or Prepared()
         self.row = row
         self.path = path
-        self.chain = PictureChain(conversion_of(row)) if row.preset.video else None
+        self.chain = PictureChain(conversion_of(row), first=first) if row.preset.video else None
         self.first_frame: VideoFrame | None = None
         self.prints = FramePrints()
         self.last_frame: VideoFrame | None = None
         self._source_picture: VideoFrame | None = None
         self._threads = threads
+        self._first = first
         self._background = Background()
         container = row.preset.container
         assert container
         self._container: OutputContainer = av.open(
-            f"file:{path}", "w", format=MUXERS[container], options=muxer_options(container)
+            into or f"file:{path}", "w", format=MUXERS[container], options=muxer_options(container)
         )
         self._video: VideoStream | None = None
         self._audio_streams: list[AudioStream] = []
@@ -148,13 +159,18 @@ class FileWriter:
         self._container.mux(stream.encode(block))
 
     def _write(self, packets: Sequence[Packet[Any]]) -> None:
-        """Hand packets over. x265 leaves the time of decoding at random in files shorter than its delay."""
+        for packet in self._with_times(packets):
+            self._container.mux(packet)
+
+    @staticmethod
+    def _with_times(packets: Sequence[Packet[Any]]) -> Iterator[Packet[Any]]:
+        """x265 leaves the time of decoding at random in files shorter than its delay."""
         for packet in packets:
             if packet.pts is not None and packet.dts is not None and packet.time_base:
                 early = (packet.pts - packet.dts) * packet.time_base
                 if not 0 <= early <= _MOST_EARLY_SECONDS:
                     packet.dts = packet.pts
-            self._container.mux(packet)
+            yield packet
 
     def _add_streams(self) -> None:
         """Lay out all streams; the picture's comes first, with the source's colour tags."""
@@ -180,7 +196,9 @@ class FileWriter:
         row = self.row
         rate = row.rate.fraction
         assert row.geometry
-        options = encoder_options(video, rate, row.geometry.width_px, self._threads, self._stats)
+        options = encoder_options(
+            video, rate, row.geometry.width_px, self._threads, self._stats, goes_on=self._first > 0
+        )
         name = encoder_name(video)
         if video.hardware:
             name, options = self._hardware(video, name, options)

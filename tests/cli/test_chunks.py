@@ -1,0 +1,179 @@
+"""One long shot encoded in chunks by several workers: the same frames as in one piece, whatever becomes of a chunk."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import time
+from dataclasses import replace
+from pathlib import Path
+
+import av
+import psutil
+import pytest
+
+import boxkite as library
+from boxkite.core.render.making import make_files
+from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import LOFT, PRESS, VAT
+from tests.verification import PROGRAM, assert_holds, boxkite, decoded_hash, frames_of, kinds
+
+RATE = FrameRate.parse("6")
+"""Slow, so that a few frames are long enough for chunks."""
+FRAMES = 187
+INTRA = ("stock", "archive", "stock-dnxhr", "still")
+PRESETS = {
+    "still": 'container = "mov"\n[video]\ncodec = "mjpeg"\nquality = 80\n[audio]\ncodec = "pcm16"\n',
+    "later": 'container = "mp4"\nfit = "320x180"\n[video]\ncodec = "hevc"\nquality = 24\nspeed = "fast"\n'
+             'keyframe_seconds = 1\n[audio]\ncodec = "aac"\nbitrate_kbps = 128\n',
+    "every": 'container = "mp4"\n[video]\ncodec = "h264"\nquality = 20\nspeed = "fast"\nkeyframe_seconds = 0.1\n',
+    "half": 'container = "mkv"\nrate = 3\n[video]\ncodec = "h264"\nspeed = "fast"\nquality = 20\n'
+            '[[burn_in]]\ntext = "@timecode @shotframe"\n',
+}  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("film")
+    scenes = ((0, VAT), (80, LOFT), (130, PRESS))
+    write_movie(Movie(folder / "film.mov", FRAMES, RATE, scenes, width=640, height=360))
+    (folder / "presets").mkdir()
+    for name, text in PRESETS.items():
+        (folder / "presets" / f"{name}.toml").write_text(text)
+    return folder
+
+
+def run(film: Path, preset: str, out: Path, *more: str):
+    env = {**os.environ, "BOXKITE_PRESETS": str(film / "presets")}
+    done = boxkite(
+        "run", "film.mov", "--by", "files", "--to", f"{preset}:{out}", "--json", *more, cwd=film, env=env
+    )
+    assert done.status == 0, done.out + done.err
+    return done.json
+
+
+def keyframes_of(path: Path) -> dict[int, int]:
+    """Bytes of each keyframe, by its place among the frames."""
+    with av.open(str(path)) as container:
+        packets = [packet for packet in container.demux(video=0) if packet.size]
+    packets.sort(key=lambda packet: packet.pts)
+    return {place: packet.size for place, packet in enumerate(packets) if packet.is_keyframe}
+
+
+USUAL = ("stock", "web", "half")
+OTHERS = ("later", "archive", "stock-dnxhr", "still", "every", "web-vp9", "web-av1", "review")
+
+
+@pytest.mark.parametrize("preset", USUAL + OTHERS if "BOXKITE_EVERY_CODEC" in os.environ else USUAL)
+def test_chunks_become_the_file_that_one_piece_becomes(film: Path, tmp_path: Path, preset: str) -> None:
+    told = run(film, preset, tmp_path / "chunks", "--in-chunks", "--workers", "2")
+    (made,) = told["files"]
+    warned = ["audio-left-out"] if preset in ("every", "half") else []
+    assert (made["chunks"], kinds(made["warnings"])) == (3, warned)
+    run(film, preset, tmp_path / "whole")
+    (chunked,), (whole,) = (tmp_path / "chunks").iterdir(), (tmp_path / "whole").iterdir()
+    if preset in INTRA:
+        assert decoded_hash(chunked) == decoded_hash(whole)
+        assert (
+            chunked.read_bytes() == whole.read_bytes() or chunked.suffix == ".mkv"
+        )  # which has random numbers
+    elif preset == "half":
+        assert [frame for _, frame in frames_of(chunked)] == list(range(0, FRAMES, 2))
+    elif preset == "review":
+        assert frames_of(chunked) == frames_of(whole)
+    elif preset == "web":
+        assert_holds(chunked, Span(0, FRAMES), RATE)
+        one, other = (keyframes_of(path)[72] for path in (chunked, whole))
+        assert abs(one / other - 1) < 0.03, "a chunk begins as finely as any keyframe"
+    else:
+        assert_holds(chunked, Span(0, FRAMES), RATE, sample_slack=None if preset == "every" else 1)
+
+
+def rows_of(film: Path, preset: str, out: Path):
+    job = library.Job(film / "film.mov", [library.Output(preset, out)], by="files", in_chunks=True)
+    return library.plan(job).rows
+
+
+def chunks_of(rows, folder: Path) -> list[Path]:
+    folder.mkdir()
+    paths = [folder / str(place) for place in range(len(rows[0].chunks))]
+    for path, span in zip(paths, rows[0].chunks, strict=True):
+        (result,) = make_files(rows, [path], threads=1, chunk=span)
+        assert result.failure == ""
+    return paths
+
+
+def flip_a_byte(paths: list[Path]) -> None:
+    content = bytearray(paths[1].read_bytes())
+    content[len(content) // 2] ^= 1
+    paths[1].write_bytes(content)
+
+
+@pytest.mark.parametrize("harm", [
+    flip_a_byte,
+    lambda paths: paths[2].unlink(),
+    lambda paths: paths[1].write_bytes(paths[1].read_bytes()[:-1000]),
+    lambda paths: paths[0].write_bytes(b""),
+])  # fmt: skip
+def test_where_a_chunk_is_not_as_it_was_the_shot_is_encoded_in_one_piece_and_the_row_says_so(
+    film: Path, tmp_path: Path, harm, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("BOXKITE_PRESETS", str(film / "presets"))
+    rows, out = rows_of(film, "half", tmp_path), tmp_path / "out.mkv"
+    chunks = chunks_of(rows, tmp_path / "chunks")
+    harm(chunks)
+    (result,) = make_files(rows, [out], threads=1, chunks=[chunks])
+    assert result.failure == "" and [notice.kind for notice in result.warnings] == ["not-in-chunks"]
+    assert [frame for _, frame in frames_of(out)] == list(range(0, FRAMES, 2))
+
+
+def test_keyframes_that_decoders_take_for_one_do_not_meet(
+    film: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("BOXKITE_PRESETS", str(film / "presets"))
+    rows = rows_of(film, "every", tmp_path)
+    assert all(span.length % 2 == 0 for span in rows[0].chunks[:-1])
+    rows = (replace(rows[0], chunks=(Span(0, 61), Span(61, FRAMES))),)
+    chunks = chunks_of(rows, tmp_path / "chunks")
+    (result,) = make_files(rows, [tmp_path / "out.mp4"], threads=1, chunks=[chunks])
+    assert result.failure == "" and "take for one" in str(result.warnings[-1].values)
+
+
+def test_what_cannot_be_encoded_in_chunks_is_encoded_in_one_piece_and_the_plan_says_why(
+    film: Path, tmp_path: Path
+) -> None:
+    for preset, reason in (("web-small", "two passes"), ("frames-jpeg", "folder of images")):
+        (row,) = rows_of(film, preset, tmp_path)
+        (notice,) = (one for one in row.warnings if one.kind == "not-in-chunks")
+        assert row.chunks == () and reason in str(notice.values)
+    (row,) = rows_of(film, "audio-wav", tmp_path)
+    assert row.chunks == () and row.warnings == ()
+
+
+@pytest.mark.parametrize("kill", ["worker", "batch"])
+def test_killed_among_its_chunks_a_shot_is_made_all_the_same(film: Path, tmp_path: Path, kill: str) -> None:
+    out, env = tmp_path / "out", {**os.environ, "BOXKITE_STATE": str(tmp_path / "state")}
+    words = (
+        "run",
+        str(film / "film.mov"),
+        "--by",
+        "files",
+        "--to",
+        f"web:{out}",
+        "--in-chunks",
+        "--workers",
+        "1",
+    )
+    process = subprocess.Popen([PROGRAM, *words], env=env, stdout=subprocess.DEVNULL)
+    while len(list(out.glob(".boxkite*"))) < 2:
+        time.sleep(0.02)
+    (worker,) = psutil.Process(process.pid).children()
+    (worker if kill == "worker" else process).send_signal(signal.SIGKILL)
+    assert process.wait(60) == (0 if kill == "worker" else -signal.SIGKILL)
+    if kill == "batch":
+        done = boxkite("resume", env=env)
+        assert done.status == 0, done.err
+    assert [path.name for path in out.iterdir()] == ["film.mp4"]
+    assert_holds(out / "film.mp4", Span(0, FRAMES), RATE)
