@@ -15,17 +15,12 @@ import json
 import os
 import pkgutil
 import select
-import signal
 import subprocess
 import sys
 import tempfile
 import threading
 import traceback
 from pathlib import Path
-from types import SimpleNamespace
-from typing import ClassVar
-
-from boxkite.core.batch.executors import local, worker
 
 ROOT = Path(__file__).resolve().parent.parent
 COLD = ("boxkite.core.batch.executors.cluster", "boxkite.__main__")
@@ -84,55 +79,6 @@ class Warm:
             done.set()
 
 
-class ForkedWorker:
-    """A worker process of the program, begun by a fork instead of a command; what a Popen of it would be."""
-
-    _ours: ClassVar[list[int]] = []
-
-    def __init__(self, command: list[str], **_: object) -> None:
-        assert "boxkite.core.batch.executors.worker" in command[-1]
-        pipes = [os.pipe() for _ in range(3)]
-        self.returncode: int | None = None
-        self.pid = os.fork()
-        if self.pid == 0:
-            self._become_a_worker([pipes[0][0], pipes[1][1], pipes[2][1]], [*pipes[0], *pipes[1], *pipes[2]])
-        for theirs in (pipes[0][0], pipes[1][1], pipes[2][1]):
-            os.close(theirs)
-        self._mine = [pipes[0][1], pipes[1][0], pipes[2][0]]
-        self._ours += self._mine
-        self.stdin = os.fdopen(pipes[0][1], "wb")
-        self.stdout = os.fdopen(pipes[1][0], "rb")
-        self.stderr = os.fdopen(pipes[2][0], "rb")
-
-    def _become_a_worker(self, streams: list[int], opened: list[int]) -> None:
-        for number in (signal.SIGTERM, signal.SIGHUP):
-            signal.signal(number, signal.SIG_DFL)
-        for number, stream in enumerate(streams):
-            os.dup2(stream, number)
-        for stream in (
-            *opened,
-            *self._ours,
-        ):  # or the end of the program would not be seen by its other workers
-            with contextlib.suppress(OSError):
-                os.close(stream)
-        sys.stdin = os.fdopen(0, closefd=False)
-        try:
-            worker.main()
-        finally:
-            os._exit(1)
-
-    def kill(self) -> None:
-        if self.returncode is None:
-            os.kill(self.pid, signal.SIGKILL)
-
-    def wait(self) -> int:
-        if self.returncode is None:
-            self.returncode = os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
-            for stream in self._mine:
-                self._ours.remove(stream)
-        return self.returncode
-
-
 def become_the_program(task: dict) -> None:
     """Run one command in this process, and end with its status."""
     os.setsid()  # what kills all processes of a command must not kill this one's parent
@@ -144,7 +90,6 @@ def become_the_program(task: dict) -> None:
     for target, path in zip((1, 2), task["prints"], strict=True):
         os.dup2(os.open(path, os.O_WRONLY | os.O_CREAT, 0o600), target)
     sys.argv = ["boxkite", *task["words"]]
-    local.subprocess = SimpleNamespace(Popen=ForkedWorker, PIPE=subprocess.PIPE)  # type: ignore[attr-defined]
     status = 1
     try:
         from boxkite.cli.main import main

@@ -53,9 +53,10 @@ class DiskSpace:
     def _needed(self, row: Row, volume: int) -> int:
         """The bytes a file will take: as expected, corrected by earlier files; the least where there are none."""
         size, expected = self._learned.get(row.preset.name, (0, 0))
+        times = 2 if row.chunks else 1  # its chunks are there until they are joined
         if expected:
-            return round(row.expected_bytes * size / expected * _UNEVEN)
-        return row.bytes_between[0] if volume in self._was_full else 0
+            return round(times * row.expected_bytes * size / expected * _UNEVEN)
+        return times * row.bytes_between[0] if volume in self._was_full else 0
 
     def was_full(self, row: Row) -> None:
         """A file has failed for want of room."""

@@ -28,12 +28,12 @@ from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.presets.alike import preset_like
-from boxkite.core.presets.chunks import planned_chunks
 from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import Preset
 from boxkite.core.presets.overlays import LookSettings, Watermark
 from boxkite.core.records.store import LAST, Records
+from boxkite.core.shots.chunks import planned_chunks
 from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
 from boxkite.core.shots.looks import NO_LOOK, LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
@@ -311,10 +311,8 @@ class _RowMaker:
             else:
                 copied, moved = copied_frames(shot, stored)
                 warnings += moved
-        chunks: tuple[Span, ...] = ()
-        if self._job.in_chunks and preset.video and (video := shot.footage.source.video):
-            chunks, added = planned_chunks(preset, video, shot.footage.frame_index, shot.span)
-            warnings += added
+        chunks, added = planned_chunks(preset, shot) if self._job.in_chunks else ((), ())
+        warnings += added
         return Row(
             number=number,
             shot=shot,
@@ -372,10 +370,13 @@ class _RowMaker:
 def _volumes(rows: Sequence[Row]) -> tuple[Volume, ...]:
     """Space needed and free, one entry per volume, named by the first folder that lies on it."""
     by_folder: dict[Path, int] = {}
+    chunks: dict[Path, int] = {}  # which are there until they are joined, mostly of one file at a time
     for row in rows:
         by_folder[row.folder] = by_folder.get(row.folder, 0) + row.expected_bytes
+        chunks[row.folder] = max(chunks.get(row.folder, 0), row.expected_bytes if row.chunks else 0)
     needed: dict[int, tuple[Path, Path, int]] = {}
-    for folder, size in by_folder.items():
+    for folder, files in by_folder.items():
+        size = files + chunks[folder]
         there = next(path for path in (folder, *folder.parents) if path.is_dir())
         first, place, so_far = needed.get(there.stat().st_dev, (folder, there, 0))
         needed[there.stat().st_dev] = (first, place, so_far + size)

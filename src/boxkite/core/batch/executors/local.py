@@ -16,6 +16,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from boxkite.core.batch.executors.executor import WorkerEvent
+from boxkite.core.batch.executors.forked import ForkedWorker, can_fork
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import RequestError, setting
 
@@ -28,10 +29,11 @@ if TYPE_CHECKING:  # what takes time to load is loaded while the first worker st
 MOST_WORKERS = 256
 _CORES_FOR_TWO_EARLY = 4
 _WORKER = "from boxkite.core.batch.executors.worker import main; main()"
+_BLAS = "OPENBLAS_NUM_THREADS"
 _SETTINGS = {
     "MALLOC_MMAP_THRESHOLD_": "33554432",
     "MALLOC_TRIM_THRESHOLD_": "67108864",
-    "OPENBLAS_NUM_THREADS": "1",
+    _BLAS: "1",
 }
 """For libraries of workers, where the user has none: frames and packets take memory that was theirs before instead
 of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
@@ -44,7 +46,7 @@ _READERS_END_SECONDS = 1.0
 class _Worker:
     """One worker process and the files it is at."""
 
-    process: subprocess.Popen[bytes]
+    process: subprocess.Popen[bytes] | ForkedWorker
     task: ShotTask | None = None
     partials: tuple[Partial, ...] = ()
     readers: list[threading.Thread] = field(default_factory=list)
@@ -79,8 +81,20 @@ class _Worker:
         return f"signal {-status}" if status < 0 else f"status {status}"
 
 
+def _load() -> None:
+    """Load what workers need, before they are copied."""
+    own = os.environ.get(_BLAS)
+    os.environ.setdefault(_BLAS, "1")
+    try:
+        import boxkite.core.batch.executors.worker  # noqa: F401
+    finally:
+        if own is None:
+            del os.environ[_BLAS]
+
+
 class LocalExecutor:
-    """The worker processes of this machine. The first start at once, while the plan is still worked out.
+    """The worker processes of this machine: copies of this process, once it has loaded what they need, where the system
+    allows; elsewhere processes that begin anew, the first at once, while the plan is still worked out.
 
     Use it as a context: leaving it ends every worker, and removes what they left half-made.
     """
@@ -94,7 +108,7 @@ class LocalExecutor:
         self.size = workers or self.cores
         self._messages: queue.Queue[tuple[_Worker, WorkerMessage | None]] = queue.Queue()
         early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants its own core
-        self._workers = [self._start() for _ in range(min(self.size, early))]
+        self._workers = [self._spawn() for _ in range(0 if can_fork() else min(self.size, early))]
 
     def __enter__(self) -> Self:
         return self
@@ -122,15 +136,14 @@ class LocalExecutor:
         fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
         notices = [FEWER_WORKERS(workers=fitting, wanted=self.size)] if fitting < self.size else []
         self.size = fitting
-        while len(self._workers) < min(self.size, tasks_of(rows)):
-            self._workers.append(self._start())
+        self._start(min(self.size, tasks_of(rows)) - len(self._workers))
         return notices
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to a worker that is idle, or to a new one."""
         idle = next((worker for worker in self._workers if worker.task is None), None)
         if idle is None:
-            idle = self._start()
+            idle = self._spawn()
             self._workers.append(idle)
         idle.submit(task, partials)
 
@@ -158,7 +171,17 @@ class LocalExecutor:
         worker.task, worker.partials = None, ()
         return WorkerEvent(task, message, "" if message else worker.how_it_ended, output, partials)
 
-    def _start(self) -> _Worker:
+    def _start(self, count: int) -> None:
+        """So many more, all before the first thread that listens to one."""
+        if count > 0 and can_fork():
+            _load()
+            self._workers += [_Worker(ForkedWorker()) for _ in range(count)]
+            for worker in self._workers[-count:]:
+                self._listen(worker)
+        else:
+            self._workers += [self._spawn() for _ in range(count)]
+
+    def _spawn(self) -> _Worker:
         process = subprocess.Popen(
             [sys.executable, "-c", _WORKER],
             stdin=subprocess.PIPE,
@@ -167,10 +190,13 @@ class LocalExecutor:
             env=_SETTINGS | os.environ,
         )
         worker = _Worker(process)
+        self._listen(worker)
+        return worker
+
+    def _listen(self, worker: _Worker) -> None:
         for listen in (self._hear, self._read_prints):
             worker.readers.append(threading.Thread(target=listen, args=(worker,), daemon=True))
             worker.readers[-1].start()
-        return worker
 
     def _hear(self, worker: _Worker) -> None:
         from boxkite.core.batch.executors.messages import receive

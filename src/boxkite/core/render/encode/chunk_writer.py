@@ -140,8 +140,7 @@ class JoiningWriter(FileWriter):
         self._container.close()
 
     def _joined(self) -> Iterator[Packet[Any]]:
-        """The coded frames of all chunks, times counted from the file's first frame; each chunk's file goes at its
-        end, so that the disk need not hold all of them twice."""
+        """The coded frames of all chunks, times counted from the file's first frame."""
         begun, last = 0, None
         for chunk in self._chunks:
             for packet in chunk.packets():
@@ -153,7 +152,6 @@ class JoiningWriter(FileWriter):
                 packet.stream = self._video
                 yield packet
             begun += chunk.record.frames
-            chunk.path.unlink(missing_ok=True)
 
 
 def _check_alike(row: Row, chunks: Sequence[ChunkFile]) -> None:

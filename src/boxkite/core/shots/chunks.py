@@ -10,17 +10,19 @@ from boxkite.core.footage.source import VideoInfo
 from boxkite.core.notices.files import NOT_IN_CHUNKS
 from boxkite.core.notices.notice import Notice
 from boxkite.core.presets.model import Preset
+from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import Span, round_fraction
 
 CHUNK_SECONDS = 10
 """About so long is a chunk: short enough that all workers end together, long enough that beginning costs little."""
 
 
-def planned_chunks(
-    preset: Preset, video: VideoInfo, index: FrameIndex, span: Span
-) -> tuple[tuple[Span, ...], tuple[Notice, ...]]:
-    """The chunks of a span, none where it is too short for two; a notice of why it is encoded in one piece."""
-    chunks = _chunks_of(preset, index, span)
+def planned_chunks(preset: Preset, shot: Shot) -> tuple[tuple[Span, ...], tuple[Notice, ...]]:
+    """The chunks of a shot, none where it is too short for two; a notice of why it is encoded in one piece."""
+    video = shot.footage.source.video
+    if not preset.video or not video:
+        return (), ()
+    chunks = _chunks_of(preset, shot.footage.frame_index, shot.span)
     obstacle = _obstacle(preset, video) if chunks else ""
     return (() if obstacle else chunks), ((NOT_IN_CHUNKS(reason=obstacle),) if obstacle else ())
 

@@ -1,0 +1,91 @@
+"""Worker processes that begin as a copy of this one: what it has loaded they need not load again."""
+
+from __future__ import annotations
+
+import contextlib
+import gc
+import os
+import signal
+import sys
+import threading
+from typing import NoReturn
+
+_FIRST_OTHER = 3
+"""The first file descriptor after the standard streams."""
+_MMAP_THRESHOLD, _TRIM_THRESHOLD = -3, -1
+_MMAP_BYTES, _TRIM_BYTES = 32 << 20, 64 << 20
+
+
+def can_fork() -> bool:
+    """Whether this process can be copied: on Linux, while it has one thread, as what others hold would stay locked."""
+    return sys.platform == "linux" and threading.active_count() == 1
+
+
+class ForkedWorker:
+    """A worker process begun by a fork; what a subprocess.Popen of it would be."""
+
+    def __init__(self) -> None:
+        """Raises OSError."""
+        pipes = [os.pipe() for _ in range(3)]
+        for stream in (sys.stdout, sys.stderr):
+            with contextlib.suppress(
+                AttributeError, OSError, ValueError
+            ):  # there may be none, or it may be closed
+                stream.flush()
+        self.returncode = 0
+        self._has_ended = False
+        self.pid = os.fork()
+        if self.pid == 0:
+            _become_a_worker([pipes[0][0], pipes[1][1], pipes[2][1]])
+        for theirs in (pipes[0][0], pipes[1][1], pipes[2][1]):
+            os.close(theirs)
+        self.stdin = os.fdopen(pipes[0][1], "wb")
+        self.stdout = os.fdopen(pipes[1][0], "rb")
+        self.stderr = os.fdopen(pipes[2][0], "rb")
+
+    def kill(self) -> None:
+        """End it at once."""
+        if not self._has_ended:
+            with contextlib.suppress(ProcessLookupError):
+                os.kill(self.pid, signal.SIGKILL)
+
+    def wait(self) -> int:
+        """Wait for its end; its status as subprocess counts it."""
+        if not self._has_ended:
+            with contextlib.suppress(ChildProcessError):
+                self.returncode = os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
+            self._has_ended = True
+        return self.returncode
+
+
+def _become_a_worker(streams: list[int]) -> NoReturn:
+    """Serve shots as a process of its own: nothing that is open in the one it was copied from stays open."""
+    try:
+        signal.set_wakeup_fd(-1)
+        for number in (signal.SIGTERM, signal.SIGHUP):
+            signal.signal(number, signal.SIG_DFL)
+        for place, stream in enumerate(streams):
+            os.dup2(stream, place)
+        os.closerange(_FIRST_OTHER, os.sysconf("SC_OPEN_MAX"))
+        gc.freeze()  # what was left behind is never closed here: its descriptors may be others by then
+        sys.stdin = os.fdopen(0, closefd=False)
+        sys.stdout, sys.stderr = os.fdopen(1, "w", closefd=False), os.fdopen(2, "w", 1, closefd=False)
+        _keep_memory()
+        from boxkite.core.batch.executors.worker import main
+
+        main()
+    finally:
+        os._exit(1)
+
+
+def _keep_memory() -> None:
+    """Have frames and packets take memory that was theirs before, where the C library is GNU's and was told nothing."""
+    import ctypes
+
+    names = ("MALLOC_MMAP_THRESHOLD_", "MALLOC_TRIM_THRESHOLD_")
+    for name, what, size in zip(
+        names, (_MMAP_THRESHOLD, _TRIM_THRESHOLD), (_MMAP_BYTES, _TRIM_BYTES), strict=True
+    ):
+        if name not in os.environ:
+            with contextlib.suppress(AttributeError, OSError):
+                ctypes.CDLL(None).mallopt(what, size)
