@@ -16,9 +16,14 @@ from boxkite.core.timebase import Span
 class ChunkedShot:
     """The chunks of a shot, all of which have to be made before they are joined."""
 
+    number: int
+    """Of the first of its rows."""
     rows: list[Row]
     """Those that have not failed."""
     spans: tuple[Span, ...]
+    """Of its picture."""
+    count: int
+    """Of its chunks: all audio is one more, the last, where it has any."""
     made: dict[int, dict[int, Partial]] = field(default_factory=dict)
     """The files of each chunk that is made: by its place, then by the number of the row."""
     has_begun: bool = False
@@ -29,26 +34,27 @@ class ChunkedShot:
     @property
     def is_made(self) -> bool:
         """Whether every chunk is there."""
-        return len(self.made) == len(self.spans)
+        return len(self.made) == self.count
 
-    @property
-    def frames_done(self) -> int:
-        """Over all chunks."""
+    def span_of(self, chunk: int) -> Span | None:
+        """The frames of a chunk; None for the audio."""
+        return self.spans[chunk] if chunk < len(self.spans) else None
+
+    def frames_done(self, chunk: int | None, frames: int) -> int:
+        """Over all chunks, when one has done so many; None for their joining."""
+        if chunk is not None and chunk < len(self.spans):
+            self._done[chunk] = frames
         return sum(self._done.values())
-
-    def has_done(self, chunk: int, frames: int) -> int:
-        """Note how far a chunk is; the frames done over all chunks."""
-        self._done[chunk] = frames
-        return self.frames_done
 
     def files_of(self, row: Row) -> list[Partial]:
         """The chunks of a row, in their order."""
-        return [self.made[chunk][row.number] for chunk in range(len(self.spans))]
+        return [files[row.number] for _, files in sorted(self.made.items()) if row.number in files]
 
     def has_made(self, chunk: int, files: dict[int, Partial], results: Sequence[Result]) -> None:
         """Take in a chunk that is made. files: by the number of the row."""
         self.made[chunk] = files
-        self._done[chunk] = self.spans[chunk].length
+        span = self.span_of(chunk)
+        self.frames_done(chunk, span.length if span else 0)
         for result in results:
             self._warnings.setdefault(result.row_number, []).extend(result.warnings)
             self._seconds[result.row_number] = self._seconds.get(result.row_number, 0.0) + result.seconds

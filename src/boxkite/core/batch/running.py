@@ -63,12 +63,6 @@ class _Shot:
     chunk: int | None = None
 
     @property
-    def key(self) -> tuple[int, int]:
-        """What tells it from the others, as its task does."""
-        begins = self.chunked.spans[self.chunk].start if self.chunked and self.chunk is not None else -1
-        return self.rows[0].number, begins
-
-    @property
     def has_begun(self) -> bool:
         """Whether it is the rest of a shot that others have begun."""
         return self.chunked is not None and self.chunked.has_begun
@@ -79,7 +73,8 @@ class _Shot:
         if self.chunked is None:
             return ShotTask(tuple(rows), paths, self.threads)
         if self.chunk is not None:
-            return ShotTask(tuple(rows), paths, self.threads, chunk=self.chunked.spans[self.chunk])
+            span = self.chunked.span_of(self.chunk)
+            return ShotTask(tuple(rows), paths, self.threads, chunk=span, is_audio=span is None)
         chunks = tuple(tuple(one.path for one in self.chunked.files_of(row)) for row in rows)
         return ShotTask(tuple(rows), paths, self.threads, chunks=chunks)
 
@@ -110,7 +105,7 @@ class _Run:
                 if event is None:
                     yield Tick()
                 elif not event.is_over and event.message:
-                    yield FramesDone(event.rows[0].number, self._frames_done(event, event.message.frames))
+                    yield self._frames_done(event, event.message.frames)
                 else:
                     yield from self._take(event)
         finally:
@@ -140,15 +135,16 @@ class _Run:
                 yield ShotStarted(rows)
             if shot.chunked:
                 shot.chunked.has_begun = True
-            self.at_work[begun.key] = begun
-            self.executor.submit(begun.task(rows, partials), partials)
+            task = begun.task(rows, partials)
+            self.at_work[task.key] = begun
+            self.executor.submit(task, partials)
 
-    def _frames_done(self, event: WorkerEvent, frames: int) -> int:
-        """Over all chunks of a shot."""
+    def _frames_done(self, event: WorkerEvent, frames: int) -> FramesDone:
+        """How far a shot is, over all its chunks."""
         shot = self.at_work[event.task.key]
         if shot.chunked is None:
-            return frames
-        return shot.chunked.frames_done if shot.chunk is None else shot.chunked.has_done(shot.chunk, frames)
+            return FramesDone(event.rows[0].number, frames)
+        return FramesDone(shot.chunked.number, shot.chunked.frames_done(shot.chunk, frames))
 
     def _with_partials(self, rows: Sequence[Row]) -> tuple[tuple[Row, ...], tuple[Partial, ...]]:
         """The rows whose partial file could be made, and those files; the other rows have failed."""
@@ -333,8 +329,10 @@ def _shots_of(rows: tuple[Row, ...], threads: int) -> list[_Shot]:
     spans = chunks_of(rows)
     if not spans:
         return [_Shot(rows, threads)]
-    chunked = ChunkedShot(list(rows), spans)
-    return [_Shot(rows, threads, chunked=chunked, chunk=place) for place in range(len(spans))]
+    sounding = tuple(row for row in rows if row.preset.audio and (row.audio_tracks or row.is_silent_track))
+    chunked = ChunkedShot(rows[0].number, list(rows), spans, len(spans) + bool(sounding))
+    audio = [_Shot(sounding, threads, chunked=chunked, chunk=len(spans))] if sounding else []
+    return [*audio, *(_Shot(rows, threads, chunked=chunked, chunk=place) for place in range(len(spans)))]
 
 
 def _how_lost(event: WorkerEvent) -> str:

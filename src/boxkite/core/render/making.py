@@ -13,7 +13,7 @@ from boxkite.core.files.partials import discard_notes, notes_beside
 from boxkite.core.footage.decoding import Damage
 from boxkite.core.notices.files import ENCODED_NOT_COPIED
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.chunking import join_chunks, make_chunk
+from boxkite.core.render.chunking import join_chunks, make_audio_chunk, make_chunk
 from boxkite.core.render.comparing import Comparison, compare
 from boxkite.core.render.copying import copy_shot
 from boxkite.core.render.encode.codec_options import encoders_of
@@ -39,11 +39,13 @@ def make_files(
     threads: int,
     progress: Progress = lambda _: None,
     chunk: Span | None = None,
+    is_audio: bool = False,
     chunks: Sequence[Sequence[Path]] = (),
 ) -> list[Result]:
     """Make all files of one decode group. rows: a group of decode_groups; partials: where each is written.
 
-    chunk: frames of the source that are encoded for others to join. chunks: those that are joined, of each row.
+    chunk: frames of the source that are encoded for others to join; is_audio: all audio is. chunks: those that are
+    joined, of each row.
 
     threads: for the decoder and for each encoder, 0 for one a core. progress gets the number of frames
     done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
@@ -51,6 +53,8 @@ def make_files(
     """
     if chunk:
         return make_chunk(rows, partials, chunk, threads=threads, progress=progress)
+    if is_audio:
+        return make_audio_chunk(rows, partials)
     if not chunks:
         return _made(rows, partials, threads, progress)
     results, whole = join_chunks(rows, partials, chunks, threads=threads)

@@ -13,8 +13,10 @@ from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import Span, round_fraction
 
-CHUNK_SECONDS = 10
-"""About so long is a chunk: short enough that all workers end together, long enough that beginning costs little."""
+_LEAST_SECONDS = 20
+"""Of a shot that is divided."""
+_SECONDS, _COUNT = (4, 10), 24
+"""So many chunks, that workers end together, of about 4 to 10 seconds, that beginning costs little."""
 
 
 def planned_chunks(preset: Preset, shot: Shot) -> tuple[tuple[Span, ...], tuple[Notice, ...]]:
@@ -53,10 +55,12 @@ def _chunks_of(preset: Preset, index: FrameIndex, span: Span) -> tuple[Span, ...
     seconds = Fraction(str(preset.video.keyframe_seconds or 1))
     interval = max(1, round_fraction(seconds * rate.fraction))
     interval += interval % 2 if interval == 1 else 0
-    wanted = max(1, round_fraction(CHUNK_SECONDS * rate.fraction / interval)) * interval
-    frames = Fraction(span.length) * rate.fraction / index.rate.fraction
-    count = math.floor(frames / wanted)
-    if count < 2:
+    lasts = index.rate.seconds(span.length)
+    frames = lasts * rate.fraction
+    least, most = _SECONDS
+    wanted = min(max(lasts / _COUNT, Fraction(least)), Fraction(most)) * rate.fraction
+    count = math.floor(frames / (max(1, round_fraction(wanted / interval)) * interval))
+    if lasts < _LEAST_SECONDS or count < 2:
         return ()
     length = math.ceil(frames / count / interval) * interval
     scale = index.rate.fraction / rate.fraction

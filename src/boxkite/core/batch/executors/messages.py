@@ -25,13 +25,15 @@ class ShotTask:
     """Of the decoder and of each encoder."""
     chunk: Span | None = None
     """The frames of the source to be encoded, of a shot whose chunks are made apart."""
+    is_audio: bool = False
+    """Whether it is all audio of such a shot."""
     chunks: tuple[tuple[Path, ...], ...] = ()
-    """For each row the chunks that are to be joined, in their order."""
+    """For each row the chunks that are to be joined, in their order, that of its audio last."""
 
     @property
     def key(self) -> tuple[int, int]:
         """What tells it from the other tasks of a batch."""
-        return self.rows[0].number, self.chunk.start if self.chunk else -1
+        return self.rows[0].number, self.chunk.start if self.chunk else -1 - self.is_audio
 
 
 @dataclass(frozen=True)

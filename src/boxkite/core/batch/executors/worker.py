@@ -74,6 +74,7 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
             threads=task.threads,
             progress=tell,
             chunk=task.chunk,
+            is_audio=task.is_audio,
             chunks=task.chunks,
         )
         frames = (task.chunk or group_span(task.rows)).length

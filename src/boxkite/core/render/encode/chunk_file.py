@@ -1,7 +1,8 @@
-"""The file a chunk of a shot is kept in until it is joined: its coded frames, and what is known of them.
+"""The file a chunk of a shot, or its audio, is kept in until it is joined: what was coded, and what is known of it.
 
-It begins with a mark and the encoder's header. Each coded frame follows with its times, in frames of the file counted
-from the chunk's first. A record of the chunk stands at the end, then where that begins and a checksum of all before.
+It begins with a mark and the encoders' headers. Each packet follows with its times in ticks of its encoder, those of
+frames counted from the chunk's first. A record of the chunk stands at the end, then where that begins and a checksum of
+all before.
 """
 
 from __future__ import annotations
@@ -11,17 +12,20 @@ import struct
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, cast
 
 import xxhash
-from av.packet import Packet
+from av.packet import Packet, PacketSideData, packet_sidedata_type_from_literal
 
 from boxkite.core.errors import RenderError
 
 _MARK = b"BKCHUNK1"
 _LENGTH = struct.Struct("<I")
-_FRAME = struct.Struct("<qqqI?")
-"""Times of showing and of decoding, duration, bytes, whether it is a keyframe."""
+_PACKET = struct.Struct("<qqqI?BB")
+"""Times of showing and of decoding, duration, bytes, whether it is a keyframe, the place of its stream, and how many
+notes for the container follow."""
+_NOTE = struct.Struct("<HI")
+"""The kind of a note as the codec library counts it (AVPacketSideDataType), and its bytes."""
 _END = struct.Struct("<QQ")
 """Where the record begins, and the checksum (XXH3, 64 bits)."""
 _MOST_BYTES = 1 << 30
@@ -36,23 +40,23 @@ class ChunkRecord:
     """What is known of a chunk beside its coded frames."""
 
     frames: int
-    """Of the file."""
-    is_complete: bool
+    """Of the file; 0 of audio, which has none of what follows."""
+    is_complete: bool = True
     """Whether it has all frames that it should."""
-    prepared: str
+    prepared: str = ""
     """How the chain set itself up on the chunk's first frame; the same for all chunks of a shot."""
-    looks_around: bool
+    looks_around: bool = False
     """Whether a frame depends on those before and after it."""
-    layout: str
+    layout: str = ""
     """Of its frame prints."""
-    begins_with_idr: int
+    begins_with_idr: int = -1
     """The number of the IDR picture it begins with, of H.264; -1 for others."""
-    ends_with_idr: int
+    ends_with_idr: int = -1
     """The same for its last picture."""
 
 
 class ChunkFileWriter:
-    """Writes the coded frames of a chunk as they come."""
+    """Writes the packets of a chunk as they come."""
 
     def __init__(self, path: Path) -> None:
         self._file: IO[bytes] = path.open("wb")
@@ -60,16 +64,21 @@ class ChunkFileWriter:
         self._write(_MARK)
         self._has_header = False
 
-    def put(self, packet: Packet[Any], header: bytes) -> None:
-        """Take a coded frame. header: the encoder's, kept once. Raises OSError."""
+    def put(self, packet: Packet[Any], header: bytes, place: int = 0) -> None:
+        """Take a packet of a stream. header: of the encoders, kept once. Raises OSError."""
         self._put_header(header)
         data = bytes(packet)
         pts = packet.pts if packet.pts is not None else 0
         dts = packet.dts if packet.dts is not None else pts
-        self._write(_FRAME.pack(pts, dts, packet.duration or 0, len(data), packet.is_keyframe))
+        notes = [(one.data_type, bytes(one)) for one in packet.iter_sidedata()]
+        is_key, count = packet.is_keyframe, len(notes)
+        self._write(_PACKET.pack(pts, dts, packet.duration or 0, len(data), is_key, place, count))
         self._write(data)
+        for kind, note in notes:
+            number = packet_sidedata_type_from_literal(cast(Any, kind))
+            self._write(_NOTE.pack(number, len(note)) + note)
 
-    def end(self, record: ChunkRecord, header: bytes, prints: bytes, ends: bytes) -> None:
+    def end(self, record: ChunkRecord, header: bytes, prints: bytes = b"", ends: bytes = b"") -> None:
         """Write the record and the end. prints: of all frames; ends: thumbnails of the first and the last one."""
         self._put_header(header)
         begins = self._file.tell()
@@ -93,7 +102,7 @@ class ChunkFileWriter:
 
 
 class ChunkFile:
-    """A finished chunk. Its coded frames are read one by one."""
+    """A finished chunk. Its packets are read one by one."""
 
     def __init__(self, path: Path) -> None:
         """Raises ChunkError where it is not there or not complete."""
@@ -113,24 +122,37 @@ class ChunkFile:
         except (OSError, ValueError, TypeError, struct.error) as error:
             raise ChunkError("one of its chunks is no longer there, or not complete") from error
 
-    def packets(self) -> Iterator[Packet[Any]]:
-        """Its coded frames in their order, times in frames from the chunk's first. Raises ChunkError at the end where
-        the file is not as it was written."""
+    def packets(self) -> Iterator[tuple[int, Packet[Any]]]:
+        """(place of the stream, packet) in their order. Raises ChunkError at the end where the file is not as it was
+        written."""
         digest = xxhash.xxh3_64()
         with self.path.open("rb") as file:
             digest.update(file.read(len(_MARK) + _LENGTH.size + len(self.header)))
             while file.tell() < self._begins:
-                head = file.read(_FRAME.size)
-                pts, dts, duration, length, is_key = _FRAME.unpack(head)
+                head = file.read(_PACKET.size)
+                pts, dts, duration, length, is_key, place, count = _PACKET.unpack(head)
                 data = file.read(min(length, _MOST_BYTES))
                 digest.update(head + data)
                 packet: Packet[Any] = Packet(data)
                 packet.pts, packet.dts, packet.duration = pts, dts, duration
                 packet.is_keyframe = is_key
-                yield packet
+                for _ in range(count):
+                    digest.update(_take_note(file, packet))
+                yield place, packet
             digest.update(file.read()[: -_END.size])
         if digest.intdigest() != self._checksum:
             raise ChunkError("one of its chunks is not as it was written")
+
+
+def _take_note(file: IO[bytes], packet: Packet[Any]) -> bytes:
+    """Give a packet the note that follows in a file; the bytes of it."""
+    head = file.read(_NOTE.size)
+    kind, length = _NOTE.unpack(head)
+    content = file.read(min(length, _MOST_BYTES))
+    note: Any = PacketSideData(kind, len(content))  # type: ignore[call-arg]
+    note.update(content)
+    packet.set_sidedata(note)
+    return head + content
 
 
 def _part(file: IO[bytes]) -> bytes:

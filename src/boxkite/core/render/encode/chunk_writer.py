@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import heapq
 import io
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
@@ -11,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from av.audio.stream import AudioStream
 from av.packet import Packet
 from av.video.frame import VideoFrame
 
@@ -95,21 +97,46 @@ class ChunkWriter(FileWriter):
             self._kept.put(packet, self._header)
 
 
+class AudioChunkWriter(FileWriter):
+    """Encodes the audio of a file as a whole, and keeps it for whoever joins the chunks of its picture."""
+
+    def __init__(self, row: Row, path: Path, prepared: Prepared) -> None:
+        super().__init__(row, path, 1, prepared, into=io.BytesIO())
+        self._kept = ChunkFileWriter(path)
+
+    def end(self) -> None:
+        """Write what the encoders still hold, and the end."""
+        for place, stream in enumerate(self._audio_streams):
+            self._put_coded(place, stream.encode(None))
+        self._kept.end(ChunkRecord(0), _headers(self._audio_streams))
+        self._container.close()
+
+    def abandon(self) -> None:
+        """Let go of what is not going to be finished."""
+        super().abandon()
+        self._kept.abandon()
+
+    def _add_streams(self) -> None:
+        if not self._audio_streams:
+            self._add_audio_streams()
+
+    def _put_coded(self, place: int, packets: Sequence[Packet[Any]]) -> None:
+        for packet in packets:
+            self._kept.put(packet, _headers(self._audio_streams), place)
+
+
 class JoiningWriter(FileWriter):
-    """Writes a file whose frames are coded already, in chunks; its audio is encoded beside."""
+    """Writes a file from the chunks of its picture, and its audio, which are coded already."""
 
     def __init__(
-        self,
-        row: Row,
-        path: Path,
-        threads: int,
-        prepared: Prepared,
-        chunks: Sequence[ChunkFile],
-        first: VideoFrame,
+        self, row: Row, path: Path, chunks: Sequence[ChunkFile], audio: ChunkFile | None, first: VideoFrame
     ) -> None:
-        """first: the source's first frame, for its colour tags. Raises ChunkError where they do not fit each other."""
+        """audio: None where it has none. first: the source's first frame, for its colour tags.
+
+        Raises ChunkError where they do not fit each other.
+        """
         _check_alike(row, chunks)
-        super().__init__(row, path, threads, prepared)
+        super().__init__(row, path, 1)
         self._chunks = chunks
         self._source_picture = first
         for chunk in chunks:
@@ -118,32 +145,26 @@ class JoiningWriter(FileWriter):
         self._add_streams()
         self._container.start_encoding()
         assert self._video is not None
-        if _sets(row, bytes(self._video.codec_context.extradata or b"")) != _sets(row, chunks[0].header):
+        own = bytes(self._video.codec_context.extradata or b"")
+        if _sets(row, own) != _sets(row, chunks[0].header):
             self.abandon()
             raise ChunkError("the encoder's header differs from that of the chunks")
-        self._packets = self._joined()
-        self._ahead = next(self._packets, None)
+        if (audio.header if audio else b"") != _headers(self._audio_streams):
+            self.abandon()
+            raise ChunkError("its audio was not encoded as it should be")
+        self._audio = audio
 
-    def put_until(self, frame: int) -> None:
-        """Write the coded frames that are decoded before a frame of the file."""
-        while self._ahead is not None and (self._ahead.dts or 0) < frame:
-            self._container.mux(self._ahead)
-            self._ahead = next(self._packets, None)
-
-    def end(self) -> None:
-        """Write what is left, and the container's end."""
-        while self._ahead is not None:
-            self._container.mux(self._ahead)
-            self._ahead = next(self._packets, None)
-        for stream in self._audio_streams:
-            self._write(stream.encode(None))
+    def write(self) -> None:
+        """Write all of it, and the container's end. Raises ChunkError, OSError."""
+        for packet in heapq.merge(self._joined(), self._sounding(), key=_decoded_at):
+            self._container.mux(packet)
         self._container.close()
 
     def _joined(self) -> Iterator[Packet[Any]]:
         """The coded frames of all chunks, times counted from the file's first frame."""
         begun, last = 0, None
         for chunk in self._chunks:
-            for packet in chunk.packets():
+            for _, packet in chunk.packets():
                 packet.pts, packet.dts = (packet.pts or 0) + begun, (packet.dts or 0) + begun
                 if last is not None and packet.dts <= last:
                     raise ChunkError("the times of its chunks do not follow each other")
@@ -152,6 +173,22 @@ class JoiningWriter(FileWriter):
                 packet.stream = self._video
                 yield packet
             begun += chunk.record.frames
+
+    def _sounding(self) -> Iterator[Packet[Any]]:
+        for place, packet in self._audio.packets() if self._audio else ():
+            stream = self._audio_streams[place]
+            packet.time_base = Fraction(1, stream.codec_context.sample_rate)
+            packet.stream = stream
+            yield packet
+
+
+def _decoded_at(packet: Packet[Any]) -> Fraction:
+    return (packet.dts or 0) * packet.time_base
+
+
+def _headers(streams: Sequence[AudioStream]) -> bytes:
+    """Of all audio encoders."""
+    return b"".join(bytes(stream.codec_context.extradata or b"") for stream in streams)
 
 
 def _check_alike(row: Row, chunks: Sequence[ChunkFile]) -> None:

@@ -156,7 +156,11 @@ class FileWriter:
         block.pts = self._samples_in[place]
         block.time_base = Fraction(1, block.sample_rate)
         self._samples_in[place] += block.samples
-        self._container.mux(stream.encode(block))
+        self._put_coded(place, stream.encode(block))
+
+    def _put_coded(self, place: int, packets: Sequence[Packet[Any]]) -> None:
+        """Take coded audio of a track."""
+        self._container.mux(packets)
 
     def _write(self, packets: Sequence[Packet[Any]]) -> None:
         for packet in self._with_times(packets):
@@ -186,11 +190,15 @@ class FileWriter:
             rate_hz = row.audio_source.audio[row.audio_tracks[0]].sample_rate_hz
             start = row.in_timecode
             self._container.metadata["time_reference"] = str(sample_at(start.frame, start.rate, rate_hz))
-        if row.preset.audio:
-            for positions in file_tracks(row.preset.audio, row.audio_tracks):
-                self._add_audio(row.preset.audio, positions)
-            if row.is_silent_track:
-                self._add_audio_stream(row.preset.audio, 48_000, "stereo")
+        self._add_audio_streams()
+
+    def _add_audio_streams(self) -> None:
+        audio = self.row.preset.audio
+        if audio:
+            for positions in file_tracks(audio, self.row.audio_tracks):
+                self._add_audio(audio, positions)
+            if self.row.is_silent_track:
+                self._add_audio_stream(audio, 48_000, "stereo")
 
     def _add_picture(self, video: Video, source_picture: VideoFrame) -> None:
         row = self.row
