@@ -6,6 +6,9 @@ STAMP := $(VENV)/ready
 DEMO ?= demo
 REAL ?= real
 
+# Tests and measurements start the program hundreds of times: what it has compiled is kept.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: demo test bench codecs fuzz faults splices real wheel wheel-test man screenshots reference lint clean
 
 demo: $(STAMP)

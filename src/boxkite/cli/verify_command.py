@@ -12,7 +12,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from boxkite.core.handover.checking import Check, Checked
-    from boxkite.core.render.making import Comparison
+    from boxkite.core.render.comparing import Comparison
 
 EXAMPLES = """\
 examples:
@@ -156,7 +156,7 @@ def _show_quality(
 
 
 def _db(value: float) -> str:
-    from boxkite.core.render.making import BEST_DB
+    from boxkite.core.render.quality import BEST_DB
 
     return "same" if value >= BEST_DB else f"{value:.1f} dB"
 

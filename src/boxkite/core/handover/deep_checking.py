@@ -16,7 +16,7 @@ from boxkite.core.notices.files import ENDS_EARLY
 from boxkite.core.notices.handover import MISSING, NOT_COMPARED, NOT_READ
 from boxkite.core.plan.rows import Row
 from boxkite.core.records.store import Records
-from boxkite.core.render.making import Comparison, compare
+from boxkite.core.render.comparing import Comparison, compare
 
 
 def decode_all(checked: Sequence[Checked], *, workers: int = 0) -> Iterator[tuple[Checked, Comparison]]:

@@ -16,7 +16,7 @@ from PIL import Image
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.described import Described
 from boxkite.core.preview.stills import as_image
-from boxkite.core.render.making import source_frame
+from boxkite.core.render.still import source_frame
 
 PLACES = (0.5, 0.3, 0.7, 0.12, 0.88)
 """Where a good frame is looked for, as shares of the length; the first wins where they are alike."""

@@ -9,7 +9,7 @@ from boxkite.core.errors import PlanError, setting
 from boxkite.core.picture.colour_coding import matrix_of
 from boxkite.core.picture.converting import EXACTLY
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.making import source_frame, still_frame
+from boxkite.core.render.still import source_frame, still_frame
 from boxkite.core.timebase import Timecode
 
 

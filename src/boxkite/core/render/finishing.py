@@ -14,7 +14,6 @@ from boxkite.core.notices.files import DECODER_FELL_BACK, ENDS_EARLY
 from boxkite.core.plan.audio_tracks import file_tracks
 from boxkite.core.render.encode.codec_options import audio_rate
 from boxkite.core.render.encode.file_writer import expected_samples
-from boxkite.core.render.encode.image_writer import verify_images
 from boxkite.core.render.failures import failed
 from boxkite.core.render.feeding import SILENT_HZ, FileBeingMade
 from boxkite.core.render.inputs import frames_until
@@ -31,10 +30,12 @@ def finish(file: FileBeingMade, damage: Damage) -> Result:
     try:
         expected = _expected(file)
         start_syncing(file.partial)
-        is_folder = row.preset.is_sequence
-        verification = (
-            verify_images(file.partial, row, expected) if is_folder else verify(file.partial, expected)
-        )
+        if row.preset.is_sequence:
+            from boxkite.core.render.encode.image_writer import verify_images
+
+            verification = verify_images(file.partial, row, expected)
+        else:
+            verification = verify(file.partial, expected)
         verification = replace(verification, checksum=file_checksum(file.partial))
         sync(file.partial)
     except Exception as error:

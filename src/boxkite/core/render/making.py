@@ -1,4 +1,7 @@
-"""Making the files of one decode group: one decode feeds all its outputs, and each is verified."""
+"""Making the files of one decode group: one decode feeds all its outputs, and each is verified.
+
+What few shots need (copying, splicing, chunks, two passes, images) is loaded by those alone.
+"""
 
 from __future__ import annotations
 
@@ -13,23 +16,13 @@ from boxkite.core.files.partials import discard_notes, notes_beside
 from boxkite.core.footage.decoding import Damage
 from boxkite.core.notices.files import ENCODED_NOT_COPIED
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.chunking import join_chunks, make_audio_chunk, make_chunk
-from boxkite.core.render.comparing import Comparison, compare
-from boxkite.core.render.copying import copy_shot
-from boxkite.core.render.encode.codec_options import encoders_of
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared
-from boxkite.core.render.encode.first_pass import FirstPass
-from boxkite.core.render.encode.image_writer import ImageWriter
 from boxkite.core.render.failures import failed
 from boxkite.core.render.feeding import FileBeingMade, Progress, Writer, feed
 from boxkite.core.render.finishing import finish
 from boxkite.core.render.loudness import gains_for
-from boxkite.core.render.quality import BEST_DB
 from boxkite.core.render.result import Result
-from boxkite.core.render.still import source_frame, still_frame
 from boxkite.core.timebase import Span
-
-__all__ = ["BEST_DB", "Comparison", "compare", "encoders_of", "make_files", "source_frame", "still_frame"]
 
 
 def make_files(
@@ -51,6 +44,8 @@ def make_files(
     done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
     what happens to a file: the results tell.
     """
+    if chunk or is_audio or chunks:
+        from boxkite.core.render.chunking import join_chunks, make_audio_chunk, make_chunk
     if chunk:
         return make_chunk(rows, partials, chunk, threads=threads, progress=progress)
     if is_audio:
@@ -71,7 +66,7 @@ def _made(rows: Sequence[Row], partials: Sequence[Path], threads: int, progress:
     """The results of rows that are made in one go."""
     started = time.monotonic()
     written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
-    results = [copy_shot(row, written[row.number]) for row in rows if row.is_copied and not row.splice]
+    results = _copied(rows, written)
     encoded, obstacles = _spliced(rows, written, threads, results)
     files: list[FileBeingMade] = []
     damage = Damage(any(row.accept_damaged for row in encoded))
@@ -101,14 +96,25 @@ def _made(rows: Sequence[Row], partials: Sequence[Path], threads: int, progress:
     return sorted(timed, key=lambda result: result.row_number)
 
 
+def _copied(rows: Sequence[Row], written: Mapping[int, Path]) -> list[Result]:
+    copied = [row for row in rows if row.is_copied and not row.splice]
+    if not copied:
+        return []
+    from boxkite.core.render.copying import copy_shot
+
+    return [copy_shot(row, written[row.number]) for row in copied]
+
+
 def _spliced(
     rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result]
 ) -> tuple[list[Row], dict[int, str]]:
     """Splice what is to be; the rows that are encoded whole, and why some of them are after all."""
+    encoded, obstacles = [row for row in rows if not (row.is_copied or row.splice)], dict[int, str]()
+    if not any(row.splice for row in rows):
+        return encoded, obstacles
     from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
     from boxkite.core.render.splice.splicing import splice_shot
 
-    encoded, obstacles = [row for row in rows if not (row.is_copied or row.splice)], dict[int, str]()
     for row in rows:
         if row.splice:
             made = splice_shot(row, written[row.number], threads=threads)
@@ -133,6 +139,8 @@ def _with_obstacle(result: Result, obstacles: Mapping[int, str]) -> Result:
 
 def _writer(row: Row, partial: Path, threads: int, prepared: Prepared) -> Writer:
     if row.preset.is_sequence:
+        from boxkite.core.render.encode.image_writer import ImageWriter
+
         return ImageWriter(row, partial, threads)
     return FileWriter(row, partial, threads, prepared)
 
@@ -152,6 +160,8 @@ def _first_passes(
         row for row in rows if row.number in prepared and row.preset.video and row.preset.video.passes == 2
     ]
     files = []
+    if twice:
+        from boxkite.core.render.encode.first_pass import FirstPass
     for row in twice:
         notes = notes_beside(written[row.number])
         try:

@@ -22,7 +22,7 @@ from boxkite.core.files.partials import Partial
 from boxkite.core.notices.batches import CLUSTER
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.making import encoders_of
+from boxkite.core.render.encode.codec_options import encoders_of
 from boxkite.core.render.result import Result
 from boxkite.core.settings import PathRule
 
