@@ -26,6 +26,7 @@ bench: $(STAMP)
 	$(BIN)/python bench/checking.py
 	$(BIN)/python bench/sending.py
 	$(BIN)/python bench/splicing.py
+	$(BIN)/python bench/chunks.py
 
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
