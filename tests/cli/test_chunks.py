@@ -158,6 +158,9 @@ def test_what_cannot_be_encoded_in_chunks_is_encoded_in_one_piece_and_the_plan_s
         assert row.chunks == () and reason in str(notice.values)
     (row,) = rows_of(film, "audio-wav", tmp_path)
     assert row.chunks == () and row.warnings == ()
+    shown = boxkite("plan", "film.mov", "--by", "files", "--to", f"web:{tmp_path}", "--in-chunks", "--sample", "--json",
+                    cwd=film)  # fmt: skip
+    assert shown.json["totals"]["chunked"] == {"files": 1, "chunks": 6} and "no-probe" not in shown.out
 
 
 @pytest.mark.parametrize("kill", ["worker", "batch"])

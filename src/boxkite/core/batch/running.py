@@ -112,7 +112,8 @@ class _Run:
             for partial in tuple(self.owned):  # the executor removes those at work once more when it ends
                 self._remove(partial)
         if self.out_of_space and not self.control.stop:
-            yield replace(self.out_of_space, rows=tuple(row for shot in self.waiting for row in shot.rows))
+            left = {row.number: row for shot in self.waiting for row in shot.rows}
+            yield replace(self.out_of_space, rows=tuple(left.values()))
 
     def _is_more_to_come(self) -> bool:
         return bool(self.waiting and not self.control.stop and not self.out_of_space)

@@ -101,7 +101,7 @@ def _probes(rows: Sequence[Row], folder: Path) -> Iterator[Row]:
             continue
         last_end[place] = span.end
         shot = row.shot.with_changes(span=span)
-        yield replace(row, shot=shot, folder=folder, name=f"probe{number}", action=Action.MAKE)
+        yield replace(row, shot=shot, folder=folder, name=f"probe{number}", action=Action.MAKE, chunks=())
 
 
 def _probe_frames(row: Row) -> int:
