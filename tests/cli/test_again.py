@@ -193,6 +193,10 @@ def test_a_batch_is_made_even_where_its_record_cannot_be_kept(folder: Path) -> N
     assert done.json["batch"] is None
     assert "not-recorded" in kinds(done.json["notices"])
     assert json.loads(done.out)["files"][0]["checksum"]
+    refused = boxkite("run", "vat.mov", "--marks", "picks.csv", "--to", "web:sealed", "--manifest", "md5", cwd=folder,
+                      env={**os.environ, "BOXKITE_STATE": str(folder / "state")})  # fmt: skip
+    assert (refused.status, "need a record" in refused.err) == (2, True), refused.err
+    assert not list((folder / "sealed").glob("*"))
 
 
 def test_folders_of_images_are_kept_and_replaced_as_one(folder: Path) -> None:

@@ -95,9 +95,6 @@ def run_and_tell(
         print_json(outcome_as_json(outcome), "run")
     else:
         show_summary(screen, outcome, warnings=warnings)
-    if not batch.name and batch.job and (batch.job.after or batch.job.manifest) and outcome.to_make:
-        screen.print("the steps after the files were not done: no record of the batch could be kept", "red")
-        return 1
     return exit_status(outcome) or run_steps_of(screen, batch.name)
 
 

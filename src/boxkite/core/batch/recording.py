@@ -161,7 +161,8 @@ def versions() -> dict[str, str]:
 def run_recorded(plan: Plan, executor: Executor, batch: Batch) -> Generator[Event, None, None]:
     """Run a plan as run_plan does, with its own journal.
 
-    Where the journal cannot be kept the files are made all the same, and the batch says so.
+    Where the journal cannot be kept the files are made all the same, and the batch says so. Steps after them need it:
+    a batch that has some raises RecordsError then, before anything is made.
     """
     if not plan.to_make:
         return
@@ -172,6 +173,9 @@ def run_recorded(plan: Plan, executor: Executor, batch: Batch) -> Generator[Even
             work = begin_batch(plan, batch, records, executor.size, cores=executor.cores)
             stack.enter_context(BatchLock(records.folder, batch.name))
         except RecordsError as error:
+            if _steps_of(batch):
+                hint = "the steps after the files need a record: nothing was made"
+                raise RecordsError(error.message, path=error.path, hint=hint) from error
             batch.problem = NOT_RECORDED(reason=error.text)
             yield from run_plan(plan.to_make, executor)
             return
