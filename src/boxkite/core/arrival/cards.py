@@ -25,7 +25,9 @@ from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.kinds import is_junk
 from boxkite.core.render.failures import explain
 
-_AT_A_TIME = 8 << 20
+_AT_A_TIME = 1 << 18
+"""Bytes: few enough to stay near the processor between being read, counted in and written."""
+_TOLD_EVERY = 8 << 20
 
 
 @dataclass(frozen=True)
@@ -214,15 +216,19 @@ def _copy(file: CardFile, done: int) -> Iterator[Copied | Copying]:
     if os.path.lexists(file.target):
         yield _compared(file)
         return
-    checksum = xxhash.xxh3_128()
+    checksum, buffer = xxhash.xxh3_128(), memoryview(bytearray(_AT_A_TIME))
     with partial_of(file.target) as partial, opened(file.path) as descriptor:
         with partial.path.open("wb") as copy:
-            while part := os.read(descriptor, _AT_A_TIME):
-                checksum.update(part)
-                copy.write(part)
-                done += len(part)
-                partial.renew()
-                yield Copying(file.card, done)
+            source, told = os.fdopen(descriptor, "rb", buffering=0, closefd=False), done
+            while size := source.readinto(buffer):
+                checksum.update(buffer[:size])
+                copy.write(buffer[:size])
+                done += size
+                if done - told >= _TOLD_EVERY:
+                    told = done
+                    partial.renew()
+                    yield Copying(file.card, done)
+            yield Copying(file.card, done)
         found = os.fstat(descriptor)
         if found.st_size != partial.path.stat().st_size:
             raise PlanError("it changes while it is copied: it is still being written to")

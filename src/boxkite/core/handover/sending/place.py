@@ -15,6 +15,7 @@ from boxkite.core.errors import RequestError
 from boxkite.core.handover.sending.address import Address
 
 AT_A_TIME = 1 << 22
+_NEAR_BYTES = 1 << 18
 _EXTRA = "pip install 'boxkite-shots[send]'"
 
 Tick = Callable[[int], None]
@@ -107,11 +108,15 @@ class Place:
         with reading(content) as source, self.open_for_writing(partial, start) as target:
             source.skip(start)
             tick(start)
-            while part := source.read(AT_A_TIME):
-                target.write(part)
-                tick(len(part))
+            self.hand_over(source, target, tick)
             source.require_whole()
             self.bring_to_disk(target)
+
+    def hand_over(self, source: Source, target: Any, tick: Tick) -> None:
+        """Write the bytes that are left of a source. The libraries may keep what they are given for a while."""
+        while part := source.read(AT_A_TIME):
+            target.write(part)
+            tick(len(part))
 
     def open_for_writing(self, partial: str, start: int) -> Any:
         """The partial file, to be written to from a place on."""
@@ -197,6 +202,13 @@ class Source:
         self.position += len(part)
         return part
 
+    def read_into(self, buffer: memoryview) -> int:
+        """The next bytes, into a buffer; how many."""
+        size = self._file.readinto(buffer)  # type: ignore[attr-defined]
+        self._digest.update(buffer[:size])
+        self.position += size
+        return int(size)
+
     def skip(self, length: int) -> None:
         """Read over what is there already."""
         while self.position < length:
@@ -222,6 +234,25 @@ class FolderPlace(Place):
     def connect(self) -> Any:
         """The local file system."""
         return file_system("file", auto_mkdir=False)
+
+    def hand_over(self, source: Source, target: Any, tick: Tick) -> None:
+        """In pieces that stay near the processor between being read, counted in and written."""
+        buffer, told = memoryview(bytearray(_NEAR_BYTES)), source.position
+        while size := source.read_into(buffer):
+            target.write(buffer[:size])
+            if source.position - told >= AT_A_TIME:
+                tick(source.position - told)
+                told = source.position
+        tick(source.position - told)
+
+    def read(self, name: str, size_bytes: int) -> Iterator[bytes]:
+        """The bytes of a file there, in such pieces."""
+        buffer = bytearray(_NEAR_BYTES)
+        with Path(self.at(name)).open("rb", buffering=0) as file:
+            while size := file.readinto(buffer):
+                yield memoryview(buffer)[:size]  # type: ignore[misc]
+        if self.length_of(name) != size_bytes:
+            raise WrongThereError
 
     def bring_to_disk(self, target: Any) -> None:
         """Sync it."""
