@@ -163,6 +163,19 @@ def test_what_cannot_be_encoded_in_chunks_is_encoded_in_one_piece_and_the_plan_s
     assert shown.json["totals"]["chunked"] == {"files": 1, "chunks": 6} and "no-probe" not in shown.out
 
 
+def test_outputs_with_other_chunks_or_none_are_made_beside(film: Path, tmp_path: Path) -> None:
+    outputs = [
+        word for preset in ("half", "web", "audio-wav") for word in ("--to", f"{preset}:{tmp_path}")
+    ]
+    env = {**os.environ, "BOXKITE_PRESETS": str(film / "presets")}
+    done = boxkite("run", "film.mov", "--by", "files", *outputs, "--in-chunks", "--json", cwd=film, env=env)
+    assert done.status == 0, done.err
+    assert [file.get("chunks") for file in done.json["files"]] == [7, 6, None]
+    assert [frame for _, frame in frames_of(tmp_path / "film.mkv")] == list(range(0, FRAMES, 2))
+    assert_holds(tmp_path / "film.mp4", Span(0, FRAMES), RATE)
+    assert (tmp_path / "film.wav").exists() and len(list(tmp_path.iterdir())) == 3
+
+
 @pytest.mark.parametrize("kill", ["worker", "batch"])
 def test_killed_among_its_chunks_a_shot_is_made_all_the_same(film: Path, tmp_path: Path, kill: str) -> None:
     out, env = tmp_path / "out", {**os.environ, "BOXKITE_STATE": str(tmp_path / "state")}

@@ -15,7 +15,8 @@ from boxkite.cli.messages import printable
 from boxkite.cli.screen import Screen
 from boxkite.cli.tables import counted, file_size
 from boxkite.core.batch.events import Event, FileEnded, FramesDone, ShotStarted, TriedAgain, TurnAwaited
-from boxkite.core.plan.rows import Row, decode_groups, group_span
+from boxkite.core.batch.sharing import shot_groups
+from boxkite.core.plan.rows import Row, group_span
 
 _DRAWN_EVERY_SECONDS = 0.1
 
@@ -46,7 +47,7 @@ class WindowProgress:
             auto_refresh=False,  # a second thread that draws between two of our lines takes one of them away
         )
         self._drawn = 0.0
-        shots = {group[0].number: group_span(group).length for group in decode_groups(rows)}
+        shots = {group[0].number: group_span(group).length for group in shot_groups(rows)}
         self._lengths = shots
         self._files = len(rows)
         self._ended = 0

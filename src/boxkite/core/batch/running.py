@@ -22,13 +22,13 @@ from boxkite.core.batch.events import (
 )
 from boxkite.core.batch.executors.executor import Executor, WorkerEvent
 from boxkite.core.batch.executors.messages import ShotTask
-from boxkite.core.batch.sharing import chunks_of, effort_of, settle_threads
+from boxkite.core.batch.sharing import effort_of, settle_threads, shot_groups
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
 from boxkite.core.files.partials import Partial
 from boxkite.core.files.replacing import give_name
-from boxkite.core.plan.rows import Row, decode_groups
+from boxkite.core.plan.rows import Row
 from boxkite.core.records.record import Stop
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result
@@ -133,7 +133,7 @@ class _Run:
                 continue
             begun = replace(shot, rows=rows, partials=partials)
             if not shot.has_begun:
-                yield ShotStarted(rows)
+                yield ShotStarted(tuple(shot.chunked.rows) if shot.chunked else rows)
             if shot.chunked:
                 shot.chunked.has_begun = True
             task = begun.task(rows, partials)
@@ -318,7 +318,7 @@ def run_plan(
     groups = [
         (alike, count)
         for count in sorted(set(settled.values()))
-        for alike in decode_groups([row for row in rows if settled[row.number] == count])
+        for alike in shot_groups([row for row in rows if settled[row.number] == count])
     ]
     groups.sort(key=lambda group: (-effort_of(group[0]), group[0][0].number))
     shots = [shot for alike, count in groups for shot in _shots_of(alike, count)]
@@ -327,7 +327,7 @@ def run_plan(
 
 def _shots_of(rows: tuple[Row, ...], threads: int) -> list[_Shot]:
     """What workers are given for some rows that share one reading: all at once, or chunk by chunk."""
-    spans = chunks_of(rows)
+    spans = rows[0].chunks
     if not spans:
         return [_Shot(rows, threads)]
     sounding = tuple(row for row in rows if row.preset.audio and (row.audio_tracks or row.is_silent_track))

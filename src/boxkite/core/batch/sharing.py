@@ -20,18 +20,23 @@ _DEEP = re.compile("p1[0246]|48|64|gbrpf")
 
 def in_order(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     """The shots of a plan in the order they are begun: the longest first, so that the last does not run alone."""
-    return sorted(decode_groups(rows), key=lambda members: -effort_of(members))
+    return sorted(shot_groups(rows), key=lambda members: -effort_of(members))
 
 
-def chunks_of(rows: Sequence[Row]) -> tuple[Span, ...]:
-    """The chunks that a shot's files are all encoded in; empty where they are made in one go."""
-    chunks = rows[0].chunks
-    return chunks if all(row.chunks == chunks for row in rows) else ()
+def shot_groups(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
+    """The rows that are made together: those of a decode group that are encoded in the same chunks, or in none."""
+    found = []
+    for members in decode_groups(rows):
+        by_chunks: dict[tuple[Span, ...], list[Row]] = {}
+        for row in members:
+            by_chunks.setdefault(row.chunks, []).append(row)
+        found += [tuple(alike) for alike in by_chunks.values()]
+    return found
 
 
 def tasks_of(rows: Sequence[Row]) -> int:
     """How many workers there is something to do for at the same time."""
-    return sum(len(chunks_of(members)) or 1 for members in decode_groups(rows))
+    return sum(len(members[0].chunks) or 1 for members in shot_groups(rows))
 
 
 def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, int]:
@@ -44,7 +49,7 @@ def settle_threads(rows: Sequence[Row], cores: int, workers: int) -> dict[int, i
     settled: dict[int, int] = {}
     for members in shots:
         side_by_side = min(workers, left)
-        left -= len(chunks_of(members)) or 1
+        left -= len(members[0].chunks) or 1
         threads = cores + cores // 2 if alone else -(-cores // side_by_side)
         settled |= {row.number: max(1, threads) for row in members}
     return settled
@@ -54,8 +59,8 @@ def workers_for(rows: Sequence[Row], wanted: int, threads: Mapping[int, int], me
     """How many shots side by side the memory allows, at most so many as wanted and at least one."""
     needs = [
         _memory_of(members, threads)
-        for members in decode_groups(rows)
-        for _ in range(min(wanted, len(chunks_of(members)) or 1))
+        for members in shot_groups(rows)
+        for _ in range(min(wanted, len(members[0].chunks) or 1))
     ]
     heaviest = sorted(needs, reverse=True)
     taken, room = 0, round(memory_bytes * _SHARE_OF_MEMORY)
