@@ -164,9 +164,7 @@ def test_what_cannot_be_encoded_in_chunks_is_encoded_in_one_piece_and_the_plan_s
 
 
 def test_outputs_with_other_chunks_or_none_are_made_beside(film: Path, tmp_path: Path) -> None:
-    outputs = [
-        word for preset in ("half", "web", "audio-wav") for word in ("--to", f"{preset}:{tmp_path}")
-    ]
+    outputs = [word for preset in ("half", "web", "audio-wav") for word in ("--to", f"{preset}:{tmp_path}")]
     env = {**os.environ, "BOXKITE_PRESETS": str(film / "presets")}
     done = boxkite("run", "film.mov", "--by", "files", *outputs, "--in-chunks", "--json", cwd=film, env=env)
     assert done.status == 0, done.err

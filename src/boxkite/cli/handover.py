@@ -116,12 +116,15 @@ def run_steps_of(screen: Screen, name: str, *, is_held: bool = False) -> int:
     from boxkite.core.handover.after.running import run_steps  # loads all that steps need
 
     status = 0
-    for event in run_steps(name, current_user()):
-        if event.state == "done":
-            where = f": {', '.join(event.paths)}" if event.paths else ""
-            screen.print(f"{event.kind}{where} ({event.outcome})", "green")
-        elif event.state == "failed":
-            screen.print(f"{event.kind} failed: {event.outcome}", "red")
-            screen.print(f"the files stay; boxkite resume {name} does it again, and what follows it")
-            status = 1
+    with screen.status("") as at_work:
+        for event in run_steps(name, current_user()):
+            if event.state == "begun":
+                at_work.update(f"{event.kind} is under way")
+            elif event.state == "done":
+                where = f": {', '.join(event.paths)}" if event.paths else ""
+                screen.print(f"{event.kind}{where} ({event.outcome})", "green")
+            else:
+                screen.print(f"{event.kind} failed: {event.outcome}", "red")
+                screen.print(f"the files stay; boxkite resume {name} does it again, and what follows it")
+                status = 1
     return status
