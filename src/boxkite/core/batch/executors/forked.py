@@ -8,10 +8,8 @@ import os
 import signal
 import sys
 import threading
-from typing import NoReturn
+from typing import ClassVar, NoReturn
 
-_FIRST_OTHER = 3
-"""The first file descriptor after the standard streams."""
 _MMAP_THRESHOLD, _TRIM_THRESHOLD = -3, -1
 _MMAP_BYTES, _TRIM_BYTES = 32 << 20, 64 << 20
 
@@ -23,6 +21,9 @@ def can_fork() -> bool:
 
 class ForkedWorker:
     """A worker process begun by a fork; what a subprocess.Popen of it would be."""
+
+    _ours: ClassVar[list[int]] = []
+    """This process's ends of the pipes of all of them: a worker that kept one would hide its end from the others."""
 
     def __init__(self) -> None:
         """Raises OSError."""
@@ -36,9 +37,12 @@ class ForkedWorker:
         self._has_ended = False
         self.pid = os.fork()
         if self.pid == 0:
-            _become_a_worker([pipes[0][0], pipes[1][1], pipes[2][1]])
+            others = [*self._ours, pipes[0][1], pipes[1][0], pipes[2][0]]
+            _become_a_worker([pipes[0][0], pipes[1][1], pipes[2][1]], others)
         for theirs in (pipes[0][0], pipes[1][1], pipes[2][1]):
             os.close(theirs)
+        self._own = [pipes[0][1], pipes[1][0], pipes[2][0]]
+        self._ours.extend(self._own)
         self.stdin = os.fdopen(pipes[0][1], "wb")
         self.stdout = os.fdopen(pipes[1][0], "rb")
         self.stderr = os.fdopen(pipes[2][0], "rb")
@@ -55,19 +59,22 @@ class ForkedWorker:
             with contextlib.suppress(ChildProcessError):
                 self.returncode = os.waitstatus_to_exitcode(os.waitpid(self.pid, 0)[1])
             self._has_ended = True
+            for number in self._own:
+                self._ours.remove(number)
         return self.returncode
 
 
-def _become_a_worker(streams: list[int]) -> NoReturn:
-    """Serve shots as a process of its own: nothing that is open in the one it was copied from stays open."""
+def _become_a_worker(streams: list[int], others: list[int]) -> NoReturn:
+    """Serve shots as a process of its own. others: descriptors of its parent, which would not be seen to end."""
     try:
         signal.set_wakeup_fd(-1)
         for number in (signal.SIGTERM, signal.SIGHUP):
             signal.signal(number, signal.SIG_DFL)
         for place, stream in enumerate(streams):
             os.dup2(stream, place)
-        os.closerange(_FIRST_OTHER, os.sysconf("SC_OPEN_MAX"))
-        gc.freeze()  # what was left behind is never closed here: its descriptors may be others by then
+        for descriptor in {*streams, *others} - {0, 1, 2}:
+            os.close(descriptor)
+        gc.freeze()  # what was left behind is never closed here
         sys.stdin = os.fdopen(0, closefd=False)
         sys.stdout, sys.stderr = os.fdopen(1, "w", closefd=False), os.fdopen(2, "w", 1, closefd=False)
         _keep_memory()
