@@ -30,7 +30,7 @@ bench: $(STAMP)
 
 codecs: $(STAMP)
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
-	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_verify.py
+	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_verify.py tests/cli/test_chunks.py
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_batches.py -k memory
 	BOXKITE_LOOPS=720 BOXKITE_SHOTS=500 BOXKITE_FILES=50 $(BIN)/python -m pytest tests/cli/test_long.py \
 		tests/cli/test_review_page.py tests/cli/test_watch.py -k "long_film or hundreds or all_fates"
