@@ -14,9 +14,14 @@ import psutil
 import pytest
 
 import boxkite as library
+from boxkite.core.batch.events import FileEnded
+from boxkite.core.batch.executors.executor import WorkerEvent
+from boxkite.core.batch.executors.messages import WorkerMessage
+from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
 from boxkite.core.footage.bitstream.h264_slices import read_slice
 from boxkite.core.footage.bitstream.nal_units import AvcHeader
+from boxkite.core.presets.coding import Audio
 from boxkite.core.render.making import make_files
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
@@ -199,3 +204,57 @@ def test_killed_among_its_chunks_a_shot_is_made_all_the_same(film: Path, tmp_pat
         assert done.status == 0, done.err
     assert [path.name for path in out.iterdir()] == ["film.mp4"]
     assert_holds(out / "film.mp4", Span(0, FRAMES), RATE)
+
+
+class InThisProcess:
+    """Makes what it is given at once; a task for audio ends as where its worker died."""
+
+    size = cores = 1
+
+    def __init__(self) -> None:
+        self.given = []
+
+    @property
+    def busy(self) -> int:
+        return len(self.given)
+
+    def prepare(self, rows):
+        return []
+
+    def submit(self, task, partials) -> None:
+        self.given.append((task, tuple(partials)))
+
+    def next_event(self, seconds: float):
+        if not self.given:
+            return None
+        task, partials = self.given.pop()
+        if task.is_audio:
+            return WorkerEvent(task, None, "signal 11", "", partials)
+        paths = [partial.path for partial in partials]
+        made = make_files(task.rows, paths, threads=1, chunk=task.chunk, chunks=task.chunks)
+        return WorkerEvent(task, WorkerMessage(0, tuple(made)), partials=partials)
+
+
+def test_a_row_ends_once_whatever_part_of_it_fails_and_a_begun_shot_is_finished(
+    film: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("BOXKITE_PRESETS", str(film / "presets"))
+    (silent,) = rows_of(film, "half", tmp_path)
+    sounding = replace(
+        silent,
+        number=2,
+        name="other",
+        preset=replace(silent.preset, audio=Audio(codec="aac")),
+        audio_tracks=(0,),
+    )
+    ended = [one for one in run_plan([silent, sounding], InThisProcess()) if isinstance(one, FileEnded)]
+    assert {one.row.number: bool(one.result.failure) for one in ended} == {1: False, 2: True} and len(
+        ended
+    ) == 2
+    assert [path.name for path in tmp_path.iterdir()] == ["film.mkv"]
+    (tmp_path / "film.mkv").unlink()
+    control, ended = BatchControl(), []
+    for event in run_plan([silent], InThisProcess(), control=control):
+        control.stop = "after"
+        ended += [event] if isinstance(event, FileEnded) else []
+    assert [one.result.failure for one in ended] == [""]

@@ -116,26 +116,36 @@ class _Run:
             yield replace(self.out_of_space, rows=tuple(left.values()))
 
     def _is_more_to_come(self) -> bool:
-        return bool(self.waiting and not self.control.stop and not self.out_of_space)
+        if self.control.stop:  # what has begun, of shots in chunks, is brought to its end
+            return self.control.stop == "after" and any(shot.has_begun for shot in self.waiting)
+        return bool(self.waiting and not self.out_of_space)
 
     def _hand_out(self) -> Iterator[Event]:
         """Give shots to those who are idle."""
         self.out_of_space = None
-        while self.waiting and not self.control.stop and self.executor.busy < self._side_by_side():
+        while self.waiting and self.control.stop != "now" and self.executor.busy < self._side_by_side():
             shot = self._next()
             if shot is None:
                 return
             self.waiting.remove(shot)
             shot.attempts += 1
-            rows, partials = self._with_partials(shot.rows)
+            chunked = shot.chunked
+            wanted = [row for row in shot.rows if chunked is None or row in chunked.rows]
+            rows, partials = self._with_partials(wanted)
+            if chunked and len(rows) < len(wanted):
+                lost = [row for row in wanted if row not in rows]
+                chunked.rows = [row for row in chunked.rows if row not in lost]
+                self._remove_chunks(chunked, lost)
             if not rows:
                 yield from self._name()  # which tells why
+                if chunked and shot.chunk is not None:
+                    self._chunk_is_made(shot, chunked, shot.chunk, {}, ())
                 continue
             begun = replace(shot, rows=rows, partials=partials)
             if not shot.has_begun:
-                yield ShotStarted(tuple(shot.chunked.rows) if shot.chunked else rows)
-            if shot.chunked:
-                shot.chunked.has_begun = True
+                yield ShotStarted(tuple(chunked.rows) if chunked else rows)
+            if chunked:
+                chunked.has_begun = True
             task = begun.task(rows, partials)
             self.at_work[task.key] = begun
             self.executor.submit(task, partials)
@@ -175,7 +185,7 @@ class _Run:
         now = time.monotonic()
         running = {row.number: row for shot in self.at_work.values() for row in shot.rows}.values()
         for shot in self.waiting:
-            if shot.not_before > now:
+            if shot.not_before > now or (self.control.stop and not shot.has_begun):
                 continue
             if shot.has_begun:
                 return shot
@@ -247,8 +257,18 @@ class _Run:
                 self._remove(owned.pop(result.row_number))
                 detailed = replace(result, detail=_detail(result.detail, event.output))
                 self._fail_chunked(chunked, by_number[result.row_number], detailed)
-        if not reason:
-            chunked.has_made(chunk, owned, results)
+        self._chunk_is_made(shot, chunked, chunk, {} if reason else owned, results)
+
+    def _chunk_is_made(
+        self,
+        shot: _Shot,
+        chunked: ChunkedShot,
+        chunk: int,
+        files: dict[int, Partial],
+        results: Sequence[Result],
+    ) -> None:
+        """Nothing is left to do for a chunk. After the last one they are joined."""
+        chunked.has_made(chunk, files, results)
         self._remove_chunks(chunked, [row for row in shot.rows if row not in chunked.rows])
         if not chunked.rows:
             self.waiting = [one for one in self.waiting if one.chunked is not chunked]
