@@ -27,6 +27,7 @@ from boxkite.core.render.result import Result
 from boxkite.core.settings import PathRule
 
 _PATIENCE_SECONDS = 6
+_ASK_AGAIN_SECONDS = 0.5
 _COUNT_EVERY_SECONDS = 2.0
 _MOST_FILES_CHECKED = 50
 _MOST_NAMED = 20
@@ -109,12 +110,7 @@ class ClusterExecutor:
         sources = list(dict.fromkeys(row.shot.footage.source.path.absolute() for row in rows))
         files = [(str(path), path.stat().st_size) for path in sources[:_MOST_FILES_CHECKED] if path.is_file()]
         folders = sorted({str(row.folder) for row in rows})
-        try:
-            found = self._client.run(
-                self._worker_code.info_of_machine, encoders, files, folders, self._rules, on_error="return"
-            )
-        except OSError as error:
-            raise PlanError(f"the farm cannot be asked: {error}") from None
+        found = self._answers(encoders, files, folders)
         if not found:
             raise PlanError("the farm has no workers", hint="dask worker ADDRESS starts one")
         problems = [line for address, info in found.items() for line in self._problems(address, info)]
@@ -127,6 +123,36 @@ class ClusterExecutor:
         self.cores = self.size * self._cores_of_a_shot(found)
         machines = sorted({info.machine for info in found.values()})
         return [CLUSTER(workers=len(found), machines=machines, shots=self.size)]
+
+    def _answers(
+        self, encoders: Sequence[str], files: Sequence[tuple[str, int]], folders: Sequence[str]
+    ) -> dict[str, Any]:
+        """What each worker says of its machine, or the exception it answered with. Raises PlanError.
+
+        A worker that is lost meanwhile is left out, as it would be later; one that is still there but could not be
+        reached is asked again for a while.
+        """
+        until = time.monotonic() + _PATIENCE_SECONDS
+        found: dict[str, Any] = {}
+        unasked: list[str] | None = None
+        while unasked is None or unasked:
+            try:
+                found |= self._client.run(
+                    self._worker_code.info_of_machine,
+                    *(encoders, files, folders, self._rules),
+                    workers=unasked,
+                    on_error="return",
+                )
+            except OSError as error:
+                raise PlanError(f"the farm cannot be asked: {error}") from None
+            there = self._threads()
+            found = {address: info for address, info in found.items() if address in there}
+            unasked = [address for address, info in found.items() if isinstance(info, OSError)]
+            if time.monotonic() >= until:
+                break
+            if unasked:
+                time.sleep(_ASK_AGAIN_SECONDS)
+        return found
 
     def _problems(self, address: str, info: Any) -> Iterator[str]:
         """The reasons why a worker cannot make the plan as this machine would."""
