@@ -13,11 +13,11 @@ import tempfile
 import time
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
-from dataclasses import replace
 from pathlib import Path
 
 import av
 import numpy as np
+from msgspec.structs import replace
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source, SourceKind, VideoInfo

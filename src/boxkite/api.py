@@ -10,9 +10,11 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable, Generator, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.batch.events import Event, FileEnded
 from boxkite.core.batch.executors.local import LocalExecutor
@@ -86,8 +88,7 @@ __all__ = [
 PathLike = str | os.PathLike[str]
 
 
-@dataclass(frozen=True)
-class Output:
+class Output(Struct, frozen=True):
     """An output: a preset, by its name or the path of its file, and the folder its files go to."""
 
     preset: str
@@ -143,8 +144,7 @@ def _plain(value: Any) -> Any:
     return value
 
 
-@dataclass(frozen=True)
-class MadeFile:
+class MadeFile(Struct, frozen=True):
     """One file of a batch that has ended. frames, size_bytes, checksum (XXH3, 128 bits): of one that is verified."""
 
     path: Path
@@ -156,8 +156,7 @@ class MadeFile:
     warnings: tuple[Notice, ...] = ()
 
 
-@dataclass(frozen=True)
-class MadeBatch:
+class MadeBatch(Struct, frozen=True):
     """A batch that has ended."""
 
     name: str

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import dataclasses
 import os
 import signal
 import subprocess
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import av
 import psutil
 import pytest
+from msgspec.structs import replace
 
 import boxkite as library
 from boxkite.core.batch.events import FileEnded
@@ -244,7 +245,7 @@ def test_a_row_ends_once_whatever_part_of_it_fails_and_a_begun_shot_is_finished(
         silent,
         number=2,
         name="other",
-        preset=replace(silent.preset, audio=Audio(codec="aac")),
+        preset=dataclasses.replace(silent.preset, audio=Audio(codec="aac")),
         audio_tracks=(0,),
     )
     ended = [one for one in run_plan([silent, sounding], InThisProcess()) if isinstance(one, FileEnded)]

@@ -7,10 +7,10 @@ import shutil
 import subprocess
 import sys
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
+from msgspec.structs import replace
 
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.timebase import FrameRate, Timecode

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 import boxkite as library
 from boxkite.core.plan.rows import Row

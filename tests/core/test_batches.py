@@ -6,13 +6,13 @@ import errno
 import pickle
 import sqlite3
 import zlib
-from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from boxkite.core.batch import running
 from boxkite.core.batch.disk_space import DiskSpace

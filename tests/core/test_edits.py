@@ -6,7 +6,6 @@ import contextlib
 import json
 import time
 import zipfile
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -14,6 +13,7 @@ import opentimelineio as otio
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from boxkite.core.edit.edl.timelines import read_edl_edit
 from boxkite.core.edit.edl.writing import write_edl_edit

@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 import time
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from boxkite.core.errors import PlanError, RenderError, RequestError
 from boxkite.core.files import moving, partials, replacing

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from boxkite.core.edit.edl.markers import read_edl_markers, write_edl_markers
 from boxkite.core.edit.reading import read_marks

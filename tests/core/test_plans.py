@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from dataclasses import replace
 from fractions import Fraction
 from functools import partial
 from pathlib import Path
@@ -13,6 +12,7 @@ from typing import ClassVar
 import pytest
 from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
 from boxkite.core.files.identity import FileIdentity

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path, PureWindowsPath
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from boxkite.core.edit.otio.relinking import relinked_bytes
 from boxkite.core.edit.otio.writing import write_otio_edit

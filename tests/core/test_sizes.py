@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 
 from boxkite.core.plan.rows import Row, decode_groups, group_span
 from boxkite.core.presets.coding import Video
@@ -78,7 +78,7 @@ def test_at_another_rate_every_picture_comes_from_its_frame_and_none_is_lost_cou
 ) -> None:
     shot = a_shot(Path())
     table = replace(shot.footage.frame_index, rate=FrameRate.parse(own), frame_count=frames)
-    shot = shot.with_changes(footage=replace(shot.footage, frame_index=table), span=Span(0, frames))
+    shot = replace(shot, footage=replace(shot.footage, frame_index=table), span=Span(0, frames))
     row = Row(1, shot, preset(rate=wanted), Path(), "x", "x", None, (), (), 0)
     shown = [row.frame_shown(picture) for picture in range(row.frames)]
     assert shown == sorted(shown) and shown[-1] < frames
@@ -91,7 +91,7 @@ def test_at_another_rate_every_picture_comes_from_its_frame_and_none_is_lost_cou
 def test_rows_share_a_decode_where_they_read_mostly_the_same_frames() -> None:
     whole = a_shot(Path())
     spans = [(0, 10), (0, 10), (4, 8), (100, 200), (190, 290), (120, 190)]
-    shots = [whole.with_changes(span=Span(*span)) for span in spans]
+    shots = [replace(whole, span=Span(*span)) for span in spans]
     rows = [Row(n, shot, preset(), Path(), "x", "x", None, (), (), 0) for n, shot in enumerate(shots, 1)]
     rows.append(replace(rows[3], number=7, preset=preset(fit="640x360")))
     found = [([row.number for row in members], group_span(members)) for members in decode_groups(rows)]

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from array import array
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
 import av
 import numpy as np
 import pytest
+from msgspec.structs import replace
 
 from boxkite.core.errors import VerificationError
 from boxkite.core.footage.frame_index import measure_frames

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import asdict, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import asdict, replace
 
 from boxkite.cli.screen import Screen
 from boxkite.cli.tables import Column, counted, print_json, print_table

@@ -6,6 +6,8 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
+from msgspec.structs import asdict
+
 from boxkite.cli.screen import Screen
 
 if TYPE_CHECKING:
@@ -52,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
             for key, entry in journal.entries(errors=arguments.errors, after=last):
                 last = key
                 if not wanted or entry.number in wanted:
-                    values += [vars(entry)]
+                    values += [asdict(entry)]
                     lines += [] if arguments.json else _lines_of(entry, with_detail=arguments.errors)
                     shown += 1
             if arguments.json:

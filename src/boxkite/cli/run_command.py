@@ -26,6 +26,8 @@ from boxkite.cli.screen import Screen
 if TYPE_CHECKING:
     from collections.abc import Generator, Sequence
 
+    from boxkite.cli.progress import LinesProgress
+    from boxkite.cli.window_progress import WindowProgress
     from boxkite.core.batch.events import Event, FileEnded
     from boxkite.core.batch.executors.executor import Executor
     from boxkite.core.batch.outcome import Outcome
@@ -146,6 +148,16 @@ def _in_background(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def _progress_of(screen: Screen, rows: Sequence[Row]) -> WindowProgress | LinesProgress:
+    if screen.is_terminal:
+        from boxkite.cli.window_progress import WindowProgress  # and the library that draws
+
+        return WindowProgress(screen, rows)
+    from boxkite.cli.progress import LinesProgress
+
+    return LinesProgress(screen, rows)
+
+
 def follow_batch(
     screen: Screen, rows: Sequence[Row], events: Generator[Event, None, None], batch: Batch
 ) -> list[FileEnded]:
@@ -153,11 +165,10 @@ def follow_batch(
 
     Raises KeyboardInterrupt, with what makes the rest, where the user interrupts it.
     """
-    from boxkite.cli.progress import LinesProgress, WindowProgress
     from boxkite.core.batch.events import FileEnded
 
     ended: list[FileEnded] = []
-    drawing = WindowProgress(screen, rows) if screen.is_terminal else LinesProgress(screen, rows)
+    drawing = _progress_of(screen, rows)
     try:
         with drawing, contextlib.closing(events) as happening:
             for event in happening:

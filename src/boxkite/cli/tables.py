@@ -40,9 +40,10 @@ def table_lines(
 
 def _table_lines(screen: Screen, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[str]:
     by_column = [
-        [column.heading, *(printable(row[index]) for row in rows)] for index, column in enumerate(columns)
+        _printable_column([column.heading, *(row[index] for row in rows)])
+        for index, column in enumerate(columns)
     ]
-    widths = [max(map(width_of, cells)) for cells in by_column]
+    widths = [max(map(len if one.is_plain else width_of, one.cells)) for one in by_column]
     shown = list(range(len(columns)))
     too_wide = sum(widths) + _GAP * (len(shown) - 1) - screen.width
     for index in reversed(range(len(columns))):
@@ -58,12 +59,26 @@ def _table_lines(screen: Screen, columns: Sequence[Column], rows: Sequence[Seque
     return [(" " * _GAP).join(parts).rstrip() for parts in zip(*fitted, strict=True)]
 
 
-def _fitted_column(cells: Sequence[str], width: int, column: Column) -> list[str]:
-    if all(cell.isascii() and len(cell) <= width for cell in cells):
-        return (
-            [cell.rjust(width) for cell in cells] if column.right else [cell.ljust(width) for cell in cells]
-        )
-    return [_fitted(cell, width, right=column.right) for cell in cells]
+class _Cells(NamedTuple):
+    """The cells of a column, fit to be printed."""
+
+    cells: list[str]
+    is_plain: bool
+    """Whether each takes as many columns as it has characters."""
+
+
+def _printable_column(cells: list[str]) -> _Cells:
+    whole = "".join(cells)
+    if whole.isascii() and whole.isprintable():
+        return _Cells(cells, is_plain=True)
+    return _Cells([printable(cell) for cell in cells], is_plain=False)
+
+
+def _fitted_column(column: _Cells, width: int, what: Column) -> list[str]:
+    cells = column.cells
+    if column.is_plain and max(map(len, cells)) <= width:
+        return [cell.rjust(width) for cell in cells] if what.right else [cell.ljust(width) for cell in cells]
+    return [_fitted(cell, width, right=what.right) for cell in cells]
 
 
 def _fitted(cell: str, width: int, *, right: bool) -> str:

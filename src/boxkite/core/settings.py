@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import Any
+
+from msgspec import Struct, field
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.reading import path_from
@@ -17,8 +18,7 @@ from boxkite.core.suggest import did_you_mean
 FILE_VARIABLE = "BOXKITE_SETTINGS"
 
 
-@dataclass(frozen=True)
-class PathRule:
+class PathRule(Struct, frozen=True):
     """A folder as it is called here, and as other machines call it."""
 
     here: str
@@ -37,8 +37,7 @@ class PathRule:
         return separator.join([self.there.rstrip("/\\"), *parts[len(own) :]])
 
 
-@dataclass(frozen=True)
-class DestinationSettings:
+class DestinationSettings(Struct, frozen=True):
     """A place files are sent to, by a name of the user's; nothing in it is secret."""
 
     url: str
@@ -50,8 +49,7 @@ class DestinationSettings:
     """Of S3."""
 
 
-@dataclass(frozen=True)
-class Settings:
+class Settings(Struct, frozen=True):
     """Defaults for options that are not given."""
 
     cluster: str = ""
@@ -65,7 +63,7 @@ class Settings:
     """Where finished files are sent, by name."""
 
 
-_KEY_OF = {name.replace("_", "-"): name for name in Settings.__dataclass_fields__}
+_KEY_OF = {name.replace("_", "-"): name for name in Settings.__struct_fields__}
 
 
 def settings_file() -> Path:
@@ -120,7 +118,7 @@ def _rules(value: Any, path: Path) -> tuple[PathRule, ...]:
 
 
 def _destinations(value: Any, path: Path) -> dict[str, DestinationSettings]:
-    known = DestinationSettings.__dataclass_fields__
+    known = DestinationSettings.__struct_fields__
     found = {}
     for name, table in value.items() if isinstance(value, dict) else [("", value)]:
         key = f"destinations.{name}" if name else "destinations"

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, field
 from fractions import Fraction
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import force_setattr
 
 from boxkite.core.errors import RateError, TimecodeError, setting
 
@@ -34,26 +36,29 @@ _NAME_OF = {fraction: name for name, fraction in _USUAL_NAMES.items()}
 Rounding = Literal["nearest", "down", "up"]
 
 
-@dataclass(frozen=True, order=True)
-class FrameRate:
+class FrameRate(Struct, frozen=True, order=True, dict=True):
     """Frames per second as an exact fraction, above 0 and at most 1000."""
 
     fraction: Fraction
-    nominal: int = field(init=False, compare=False, repr=False)
-    """Frames that timecode counts in a second: 30 at 29.97, 24 at 23.976."""
-    dropped_per_minute: int = field(init=False, compare=False, repr=False)
-    """Labels that drop-frame leaves out of each minute but every tenth; 0 where it is not defined.
-
-    2 at 30000/1001 and 4 at 60000/1001 (ST 12-1), 8 at 120000/1001 (ST 12-3).
-    """
 
     def __post_init__(self) -> None:
         if not 0 < self.fraction <= 1000:
             raise RateError(f"{self.fraction} is not a frame rate", hint="rates lie above 0 and up to 1000")
+
+    @cached_property
+    def nominal(self) -> int:
+        """Frames that timecode counts in a second: 30 at 29.97, 24 at 23.976."""
+        return -(-self.fraction.numerator // self.fraction.denominator)
+
+    @cached_property
+    def dropped_per_minute(self) -> int:
+        """Labels that drop-frame leaves out of each minute but every tenth; 0 where it is not defined.
+
+        2 at 30000/1001 and 4 at 60000/1001 (ST 12-1), 8 at 120000/1001 (ST 12-3).
+        """
         numerator, denominator = self.fraction.numerator, self.fraction.denominator
-        object.__setattr__(self, "nominal", -(-numerator // denominator))
         can_drop = denominator == 1001 and numerator in (30000, 60000, 120000)
-        object.__setattr__(self, "dropped_per_minute", numerator // 15000 if can_drop else 0)
+        return numerator // 15000 if can_drop else 0
 
     def __hash__(self) -> int:
         return self.fraction.numerator
@@ -129,8 +134,7 @@ def sample_at(frame: int, rate: FrameRate, sample_rate: int) -> int:
     return round_fraction(frame * sample_rate / rate.fraction)
 
 
-@dataclass(frozen=True, order=True, slots=True)
-class Span:
+class Span(Struct, frozen=True, order=True):
     """Whole frames from `start` up to, not including, `end`."""
 
     start: int
@@ -255,8 +259,7 @@ def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) 
     return frame, is_drop
 
 
-@dataclass(frozen=True)
-class Timecode:
+class Timecode(Struct, frozen=True):
     """A frame label: frames since midnight, with the rate and the way of counting it is written in."""
 
     frame: int
@@ -264,7 +267,7 @@ class Timecode:
     drop: bool = False
 
     def __post_init__(self) -> None:
-        object.__setattr__(self, "frame", self.frame % frames_per_day(self.rate, drop=self.drop))
+        force_setattr(self, "frame", self.frame % frames_per_day(self.rate, drop=self.drop))
 
     @classmethod
     def parse(cls, text: str, rate: FrameRate, *, drop: bool | None = None) -> Timecode:

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 from av.video.frame import VideoFrame
+from msgspec.structs import replace
 from PIL import Image, ImageDraw, ImageFont
 
 from boxkite.core.edit.edl.writing import write_edl_edit

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.files.walking import Unseen, Walk
 from boxkite.core.footage.find import group_sequences
@@ -16,8 +17,7 @@ from boxkite.core.footage.source import SequencePattern
 Clock = Callable[[], float]
 
 
-@dataclass(frozen=True)
-class Arrival:
+class Arrival(Struct, frozen=True):
     """One source in the folder: a media file, or a sequence of images, with the files that belong to it."""
 
     path: Path

@@ -7,10 +7,10 @@ import contextlib
 import csv
 import io
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 from filelock import FileLock, Timeout
+from msgspec import Struct
 
 from boxkite.core.arrival.cards import CardFile, Copied
 from boxkite.core.errors import PlanError, RequestError
@@ -30,8 +30,7 @@ _LOCK_SECONDS = 30
 _KIND = "xxh128"
 
 
-@dataclass
-class _MetadataTable:
+class _MetadataTable(Struct):
     """A table of metadata as it stands in a file."""
 
     lines: list[list[str]]

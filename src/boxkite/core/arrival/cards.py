@@ -8,10 +8,10 @@ import shutil
 import stat
 import threading
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import xxhash
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError, PlanError, RequestError
 from boxkite.core.files.checksum import file_checksum
@@ -30,8 +30,7 @@ _AT_A_TIME = 1 << 18
 _TOLD_EVERY = 8 << 20
 
 
-@dataclass(frozen=True)
-class CardFile:
+class CardFile(Struct, frozen=True):
     """One file of a card, and where its copy is kept."""
 
     card: Path
@@ -40,8 +39,7 @@ class CardFile:
     size_bytes: int
 
 
-@dataclass(frozen=True)
-class Card:
+class Card(Struct, frozen=True):
     """A card with its files."""
 
     folder: Path
@@ -58,8 +56,7 @@ class Card:
         return sum(file.size_bytes for file in self.files)
 
 
-@dataclass(frozen=True)
-class CardCount:
+class CardCount(Struct, frozen=True):
     """A card and its copy, counted after copying."""
 
     name: str
@@ -76,8 +73,7 @@ class CardCount:
         return not self.unseen and (self.files, self.size_bytes) == (self.copied_files, self.copied_bytes)
 
 
-@dataclass(frozen=True)
-class Copied:
+class Copied(Struct, frozen=True):
     """A file has been copied and compared, was there already with the same content, or has failed."""
 
     file: CardFile
@@ -86,16 +82,14 @@ class Copied:
     failure: str = ""
 
 
-@dataclass(frozen=True)
-class Copying:
+class Copying(Struct, frozen=True):
     """How many bytes of a card have been copied so far."""
 
     card: Path
     done_bytes: int
 
 
-@dataclass(frozen=True)
-class _CardEnds:
+class _CardEnds(Struct, frozen=True):
     card: Path
 
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.arrival.arrivals import look_into
 from boxkite.core.arrival.watching import watch_key
@@ -17,8 +18,7 @@ from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import Records
 
 
-@dataclass(frozen=True)
-class Listed:
+class Listed(Struct, frozen=True):
     """One source of a watched folder."""
 
     path: Path
@@ -35,8 +35,7 @@ class Listed:
     """Of these."""
 
 
-@dataclass(frozen=True)
-class Listing:
+class Listing(Struct, frozen=True):
     """A watched folder."""
 
     folder: Path

@@ -7,8 +7,9 @@ import shutil
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.arrival.arrivals import Arrival, Settling, look_into
 from boxkite.core.arrival.completeness import open_elsewhere, why_incomplete
@@ -35,8 +36,7 @@ _LEFT_FREE_BYTES = 2_000_000
 JobOf = Callable[[Sequence[Path]], Job]
 
 
-@dataclass(frozen=True)
-class WatchSettings:
+class WatchSettings(Struct, frozen=True):
     """How a folder is watched."""
 
     settle_seconds: float = 10.0
@@ -58,16 +58,14 @@ class WatchSettings:
     images: ImageSettings = field(default_factory=ImageSettings)
 
 
-@dataclass(frozen=True)
-class SetAside:
+class SetAside(Struct, frozen=True):
     """A source is not going to be made anything of, as it is."""
 
     arrival: Arrival
     reason: str
 
 
-@dataclass(frozen=True)
-class BatchBegins:
+class BatchBegins(Struct, frozen=True):
     """Sources that arrived complete are being made."""
 
     batch: Batch
@@ -76,15 +74,13 @@ class BatchBegins:
     """A batch that an earlier watch did not end."""
 
 
-@dataclass(frozen=True)
-class BatchEnds:
+class BatchEnds(Struct, frozen=True):
     """A batch has ended; its events reported the failures."""
 
     batch: Batch
 
 
-@dataclass(frozen=True)
-class Unreachable:
+class Unreachable(Struct, frozen=True):
     """The folder cannot be looked into just now; it is tried again."""
 
     folder: Path

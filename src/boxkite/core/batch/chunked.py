@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from boxkite.core.files.partials import Partial
 from boxkite.core.notices.notice import Notice
@@ -12,8 +14,7 @@ from boxkite.core.render.result import Result
 from boxkite.core.timebase import Span
 
 
-@dataclass
-class ChunkedShot:
+class ChunkedShot(Struct):
     """The chunks of a shot, all of which have to be made before they are joined."""
 
     number: int

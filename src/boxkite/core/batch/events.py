@@ -2,40 +2,37 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Result
 
 
-@dataclass(frozen=True)
-class TurnAwaited:
+class TurnAwaited(Struct, frozen=True):
     """Other batches go first."""
 
     ahead: tuple[str, ...]
     """The names of those batches."""
 
 
-@dataclass(frozen=True)
-class ShotStarted:
+class ShotStarted(Struct, frozen=True):
     """A worker is about to begin on a shot."""
 
     rows: tuple[Row, ...]
     """The files it makes."""
 
 
-@dataclass(frozen=True)
-class FramesDone:
+class FramesDone(Struct, frozen=True):
     """How many frames of a shot are done; first_row names the shot by its first row's number."""
 
     first_row: int
     frames: int
 
 
-@dataclass(frozen=True)
-class FileReady:
+class FileReady(Struct, frozen=True):
     """A file is verified and about to get its name."""
 
     row: Row
@@ -44,16 +41,14 @@ class FileReady:
     """Where it lies until then."""
 
 
-@dataclass(frozen=True)
-class FileEnded:
+class FileEnded(Struct, frozen=True):
     """A file is verified and named, or has failed."""
 
     row: Row
     result: Result
 
 
-@dataclass(frozen=True)
-class TriedAgain:
+class TriedAgain(Struct, frozen=True):
     """Files are going to be made once more."""
 
     rows: tuple[Row, ...]
@@ -63,8 +58,7 @@ class TriedAgain:
     """For the log."""
 
 
-@dataclass(frozen=True)
-class OutOfSpace:
+class OutOfSpace(Struct, frozen=True):
     """Files are not begun because a volume is nearly full."""
 
     rows: tuple[Row, ...]
@@ -73,15 +67,13 @@ class OutOfSpace:
     free_bytes: int
 
 
-@dataclass(frozen=True)
-class Noted:
+class Noted(Struct, frozen=True):
     """Something is to be known of the batch."""
 
     notice: Notice
 
 
-@dataclass(frozen=True)
-class Tick:
+class Tick(Struct, frozen=True):
     """Time has passed and nothing happened; at least twice a second."""
 
 

@@ -8,8 +8,9 @@ import shlex
 import subprocess
 import time
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.errors import RequestError, setting
 from boxkite.core.notices.batches import NOT_NOTIFIED
@@ -22,8 +23,7 @@ _HOOK_ATTEMPTS = 3
 _MOST_SAID = 400
 
 
-@dataclass(frozen=True)
-class Notifications:
+class Notifications(Struct, frozen=True):
     """The command and the web address, where given."""
 
     command: str = ""

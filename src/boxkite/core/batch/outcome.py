@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.batch.events import FileEnded
 from boxkite.core.batch.recording import Batch
@@ -15,8 +16,7 @@ from boxkite.core.plan.rows import Action, Plan, Row
 from boxkite.core.shots.shot import LeftOut
 
 
-@dataclass(frozen=True)
-class Outcome:
+class Outcome(Struct, frozen=True):
     """A batch that has ended, was stopped, or found no room."""
 
     batch: Batch

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
 from boxkite.core.errors import RecordsError
@@ -24,8 +25,7 @@ SHARED = (Source, FrameIndex, Composition, IndexedSource, Shot, Preset)
 _MOST_BYTES = 1 << 30
 
 
-@dataclass(frozen=True)
-class Packed:
+class Packed(Struct, frozen=True):
     """A plan as it is stored: the rows to be made, and their job if there was one."""
 
     rows: tuple[Row, ...]

@@ -6,10 +6,10 @@ import contextlib
 import sqlite3
 import time
 from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Literal
 
 import av
+from msgspec import Struct, field
 
 from boxkite import __version__
 from boxkite.core.batch.events import (
@@ -53,8 +53,7 @@ _TURN_EVERY_SECONDS = 0.5
 Asked = Literal["command", "web hook", "cluster"]
 
 
-@dataclass
-class Batch:
+class Batch(Struct):
     """A plan being run, as whoever runs it wants it and as it turns out."""
 
     turn: Turn = "wait"
@@ -82,8 +81,7 @@ class Batch:
     """The notices that came up while it ran."""
 
 
-@dataclass(frozen=True)
-class Work:
+class Work(Struct, frozen=True):
     """The work that is left of a batch."""
 
     rows: tuple[Row, ...]

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.batch.packing import Packed, unpack
 from boxkite.core.batch.recording import Work, versions
@@ -35,8 +37,7 @@ from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 _MOST_NAMED = 3
 
 
-@dataclass(frozen=True)
-class Rest:
+class Rest(Struct, frozen=True):
     """The rest of a batch that was interrupted."""
 
     work: Work
@@ -214,7 +215,7 @@ def _accepted(rows: Sequence[Row]) -> tuple[Row, ...]:
         return replace(footage, source=once(footage.source, of_source), sound=sound, composition=composition)
 
     def of_shot(shot: Shot) -> Shot:
-        return shot.with_changes(footage=once(shot.footage, of_footage))
+        return replace(shot, footage=once(shot.footage, of_footage))
 
     def of_row(row: Row) -> Row:
         return replace(row, shot=once(row.shot, of_shot), parts=tuple(of_row(part) for part in row.parts))

@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from boxkite.core.batch.chunked import ChunkedShot
 from boxkite.core.batch.disk_space import DiskSpace
@@ -39,8 +41,7 @@ _MOST_CRASHES = 2
 _PAUSE_SECONDS = 2.0
 
 
-@dataclass
-class BatchControl:
+class BatchControl(Struct):
     """Control of a running batch."""
 
     stop: Stop = ""
@@ -48,8 +49,7 @@ class BatchControl:
     """Most shots side by side; None for all there are."""
 
 
-@dataclass
-class _Shot:
+class _Shot(Struct):
     """Rows that share one reading of their source, and what became of them so far."""
 
     rows: tuple[Row, ...]
@@ -79,8 +79,7 @@ class _Shot:
         return ShotTask(tuple(rows), paths, self.threads, chunks=chunks)
 
 
-@dataclass
-class _Run:
+class _Run(Struct):
     executor: Executor
     control: BatchControl
     waiting: list[_Shot]

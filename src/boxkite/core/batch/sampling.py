@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
 import av
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.batch.events import FileEnded
 from boxkite.core.batch.executors.local import LocalExecutor
@@ -27,8 +28,7 @@ _SPREAD, _SPREAD_OF_BITRATE, _SPREAD_OF_WHOLE = (0.65, 1.35), (0.85, 1.15), (0.9
 Progress = Callable[[int, int], None]
 
 
-@dataclass(frozen=True)
-class _Measured:
+class _Measured(Struct, frozen=True):
     """The sizes of the probes of one output: bytes of packets per frame, and the rest of a file."""
 
     bytes_per_frame: float
@@ -100,7 +100,7 @@ def _probes(rows: Sequence[Row], folder: Path) -> Iterator[Row]:
         if span.length < 1:
             continue
         last_end[place] = span.end
-        shot = row.shot.with_changes(span=span)
+        shot = replace(row.shot, span=span)
         yield replace(row, shot=shot, folder=folder, name=f"probe{number}", action=Action.MAKE, chunks=())
 
 

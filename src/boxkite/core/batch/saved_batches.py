@@ -5,10 +5,12 @@ from __future__ import annotations
 import base64
 import json
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.batch.packing import pack, unpack
 from boxkite.core.errors import PlanError, RecordsError
@@ -30,8 +32,7 @@ _NOT_MOVED = ("command_line", "asked")
 """Settings of a batch that tell how it was asked for: they may name what only its own machine may know."""
 
 
-@dataclass(frozen=True)
-class SavedBatch:
+class SavedBatch(Struct, frozen=True):
     """All that is on record of a batch."""
 
     batch: BatchRecord

@@ -7,10 +7,11 @@ as the edit says it, since only the media themselves can tell where their timeco
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from enum import StrEnum
 from fractions import Fraction
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate, Span, Timecode
@@ -35,8 +36,7 @@ class TrackKind(StrEnum):
     AUDIO = "audio"
 
 
-@dataclass(frozen=True, slots=True)
-class Transition:
+class Transition(Struct, frozen=True):
     """A change from one clip to the next."""
 
     kind: str
@@ -50,8 +50,7 @@ class Transition:
         return self.before + self.after
 
 
-@dataclass(frozen=True, slots=True)
-class ColourDecision:
+class ColourDecision(Struct, frozen=True):
     """An ASC CDL: slope, offset and power for red, green and blue, and one saturation."""
 
     slope: tuple[float, float, float] = (1.0, 1.0, 1.0)
@@ -60,8 +59,7 @@ class ColourDecision:
     saturation: float = 1.0
 
 
-@dataclass(frozen=True, slots=True)
-class MediaName:
+class MediaName(Struct, frozen=True):
     """All that an edit says of the media of a clip."""
 
     name: str = ""
@@ -86,8 +84,7 @@ class MediaName:
         return self.name or Path(self.path).name or self.reel or "media without a name"
 
 
-@dataclass(frozen=True, slots=True)
-class EditMarker:
+class EditMarker(Struct, frozen=True):
     """A marker or range on a timeline or a clip, in frames of the timeline; `end` is None for a point."""
 
     name: str
@@ -99,8 +96,7 @@ class EditMarker:
     circled: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Clip:
+class Clip(Struct, frozen=True):
     """One clip on a track."""
 
     name: str
@@ -137,8 +133,7 @@ class Clip:
     nested: Timeline | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Track:
+class Track(Struct, frozen=True):
     """Clips in the order of time; picture tracks further up hide those below."""
 
     kind: TrackKind
@@ -149,8 +144,7 @@ class Track:
     effects: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Timeline:
+class Timeline(Struct, frozen=True):
     """One edit."""
 
     name: str
@@ -189,8 +183,7 @@ class Timeline:
                     yield clip.nested
 
 
-@dataclass(frozen=True, slots=True)
-class Edit:
+class Edit(Struct, frozen=True):
     """All timelines of one file, and what in it was not understood or cannot be kept."""
 
     path: Path

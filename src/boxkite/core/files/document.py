@@ -1,28 +1,31 @@
 """Values as documents: what is kept in a journal or sent to a worker is data that is checked, never code.
 
-A document is JSON. It names its kind and version, and holds values of the program's own dataclasses by the names of
-their fields. Reading one checks every field against the type that the dataclass declares, refuses what is unknown or
-missing, and makes nothing but the types that are declared. Values that several others share, as the source of many
-shots, stand in it once and are the same object again when it is read.
+A document is JSON. It names its kind and version, and holds values of the program's own structs, or dataclasses as
+presets are, by the names of their fields. Reading one checks every field against the type that the class declares,
+refuses what is unknown or missing, and makes nothing but the types that are declared. Values that several others
+share, as the source of many shots, stand in it once and are the same object again when it is read.
 """
 
 from __future__ import annotations
 
+import dataclasses
 import json
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import MISSING, Field, fields, is_dataclass
 from datetime import datetime
 from enum import Enum
 from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path, PureWindowsPath
 from types import NoneType, UnionType
-from typing import Any, Literal, TypeVar, Union, get_args, get_origin, get_type_hints
+from typing import Any, Literal, NamedTuple, TypeVar, Union, get_args, get_origin, get_type_hints
+
+from msgspec import NODEFAULT, Struct, structs
 
 Kept = TypeVar("Kept")
 _Coder = Callable[[Any, Any], Any]
 """Turns a value, with what is known of the document so far, into another."""
 _MOST_DEPTH = 60
+_MISSING = object()
 _ARRAYS = ("int64", "bool", "float64")
 
 
@@ -62,7 +65,7 @@ class _Reading:
 
 
 def write_document(value: Any, kind: type[Any], version: int, shared: Sequence[type] = ()) -> bytes:
-    """A value of a dataclass as bytes. shared: dataclasses whose values may be used by several others."""
+    """A value of a struct as bytes. shared: structs whose values may be used by several others."""
     writing = _Writing(shared)
     plain = _encoder(kind)(value, writing)
     document = {"kind": kind.__name__, "version": version, "shared": writing.items, "value": plain}
@@ -117,6 +120,10 @@ def _is_enum(kind: Any) -> bool:
     return isinstance(kind, type) and issubclass(kind, Enum)
 
 
+def _has_members(kind: Any) -> bool:
+    return isinstance(kind, type) and (issubclass(kind, Struct) or dataclasses.is_dataclass(kind))
+
+
 def _unchanged(value: Any, state: Any) -> Any:
     return value
 
@@ -141,15 +148,15 @@ def _encoder(kind: Any) -> _Coder:
         made = lambda value, state: {_of(str, key): of_value(one, state) for key, one in value.items()}  # noqa: E731
     elif _is_enum(kind):
         made = lambda value, state: value.value  # noqa: E731
-    elif is_dataclass(kind):
-        return _dataclass_encoder(kind)
+    elif _has_members(kind):
+        return _members_encoder(kind)
     else:
         raise TypeError(f"documents hold no {kind}")
     _ENCODERS[kind] = made
     return made
 
 
-def _dataclass_encoder(kind: Any) -> _Coder:
+def _members_encoder(kind: Any) -> _Coder:
     members: list[tuple[str, _Coder, Any]] = []
 
     def encode(value: Any, writing: _Writing) -> Any:
@@ -165,43 +172,35 @@ def _dataclass_encoder(kind: Any) -> _Coder:
 
     _ENCODERS[kind] = shared  # before those of its fields, among which it may be
     hints = get_type_hints(kind)
-    members += [(one.name, _encoder(hints[one.name]), _default_of(one)) for one in fields(kind) if one.init]
+    members += [(one.name, _encoder(hints[one.name]), one.value) for one in _members_of(kind)]
     return shared
 
 
-def _default_of(one: Field[Any]) -> Any:
-    """The value that a field has where a document does not say; MISSING where it always says."""
-    return one.default if one.default_factory is MISSING else one.default_factory()
+class _Member(NamedTuple):
+    """A field of a class whose values documents hold."""
+
+    name: str
+    value: Any
+    """Where a document does not say; MISSING where it always says."""
 
 
-def _maker(kind: Any, own: Sequence[Field[Any]]) -> Callable[[dict[str, Any]], Any]:
-    """The function that makes a value of a dataclass from the fields that a document has.
-
-    Most classes only keep their fields, and what is remembered of a thousand files is read at every look: filling a
-    new object takes a third of the time that calling such a class does. One that checks its fields is called.
-    """
-    if hasattr(kind, "__post_init__") or hasattr(kind, "__slots__") or len(own) < len(fields(kind)):
-        return lambda values: kind(**values)
-    defaults = {one.name: one.default for one in own if one.default is not MISSING}
-    factories = {one.name: one.default_factory for one in own if one.default_factory is not MISSING}
-
-    def make(values: dict[str, Any]) -> Any:
-        made = object.__new__(kind)
-        kept = made.__dict__
-        kept.update(defaults)
-        for name, factory in factories.items():
-            if name not in values:
-                kept[name] = factory()
-        kept.update(values)
-        return made
-
-    return make
+def _members_of(kind: Any) -> list[_Member]:
+    """The fields of a struct, or of a dataclass, as presets are."""
+    declared: Sequence[Any] = structs.fields(kind) if issubclass(kind, Struct) else dataclasses.fields(kind)
+    found = []
+    for one in declared:
+        default = one.default if _is_unsaid(one.default_factory) else one.default_factory()
+        found.append(_Member(one.name, _MISSING if _is_unsaid(default) else default))
+    return found
 
 
-def _default_text(one: Field[Any]) -> str:
+def _is_unsaid(default: Any) -> bool:
+    return default is NODEFAULT or default is dataclasses.MISSING
+
+
+def _default_text(one: _Member) -> str:
     """A default as text; of one that is made again each time (as the time of day) only that there is one."""
-    default = _default_of(one)
-    return "" if default is MISSING else f" = {'…' if isinstance(default, datetime) else default}"
+    return "" if one.value is _MISSING else f" = {'…' if isinstance(one.value, datetime) else one.value}"
 
 
 def _union_encoder(kinds: tuple[Any, ...]) -> _Coder:
@@ -237,8 +236,8 @@ def _decoder(kind: Any) -> _Coder:
         made = lambda plain, state: {key: of_value(one, state) for key, one in _of(dict, plain).items()}  # noqa: E731
     elif _is_enum(kind):
         made = lambda plain, state: kind(plain)  # noqa: E731
-    elif is_dataclass(kind):
-        return _dataclass_decoder(kind)
+    elif _has_members(kind):
+        return _members_decoder(kind)
     else:
         raise TypeError(f"documents hold no {kind}")
     _DECODERS[kind] = made
@@ -255,11 +254,10 @@ def _tuple_decoder(inner: tuple[Any, ...]) -> _Coder:
     )
 
 
-def _dataclass_decoder(kind: Any) -> _Coder:
-    own = [one for one in fields(kind) if one.init]
-    needed = {one.name for one in own if one.default is MISSING and one.default_factory is MISSING}
+def _members_decoder(kind: Any) -> _Coder:
+    own = _members_of(kind)
+    needed = {one.name for one in own if one.value is _MISSING}
     members: dict[str, _Coder] = {}
-    make = _maker(kind, own)
 
     def decode(plain: Any, reading: _Reading) -> Any:
         if type(plain) is int and kind in reading.shared:
@@ -271,7 +269,7 @@ def _dataclass_decoder(kind: Any) -> _Coder:
             raise DocumentError(f"{kind.__name__} has no “{min(unknown)}”")
         if len(values) < len(members) and (missing := needed - values.keys()):
             raise DocumentError(f"“{min(missing)}” of {kind.__name__} is missing")
-        return make({name: members[name](value, reading) for name, value in values.items()})
+        return kind(**{name: members[name](value, reading) for name, value in values.items()})
 
     _DECODERS[kind] = decode  # before those of its fields, among which it may be
     hints = get_type_hints(kind)
@@ -381,9 +379,9 @@ def shape_of(kind: Any) -> str:
     lines: dict[str, str] = {}
 
     def walk(one: Any) -> None:
-        if is_dataclass(one) and isinstance(one, type) and one.__name__ not in lines:
+        if _has_members(one) and one.__name__ not in lines:
             hints = get_type_hints(one)
-            own = [field for field in fields(one) if field.init]
+            own = _members_of(one)
             parts = [f"{field.name}: {hints[field.name]}{_default_text(field)}" for field in own]
             lines[one.__name__] = f"{one.__name__}({', '.join(parts)})"
             for field in own:

@@ -6,11 +6,12 @@ import contextlib
 import os
 import struct
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
 
 import xxhash
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.files.volumes import has_stable_inodes
 
@@ -20,8 +21,7 @@ _MOST_BOXES = 1000
 _MOVIE_BOXES = (b"ftyp", b"moov", b"mdat", b"wide", b"free", b"skip", b"pnot")
 
 
-@dataclass(frozen=True)
-class FileIdentity:
+class FileIdentity(Struct, frozen=True):
     """A regular file as it was at one moment."""
 
     system: str

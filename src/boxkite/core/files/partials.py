@@ -16,8 +16,9 @@ import os
 import stat
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.files.moving import discard
 from boxkite.core.files.volumes import is_shared
@@ -120,8 +121,7 @@ class Partial:
             self.release()
 
 
-@dataclass
-class Claim:
+class Claim(Struct):
     """A lock on a file that is there."""
 
     path: Path

@@ -12,8 +12,10 @@ import errno
 import json
 import os
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from boxkite.core.errors import RenderError
 from boxkite.core.files.identity import stamp_of
@@ -28,8 +30,7 @@ _MOST_NOTE_BYTES = 1 << 16
 _MOST_NAMES = 1000
 
 
-@dataclass(frozen=True)
-class _Note:
+class _Note(Struct, frozen=True):
     """."""
 
     name: str

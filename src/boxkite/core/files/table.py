@@ -5,9 +5,10 @@ from __future__ import annotations
 import csv
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from itertools import islice
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.errors import MarksError
 from boxkite.core.files.cells import plain_cell
@@ -53,16 +54,14 @@ def packed_cells(cells: Sequence[str]) -> str:
     return _UNIT.join(cell.replace(_UNIT, " ") if _UNIT in cell else cell for cell in cells)
 
 
-@dataclass(frozen=True, slots=True)
-class TableRow:
+class TableRow(Struct, frozen=True):
     """One row: the line it begins on, counted from 1, and its cells by column name as written."""
 
     line: int
     cells: Cells
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Struct, frozen=True):
     """A table with its header as written."""
 
     path: Path

@@ -4,20 +4,19 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 
+from msgspec import Struct, field
 
-@dataclass(frozen=True)
-class Unseen:
+
+class Unseen(Struct, frozen=True):
     """A place that could not be looked into, or was not, and why."""
 
     path: Path
     reason: str
 
 
-@dataclass
-class Walk:
+class Walk(Struct):
     """One look through a folder and all below it."""
 
     folder: Path

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.footage.frame_index import FrameIndex
@@ -13,8 +12,7 @@ from boxkite.core.footage.splice import Splice
 from boxkite.core.timebase import Span
 
 
-@dataclass(frozen=True)
-class Cut:
+class Cut(Struct, frozen=True):
     """A shot by the places of its frames in the order of storing."""
 
     times: np.ndarray

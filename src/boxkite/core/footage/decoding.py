@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Generator, Iterator
-from dataclasses import dataclass, field
 from itertools import chain
 from typing import Any
 
@@ -13,6 +12,7 @@ from av.container import InputContainer
 from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
+from msgspec import Struct, field
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.exr import only_part
@@ -35,8 +35,7 @@ class _DoubtfulEntryError(Exception):
     """The decoder has flagged the first frame that is wanted: it may be clean when more before it is decoded."""
 
 
-@dataclass
-class Damage:
+class Damage(Struct):
     """The damage found while decoding, by the numbers of frames."""
 
     accepted: bool = True

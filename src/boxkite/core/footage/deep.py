@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from itertools import pairwise
 from pathlib import Path
@@ -11,6 +10,7 @@ from pathlib import Path
 import av
 import numpy as np
 from av.stream import Discard
+from msgspec import Struct
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.bitstream.obstacles import Obstacle
@@ -24,8 +24,7 @@ from boxkite.core.footage.source import Source
 _SHADES = "▁▂▃▄▅▆▇█"
 
 
-@dataclass(frozen=True)
-class DeepInfo:
+class DeepInfo(Struct, frozen=True):
     """The packets of a video stream, summed up."""
 
     pictures: int

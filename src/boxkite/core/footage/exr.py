@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import FootageError, setting
 from boxkite.core.footage.source import ImageLayer, ImageSettings, Source

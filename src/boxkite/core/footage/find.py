@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError, InaccessibleError
 from boxkite.core.files.digests import is_manifest

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
@@ -25,8 +26,7 @@ def is_plausible(frames: int, rate: FrameRate) -> bool:
     return rate.seconds(frames) <= PLAUSIBLE_HOLD_SECONDS
 
 
-@dataclass(frozen=True)
-class FrameIndex:
+class FrameIndex(Struct, frozen=True):
     """Where each frame of a source lies in its file's own time."""
 
     rate: FrameRate

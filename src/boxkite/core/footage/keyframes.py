@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import av
 import numpy as np
 from av.container import InputContainer
 from av.stream import Discard
 from av.video.stream import VideoStream
+from msgspec import Struct
 
 from boxkite.core.errors import FootageError
 from boxkite.core.files.document import with_arrays
@@ -25,8 +24,7 @@ from boxkite.core.timebase import Span
 with_arrays()
 
 
-@dataclass(frozen=True)
-class StoredFrames:
+class StoredFrames(Struct, frozen=True):
     """The coded frames of a source as they are stored."""
 
     times: np.ndarray

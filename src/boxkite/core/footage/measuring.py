@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 import av
@@ -10,6 +9,8 @@ import numpy as np
 from av.container import InputContainer
 from av.stream import Discard
 from av.video.stream import VideoStream
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.frame_index import INDEXED_CONTAINERS, PLAUSIBLE_HOLD_SECONDS, FrameIndex
@@ -128,8 +129,7 @@ def _on_grid(times: np.ndarray, rate: FrameRate, time_base: Fraction) -> bool:
     return bool(np.all(np.abs(times - expected) <= tolerance))
 
 
-@dataclass
-class _Packets:
+class _Packets(Struct):
     """The packets of a picture, as far as they can be read."""
 
     count: int = 0

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from datetime import datetime
 from fractions import Fraction
 from pathlib import Path
@@ -15,6 +14,7 @@ import av
 from av.audio.stream import AudioStream
 from av.container import InputContainer
 from av.video.stream import VideoStream
+from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError, FootageError
 from boxkite.core.files.identity import FileIdentity, identity_of

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 from fractions import Fraction
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.files.identity import FileIdentity
 from boxkite.core.files.walking import Unseen
@@ -24,8 +25,7 @@ class SourceKind(StrEnum):
     TIMELINE = "timeline"
 
 
-@dataclass(frozen=True)
-class VideoInfo:
+class VideoInfo(Struct, frozen=True):
     """One picture stream."""
 
     index: int
@@ -70,8 +70,7 @@ class VideoInfo:
         return self.field_order in ("top first", "bottom first")
 
 
-@dataclass(frozen=True)
-class AudioInfo:
+class AudioInfo(Struct, frozen=True):
     """One audio stream: sample rate in Hz, channel layout by the codec library's name ("3 channels" where the
     file says no more than their number).
     """
@@ -88,8 +87,7 @@ class AudioInfo:
         return {"1 channels": "mono", "2 channels": "stereo"}.get(self.layout, self.layout)
 
 
-@dataclass(frozen=True)
-class Chapter:
+class Chapter(Struct, frozen=True):
     """A chapter stored in a media file; times in seconds from the file's own zero."""
 
     name: str
@@ -97,8 +95,7 @@ class Chapter:
     end: Fraction
 
 
-@dataclass(frozen=True)
-class SequencePattern:
+class SequencePattern(Struct, frozen=True):
     """Numbered frames in one folder: name = prefix + number of `digits` digits (0: unpadded) + suffix."""
 
     folder: Path
@@ -123,8 +120,7 @@ PLAIN_LAYER = "plain"
 """Name for the layer without a name."""
 
 
-@dataclass(frozen=True)
-class ImageSettings:
+class ImageSettings(Struct, frozen=True):
     """How images are read."""
 
     rate: FrameRate | None = None
@@ -134,8 +130,7 @@ class ImageSettings:
     """Of EXR images that hold several; empty for the first."""
 
 
-@dataclass(frozen=True)
-class ImageLayer:
+class ImageLayer(Struct, frozen=True):
     """One of several frames in an EXR image."""
 
     name: str
@@ -169,8 +164,7 @@ class ImageLayer:
         return {"layer": self.prefix}
 
 
-@dataclass(frozen=True)
-class Source:
+class Source(Struct, frozen=True):
     """One media file or image sequence, with all that is known about it without reading its packets."""
 
     path: Path
@@ -209,8 +203,7 @@ class Source:
         return self.sequence.label if self.sequence else self.path.name
 
 
-@dataclass(frozen=True)
-class Unreadable:
+class Unreadable(Struct, frozen=True):
     """A file that cannot be used as a source: why, and the way out where there is one."""
 
     path: Path
@@ -218,8 +211,7 @@ class Unreadable:
     hint: str = ""
 
 
-@dataclass(frozen=True)
-class Findings:
+class Findings(Struct, frozen=True):
     """All that was found under some paths, in the order of their names."""
 
     sources: tuple[Source, ...]

@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 
-@dataclass(frozen=True, slots=True)
-class Splice:
+class Splice(Struct, frozen=True):
     """How many frames of a shot are encoded at its beginning, copied, and encoded at its end."""
 
     head: int

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.cells import table_bytes
@@ -20,8 +21,7 @@ _FIRST_ROW = 2
 """Of the table, below its head."""
 
 
-@dataclass(frozen=True)
-class CatalogueRow:
+class CatalogueRow(Struct, frozen=True):
     """One file's cells."""
 
     described: Described
@@ -29,8 +29,7 @@ class CatalogueRow:
     """By column: one text, or the entries of a list."""
 
 
-@dataclass(frozen=True)
-class Catalogue:
+class Catalogue(Struct, frozen=True):
     """The rows, and what the receiver would not take."""
 
     mapping: ColumnMapping

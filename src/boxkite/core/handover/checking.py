@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.files.checksum import file_checksum
@@ -21,8 +22,7 @@ _OWN_KIND = "xxh128"
 _MOST_AT_ONCE = 4
 
 
-@dataclass(frozen=True)
-class Checked:
+class Checked(Struct, frozen=True):
     """One file, and what was found."""
 
     file: DeliveredFile
@@ -38,8 +38,7 @@ class Checked:
         return bool(self.against)
 
 
-@dataclass
-class Check:
+class Check(Struct):
     """A delivery that is to be checked."""
 
     delivery: Delivery

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, fields
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import fields
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.toml import read_given_toml
@@ -19,8 +21,7 @@ EMBEDDED = ("title", "description", "keywords", "creator", "rights", "location",
 _MOST_COLUMNS = 200
 
 
-@dataclass(frozen=True)
-class ColumnRule:
+class ColumnRule(Struct, frozen=True):
     """One column: what fills it, and what its receiver takes."""
 
     name: str
@@ -53,15 +54,14 @@ class ColumnRule:
     """One of EMBEDDED: with that meaning it is written into the files, too, where that is asked for."""
 
 
-@dataclass(frozen=True)
-class ColumnMapping:
+class ColumnMapping(Struct, frozen=True):
     """The columns of one receiver."""
 
     path: Path
     columns: tuple[ColumnRule, ...]
     about: str = ""
     """Whom it is for, in a line."""
-    patterns: dict[str, tuple[Pattern, ...]] = field(default_factory=dict, compare=False)
+    patterns: dict[str, tuple[Pattern, ...]] = field(default_factory=dict)
     """By column, read."""
 
 

@@ -5,11 +5,11 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct
 from PIL import Image, ImageDraw, ImageFont
 
 from boxkite.core.batch.machine import usable_cores
@@ -31,8 +31,7 @@ _POINT_MM = 0.3528
 _MOST_CHARACTERS = 400
 
 
-@dataclass(frozen=True)
-class SheetOptions:
+class SheetOptions(Struct, frozen=True):
     """How a sheet looks."""
 
     title: str
@@ -44,8 +43,7 @@ class SheetOptions:
     """Below each file's pictures; the first is its name."""
 
 
-@dataclass(frozen=True)
-class _Entry:
+class _Entry(Struct, frozen=True):
     pictures: tuple[GoodFrame, ...]
     lines: tuple[str, ...]
 

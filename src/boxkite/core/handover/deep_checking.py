@@ -5,7 +5,8 @@ from __future__ import annotations
 import multiprocessing
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, as_completed
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.packing import unpack

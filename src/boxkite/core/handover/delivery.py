@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.reading import path_from, without_dots
@@ -17,8 +18,7 @@ from boxkite.core.records.record import FileRecord
 from boxkite.core.records.store import LAST, Records
 
 
-@dataclass(frozen=True)
-class DeliveredFile:
+class DeliveredFile(Struct, frozen=True):
     """A finished file, or a folder of numbered images."""
 
     root: Path
@@ -46,8 +46,7 @@ class DeliveredFile:
         return sorted(self.path.iterdir()) if self.is_numbered_images else [self.path]
 
 
-@dataclass(frozen=True)
-class Delivery:
+class Delivery(Struct, frozen=True, dict=True):
     """What is handed over."""
 
     label: str

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.batch.packing import unpack
 from boxkite.core.errors import BoxkiteError, RecordsError, RequestError
@@ -79,8 +81,7 @@ class _AsRead(Mapping[str, Value]):
         return sum(1 for _ in self)
 
 
-@dataclass(frozen=True)
-class Described:
+class Described(Struct, frozen=True):
     """One delivered file."""
 
     file: DeliveredFile
@@ -112,8 +113,7 @@ class Described:
         return self.row.start_timecode if self.row else self.shot.footage.timecode(self.shot.span.start)
 
 
-@dataclass(frozen=True)
-class Description:
+class Description(Struct, frozen=True):
     """A delivery with what is known of its files."""
 
     delivery: Delivery
@@ -237,14 +237,12 @@ def _with_tables(
             if file.path in known
             else {}
         )
-        changed.append(shot.with_changes(metadata={**values, **shot.metadata}) if values else shot)
+        changed.append(replace(shot, metadata={**values, **shot.metadata}) if values else shot)
     return changed
 
 
 def _called(source: Source, path: Path) -> Source:
     """A source under another name, to be found in tables."""
-    from dataclasses import replace
-
     return replace(source, path=path, sequence=None, metadata={})
 
 
@@ -269,7 +267,7 @@ def _of_others(
             notices.append(FILE_SKIPPED(reason=error.message).of(source.label))
             continue
         sources.append(source)
-        shots.append(whole.with_changes(footage=footage, span=footage.frame_index.span))
+        shots.append(replace(whole, footage=footage, span=footage.frame_index.span))
     values = ShotValues(shots, NamingContext(user=user))
     described = []
     for index, (source, shot) in enumerate(zip(sources, shots, strict=True)):

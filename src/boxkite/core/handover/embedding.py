@@ -9,9 +9,10 @@ from __future__ import annotations
 import os
 import struct
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import BinaryIO
+
+from msgspec import Struct
 
 from boxkite.core.errors import RequestError
 
@@ -26,8 +27,7 @@ _AT_A_TIME = 1 << 20
 SUFFIXES = (".mov", ".mp4", ".m4v", ".m4a")
 
 
-@dataclass(frozen=True)
-class _Box:
+class _Box(Struct, frozen=True):
     kind: bytes
     start: int
     body: int

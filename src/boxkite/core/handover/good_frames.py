@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 
 import av
@@ -11,6 +10,7 @@ import numpy as np
 from av.container import InputContainer
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
+from msgspec import Struct
 from PIL import Image
 
 from boxkite.core.errors import BoxkiteError
@@ -32,8 +32,7 @@ _MOST_IN_A_ROW = 240
 """Frames decoded one after the other where there are no keyframes near."""
 
 
-@dataclass(frozen=True)
-class GoodFrame:
+class GoodFrame(Struct, frozen=True):
     """A frame of a file as it is seen, upright, with square pixels."""
 
     image: Image.Image

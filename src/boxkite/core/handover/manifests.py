@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import PlanError, RequestError
@@ -39,8 +40,7 @@ Progress = Callable[[int], None]
 """Gets the number of bytes of each part that was read."""
 
 
-@dataclass
-class KnownSums:
+class KnownSums(Struct):
     """The checksums that manifests beside a delivery know."""
 
     sums: dict[Path, list[tuple[str, dict[str, str]]]] = field(default_factory=dict)
@@ -103,8 +103,7 @@ def known_checksum(file: DeliveredFile) -> str:
     return record.checksum if unchanged and status.st_size == record.size_bytes else ""
 
 
-@dataclass(frozen=True)
-class Manifest:
+class Manifest(Struct, frozen=True):
     """A manifest that was written."""
 
     path: Path

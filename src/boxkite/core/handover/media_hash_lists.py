@@ -13,10 +13,11 @@ import platform
 import shutil
 import tempfile
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from boxkite import __version__
 from boxkite.core.errors import PlanError, RenderError, RequestError, setting
@@ -38,8 +39,7 @@ _LINE_BREAK = "\ue00a"
 """For line breaks in names, which the library would indent; a private character that no name holds."""
 
 
-@dataclass(frozen=True)
-class HashedFile:
+class HashedFile(Struct, frozen=True):
     """A file with its checksums."""
 
     path: Path
@@ -48,8 +48,7 @@ class HashedFile:
     sums: dict[str, str]
 
 
-@dataclass
-class History:
+class History(Struct):
     """The checksums of a folder in all generations."""
 
     root: Path

@@ -6,10 +6,10 @@ import io
 import json
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from msgspec import Struct, field
 from PIL import Image, ImageDraw
 
 from boxkite.core.errors import BoxkiteError, MarksError
@@ -35,8 +35,7 @@ _BELOW, _ABOVE = ("#000000", 6), ("#ffd23f", 3)
 """Colour and width of drawn lines on a picture 720 pixels high: dark below, light above."""
 
 
-@dataclass(frozen=True)
-class Note:
+class Note(Struct, frozen=True):
     """One note: on a frame of the file, or on a range of frames, both ends included."""
 
     frame: int
@@ -47,8 +46,7 @@ class Note:
     """Drawn on the frame, from 0 to 1 across and down."""
 
 
-@dataclass(frozen=True)
-class ReviewedShot:
+class ReviewedShot(Struct, frozen=True):
     """What was said of a shot."""
 
     identity: str
@@ -57,8 +55,7 @@ class ReviewedShot:
     notes: tuple[Note, ...]
 
 
-@dataclass(frozen=True)
-class Review:
+class Review(Struct, frozen=True):
     """A saved review."""
 
     path: Path
@@ -66,8 +63,7 @@ class Review:
     shots: tuple[ReviewedShot, ...]
 
 
-@dataclass
-class ReviewedMarks:
+class ReviewedMarks(Struct):
     """Marks for the tables beside the sources, and stills."""
 
     rows: dict[Path, list[MarkRow]] = field(default_factory=dict)

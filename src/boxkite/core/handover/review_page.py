@@ -9,9 +9,10 @@ import re
 import shutil
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import BoxkiteError, PlanError, RequestError, setting
@@ -43,8 +44,7 @@ _MOST_CHARACTERS = 400
 PRESET_FOR_IT = "review"
 
 
-@dataclass(frozen=True)
-class ReviewShot:
+class ReviewShot(Struct, frozen=True):
     """A shot on the page: its light file, and what else there is of it."""
 
     number: int
@@ -59,8 +59,7 @@ class ReviewShot:
         return f"{file.batch}#{file.record.number}" if file.record else file.name
 
 
-@dataclass(frozen=True)
-class PageOptions:
+class PageOptions(Struct, frozen=True):
     """How a page looks."""
 
     title: str

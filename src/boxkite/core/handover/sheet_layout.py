@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from math import floor
+
+from msgspec import Struct
 
 PAGES_MM = {"a4": (210.0, 297.0), "a3": (297.0, 420.0), "letter": (215.9, 279.4), "screen": (190.5, 338.7)}
 """Sheets by name, upright: ISO 216, ANSI, and one in the shape of a screen (16 to 9 on its side)."""
@@ -15,8 +16,7 @@ _COLUMNS = {("landscape", 1): 4, ("portrait", 1): 3, ("landscape", 3): 2, ("port
 _BETWEEN = 1.0
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(Struct, frozen=True):
     """A rectangle on a page, in mm from its upper left corner."""
 
     left: float
@@ -25,8 +25,7 @@ class Place:
     height: float
 
 
-@dataclass(frozen=True)
-class SheetLayout:
+class SheetLayout(Struct, frozen=True):
     """The grid of a sheet."""
 
     width: float

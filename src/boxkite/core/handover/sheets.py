@@ -5,8 +5,9 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.errors import RequestError
 from boxkite.core.handover.contact_sheet import FORMS, SheetOptions, draw_sheet
@@ -31,8 +32,7 @@ def silently(_: int) -> AbstractContextManager[Callable[[], None]]:
     return contextlib.nullcontext(lambda: None)
 
 
-@dataclass(frozen=True)
-class SheetRequest:
+class SheetRequest(Struct, frozen=True):
     """A contact sheet as it is asked for."""
 
     into: Path
@@ -94,8 +94,7 @@ def _of_preset(files: Sequence[Described], preset: str) -> list[Described]:
     return found
 
 
-@dataclass(frozen=True)
-class PageRequest:
+class PageRequest(Struct, frozen=True):
     """A review page as it is asked for."""
 
     into: Path

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.digests import DIGITS, kind_in_name
@@ -28,8 +29,7 @@ _TAGS = {
 }
 
 
-@dataclass
-class SumFile:
+class SumFile(Struct):
     """The checksums in a list."""
 
     path: Path

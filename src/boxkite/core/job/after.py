@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Literal
+
+from msgspec import Struct, field
 
 from boxkite.core.errors import PlanError
 from boxkite.core.job.manifest_forms import MANIFEST_FORMS
@@ -15,8 +16,7 @@ Kind = Literal["text", "texts", "number", "yes or no"]
 _EXISTING = ("stop", "number", "replace")
 
 
-@dataclass(frozen=True)
-class StepOption:
+class StepOption(Struct, frozen=True):
     """An option of a step."""
 
     kind: Kind
@@ -29,8 +29,7 @@ class StepOption:
     allowed: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """One step."""
 
     kind: str

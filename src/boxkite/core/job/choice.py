@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.suggest import did_you_mean
@@ -19,8 +20,7 @@ _HINT = (
 )
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """One choice as it was typed: what to look at, and the values that fit, any of them."""
 
     text: str

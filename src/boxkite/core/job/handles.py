@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.timebase import FrameRate
 
 
-@dataclass(frozen=True)
-class Handles:
+class Handles(Struct, frozen=True):
     """Extra frames at both ends: so many, or so many seconds; None for both is the whole of the media."""
 
     frames: int | None = None

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import force_setattr
 
 from boxkite.core.errors import PlanError
 from boxkite.core.job.after import check_steps
@@ -16,8 +18,7 @@ from boxkite.core.presets.library import PresetFile, Shelf
 from boxkite.core.suggest import did_you_mean
 
 
-@dataclass(frozen=True)
-class JobOptions:
+class JobOptions(Struct, frozen=True):
     """Options that are written, by key; what is not written is not among them."""
 
     written: Mapping[str, Any] = field(default_factory=dict)
@@ -25,7 +26,7 @@ class JobOptions:
 
     def __post_init__(self) -> None:
         kept = {key: value for key, value in self.written.items() if value not in (None, (), {}, [])}
-        object.__setattr__(self, "written", {key: kept[key] for key in OPTIONS if key in kept})
+        force_setattr(self, "written", {key: kept[key] for key in OPTIONS if key in kept})
 
     def get(self, key: str, default: Any = ()) -> Any:
         """The written value of an option, or the default."""

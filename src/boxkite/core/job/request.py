@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, fields
+from dataclasses import fields
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.errors import PlanError, RequestError, setting
 from boxkite.core.files.reading import path_from
@@ -17,8 +19,7 @@ from boxkite.core.presets.library import list_presets, names_file
 from boxkite.core.suggest import did_you_mean
 
 
-@dataclass(frozen=True)
-class JobRequest:
+class JobRequest(Struct, frozen=True):
     """A request: options and the job file they override."""
 
     options: JobOptions

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.edit.timeline import ColourDecision
 
 
-@dataclass(frozen=True)
-class DecisionStep:
+class DecisionStep(Struct, frozen=True):
     """A colour decision (ASC CDL)."""
 
     decision: ColourDecision
@@ -20,8 +20,7 @@ class DecisionStep:
         return f"CDL of {self.origin}"
 
 
-@dataclass(frozen=True)
-class FileStep:
+class FileStep(Struct, frozen=True):
     """A look file, of any kind that OpenColorIO reads."""
 
     path: Path
@@ -30,8 +29,7 @@ class FileStep:
         return self.path.name
 
 
-@dataclass(frozen=True)
-class SpacesStep:
+class SpacesStep(Struct, frozen=True):
     """From one colour space to another."""
 
     from_space: str

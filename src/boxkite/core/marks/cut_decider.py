@@ -9,10 +9,10 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
 from itertools import islice
 
 import numpy as np
+from msgspec import Struct
 
 from boxkite.core.marks.fingerprint import COLUMNS, ROWS, Floats, Look, distance, plain_distance
 
@@ -49,8 +49,7 @@ _STEADY = 5
 """Frames on either side of a dissolve that show one shot alone."""
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """A cut: frame is the first of the new shot."""
 
     frame: int

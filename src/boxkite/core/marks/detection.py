@@ -5,10 +5,10 @@ from __future__ import annotations
 import queue
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 
 import av
 from av.video.frame import VideoFrame
+from msgspec import Struct
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.cache import memory
@@ -46,8 +46,7 @@ def find_changes(
     return [Change(frames[change.frame], change.length) for change in changes if change.frame < len(frames)]
 
 
-@dataclass(frozen=True)
-class Changes:
+class Changes(Struct, frozen=True):
     """All changes of one source, as they are kept."""
 
     found: tuple[Change, ...]

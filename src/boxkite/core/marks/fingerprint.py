@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from av.video.format import VideoFormat
 from av.video.frame import VideoFrame
 from av.video.plane import VideoPlane
+from msgspec import Struct
 from numpy.lib.stride_tricks import as_strided
 from numpy.typing import NDArray
 
@@ -25,8 +25,7 @@ _MOST = 45
 Floats = NDArray[np.float32]
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(Struct, frozen=True):
     """Means of a frame's cells in 0…255: luma (ROWS × COLUMNS), blue and red difference (2 × ROWS/2 × COLUMNS/2)."""
 
     luma: Floats

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.marks.colours import COLOURS
 from boxkite.core.marks.mark import Mark, WrittenTime
@@ -18,8 +19,7 @@ _NUMBER = re.compile(r"\d{1,9}", re.ASCII)
 _MOST_TRIED = 50
 
 
-@dataclass(frozen=True)
-class _Columns:
+class _Columns(Struct, frozen=True):
     """Which column holds what, by its place; None where there is no such column."""
 
     start: int

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import NamedTuple
+
+from msgspec import Struct, field
 
 from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate
@@ -24,8 +25,7 @@ class WrittenTime(NamedTuple):
     """Set instead of text for times that come as seconds from the file's zero (chapters)."""
 
 
-@dataclass(frozen=True, slots=True)
-class Mark:
+class Mark(Struct, frozen=True):
     """A marker (a point) or a range. `end` is the first frame no longer in it; None for a point."""
 
     name: str
@@ -48,8 +48,7 @@ class Mark:
         return self.end is not None or bool(self.length)
 
 
-@dataclass(frozen=True)
-class MarkList:
+class MarkList(Struct, frozen=True):
     """All that one list holds."""
 
     path: Path

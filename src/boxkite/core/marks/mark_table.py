@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
-from dataclasses import dataclass, replace
 from fnmatch import fnmatchcase
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import MarksError, setting
 from boxkite.core.files.cells import table_bytes
@@ -20,8 +22,7 @@ COLUMNS = ("source", "name", "in", "out", "keywords", "circled", "note", "colour
 _LOCK_SECONDS = 30
 
 
-@dataclass(frozen=True)
-class MarkRow:
+class MarkRow(Struct, frozen=True):
     """One mark as the table holds it."""
 
     source: str

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.errors import MarksError
 from boxkite.core.marks.headless import has_times, rows_without_head
@@ -36,8 +37,7 @@ _ENOUGH_LINES = 0.5
 Lines = Sequence[str]
 
 
-@dataclass(frozen=True)
-class TextForm:
+class TextForm(Struct, frozen=True):
     """A form of list: how it is recognised, and how it is read."""
 
     name: str

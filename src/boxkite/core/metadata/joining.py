@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from itertools import takewhile
 from pathlib import Path, PureWindowsPath
+
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError, MarksError, setting
 from boxkite.core.files.table import Table, TableRow, find_column, read_table
@@ -30,8 +31,7 @@ _START_COLUMNS = ("start", "tc in", "timecode in", "start tc", "start timecode",
 _MOST_NAMED = 8
 
 
-@dataclass(frozen=True)
-class Joined:
+class Joined(Struct, frozen=True):
     """A table laid on sources."""
 
     path: Path

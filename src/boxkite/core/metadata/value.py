@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 
-@dataclass(frozen=True)
-class MetadataValue:
+class MetadataValue(Struct, frozen=True):
     """One value under one name."""
 
     name: str
@@ -16,8 +16,7 @@ class MetadataValue:
     """As "slates.csv:3", "A-vat2.xmp", "iXML chunk", "container"."""
 
 
-@dataclass(frozen=True)
-class KnownMetadata:
+class KnownMetadata(Struct, frozen=True):
     """The metadata of one source: by name the value that counts, and those it overrides."""
 
     held: Mapping[str, MetadataValue] = field(default_factory=dict)

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.errors import NameTooLongError, PatternError, setting
 from boxkite.core.files.names import MOST_BYTES, UNSAFE_SIGNS, byte_length, clean_value, safe_component
@@ -19,20 +20,17 @@ _DEEPEST = 20
 _ENDINGS = re.compile(r"\.(mov|mp4|m4v|mxf|mkv|webm|wav|avi)$", re.IGNORECASE)
 
 
-@dataclass(frozen=True)
-class LiteralText:
+class LiteralText(Struct, frozen=True):
     """Own text of the pattern."""
 
     text: str
 
 
-@dataclass(frozen=True)
-class FolderBreak:
+class FolderBreak(Struct, frozen=True):
     """The border between a folder and what is inside it."""
 
 
-@dataclass(frozen=True)
-class TokenUse:
+class TokenUse(Struct, frozen=True):
     """One token with its forms; column counts from 1."""
 
     name: str
@@ -41,15 +39,13 @@ class TokenUse:
     bare: bool
 
 
-@dataclass(frozen=True)
-class TokenPart:
+class TokenPart(Struct, frozen=True):
     """The first of its choices that is not empty."""
 
     choices: tuple[TokenUse, ...]
 
 
-@dataclass(frozen=True)
-class OptionalPart:
+class OptionalPart(Struct, frozen=True):
     """Parts that vanish together when a token among them is empty."""
 
     parts: tuple[Part, ...]
@@ -58,8 +54,7 @@ class OptionalPart:
 Part = LiteralText | FolderBreak | TokenPart | OptionalPart
 
 
-@dataclass(frozen=True)
-class Pattern:
+class Pattern(Struct, frozen=True):
     """A pattern in its parts."""
 
     text: str

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from datetime import datetime
+
+from msgspec import Struct
 
 from boxkite.core.files.names import slug
 from boxkite.core.timebase import Timecode
@@ -29,8 +30,7 @@ class FormError(ValueError):
     """A form that this value does not take; says which it does."""
 
 
-@dataclass(frozen=True)
-class Text:
+class Text(Struct, frozen=True):
     """Plain text, possibly empty."""
 
     text: str
@@ -44,8 +44,7 @@ class Text:
         raise FormError(f"“{forms[0]}” is not a form of a text")
 
 
-@dataclass(frozen=True)
-class Number:
+class Number(Struct, frozen=True):
     """A whole number; zeros give its width."""
 
     number: int
@@ -66,8 +65,7 @@ def _nothing_within(word: str) -> int:
     raise KeyError(word)
 
 
-@dataclass(frozen=True)
-class Counter:
+class Counter(Struct, frozen=True):
     """A place among the shots of a plan, counted from 0."""
 
     number: int
@@ -109,8 +107,7 @@ class Counter:
             ) from None
 
 
-@dataclass(frozen=True)
-class FrameTime:
+class FrameTime(Struct, frozen=True):
     """A place or a length in time: frames, and the timecode that is written for it."""
 
     frames: int
@@ -135,8 +132,7 @@ class FrameTime:
         )
 
 
-@dataclass(frozen=True)
-class ReadTime(FrameTime):
+class ReadTime(FrameTime, frozen=True):
     """The same for text that is no file name."""
 
     def shown(self) -> str:
@@ -144,8 +140,7 @@ class ReadTime(FrameTime):
         return str(self.timecode)
 
 
-@dataclass(frozen=True)
-class Date:
+class Date(Struct, frozen=True):
     """A date and time of day."""
 
     moment: datetime

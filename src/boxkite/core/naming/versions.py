@@ -15,7 +15,7 @@ MARK = "\ue000"
 """Stands for the number while names are only tried."""
 
 
-class Open(Text):
+class Open(Text, frozen=True):
     """A text that stays as it is whatever form is asked for."""
 
     def formed(self, *forms: str) -> str:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import string
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from importlib import import_module
 from types import ModuleType
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from boxkite.core.errors import spoken
 
@@ -17,8 +19,7 @@ _MODULES = ("batches", "edit", "files", "footage", "handover", "marks", "project
 _LOADED: list[ModuleType] = []
 
 
-@dataclass(frozen=True)
-class Notice:
+class Notice(Struct, frozen=True):
     """Something to be known."""
 
     kind: str

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from av.video.frame import VideoFrame
+from msgspec import Struct
 
 from boxkite.core.looks.look import Look
 from boxkite.core.looks.transform import Processor, processor_of
@@ -33,8 +33,7 @@ _TWICE = 1 + (1 << 32)
 _TRIED = 4096
 
 
-@dataclass(frozen=True)
-class ColourCode:
+class ColourCode(Struct, frozen=True):
     """How a limited-range picture codes its colours: bits a sample, matrix number."""
 
     bit_depth: int

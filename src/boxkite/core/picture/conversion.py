@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.looks.look import Look
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn, Row
@@ -18,8 +19,7 @@ def _no_text(frame: int) -> Mapping[LiveToken, str]:
     return {}
 
 
-@dataclass(frozen=True)
-class FrameConversion:
+class FrameConversion(Struct, frozen=True):
     """The changes to each frame."""
 
     video: Video

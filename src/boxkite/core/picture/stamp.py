@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from av.video.frame import VideoFrame
 from av.video.plane import VideoPlane
+from msgspec import Struct
 
 Array = np.ndarray
 
@@ -15,8 +14,7 @@ ACTION_SAFE = 0.035
 """Share of each side outside the safe area for action (EBU R 95)."""
 
 
-@dataclass(frozen=True)
-class PixelLayout:
+class PixelLayout(Struct, frozen=True):
     """How a planar Y′CbCr format stores its samples."""
 
     bit_depth: int
@@ -34,8 +32,7 @@ class PixelLayout:
         return cls(depth, shift_x, shift_y, pixel_format.startswith("yuva"))
 
 
-@dataclass(frozen=True)
-class Stamp:
+class Stamp(Struct, frozen=True):
     """Something to lay over a frame: out = picture × keep ÷ 256 + add, for Y′, Cb and Cr."""
 
     keep: tuple[Array, Array, Array]

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 from collections import Counter
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.names import clash_key

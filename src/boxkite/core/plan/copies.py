@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import NoKeyframeError, PlanError, setting
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
@@ -90,7 +91,7 @@ def joined_rows(rows: Sequence[Row], wanted: str) -> list[Row]:
                 parts=tuple(parts),
                 expected_bytes=sum(part.expected_bytes for part in parts),
                 warnings=warnings,
-                shot=first.shot.with_changes(),
+                shot=replace(first.shot),
                 splice=_together(parts),
             )
         )

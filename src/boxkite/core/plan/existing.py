@@ -6,8 +6,9 @@ import contextlib
 import os
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.checksum import file_checksum

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import NameTooLongError, NoKeyframeError, PlanError, RecordsError, setting
 from boxkite.core.files.reading import without_dots
@@ -31,11 +32,10 @@ from boxkite.core.presets.alike import preset_like
 from boxkite.core.presets.extensions import extension_of
 from boxkite.core.presets.fonts import missing_glyphs
 from boxkite.core.presets.model import Preset
-from boxkite.core.presets.overlays import LookSettings, Watermark
 from boxkite.core.records.store import LAST, Records
 from boxkite.core.shots.chunks import planned_chunks
 from boxkite.core.shots.gathering import Gathered, Progress, gather_shots
-from boxkite.core.shots.looks import NO_LOOK, LookFinder
+from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.shot import LeftOut, Shot
 from boxkite.core.shots.tokens import NamingContext, ShotValues
 from boxkite.core.timebase import Span
@@ -214,11 +214,9 @@ class Outputs:
                 and preset.takes_watermark
                 and (preset.watermark or not self._some_are_marked)
             ):
-                own = next(iter(preset.watermark), Watermark(image=self.job.watermark))
-                mark = replace(own, image=self.job.watermark.absolute(), text=None)
-                preset = replace(preset, watermark=(mark, *preset.watermark[1:]))
+                preset = preset.with_watermark(self.job.watermark.absolute())
             if self.job.look and preset.video:
-                preset = replace(preset, look=replace(preset.look or LookSettings(), file=self.job.look))
+                preset = preset.with_look(self.job.look)
             for mark in preset.watermark:
                 if mark.image:
                     check_image(mark.image)
@@ -356,7 +354,7 @@ class _RowMaker:
                 f" as {source.label} is, by encoding; and {obstacle}",
                 hint=f"leave {setting('exact-cuts')} out, or give a preset that encodes",
             )
-        encoding = Treatment.of(shot.footage, treatment.output, replace(preset, look=NO_LOOK))
+        encoding = Treatment.of(shot.footage, treatment.output, preset.without_look())
         return replace(self.row(number, shot, encoding, named, values), exact=True)
 
     def _preset_alike(self, shot: Shot, copying: Preset) -> Preset | None:

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
+
+from msgspec import to_builtins
 
 from boxkite.core.files.checksum import file_checksum, text_checksum
 from boxkite.core.looks.look import DecisionStep, FileStep, SpacesStep
@@ -28,7 +29,7 @@ class Recipes:
         key = id(row.preset)
         if key not in self._of_preset:
             self._of_preset[key] = (row.preset, _of_preset(row.preset))
-        burn_ins = [asdict(one) for one in row.burn_ins]
+        burn_ins = [to_builtins(one, enc_hook=str) for one in row.burn_ins]
         parts = [
             self._of_preset[key][1],
             row.size,
@@ -43,7 +44,7 @@ class Recipes:
     def _of_step(self, step: DecisionStep | FileStep | SpacesStep) -> Any:
         """The value that identifies a step of a look: of files, the checksum of their content."""
         if not isinstance(step, FileStep):
-            return asdict(step)
+            return to_builtins(step, enc_hook=str)
         if step.path not in self._of_file:
             self._of_file[step.path] = file_checksum(step.path)
         return self._of_file[step.path]

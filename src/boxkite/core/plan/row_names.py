@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import PatternError, setting
 from boxkite.core.files.names import clash_key

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 from fractions import Fraction
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import Source
@@ -31,8 +32,7 @@ class LiveToken(StrEnum):
     SHOT_FRAME = "shotframe"
 
 
-@dataclass(frozen=True)
-class PlannedBurnIn:
+class PlannedBurnIn(Struct, frozen=True):
     """A burn-in with its fixed text worked out."""
 
     parts: tuple[str | LiveToken, ...]
@@ -49,8 +49,7 @@ class Action(StrEnum):
     KEEP = "keep"
 
 
-@dataclass(frozen=True)
-class Replaced:
+class Replaced(Struct, frozen=True):
     """A file that a row replaces."""
 
     stamp: str
@@ -59,8 +58,7 @@ class Replaced:
     """Whether a batch on record made it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Row:
+class Row(Struct, frozen=True):
     """One file to be written."""
 
     number: int
@@ -216,8 +214,7 @@ class Row:
         return self.shot.footage.frame_index.rate.seconds(self.span.length)
 
 
-@dataclass(frozen=True)
-class Volume:
+class Volume(Struct, frozen=True):
     """The bytes a plan needs on one volume, and those that are free there."""
 
     folder: Path
@@ -225,16 +222,14 @@ class Volume:
     free_bytes: int
 
 
-@dataclass(frozen=True)
-class Gone:
+class Gone(Struct, frozen=True):
     """A file of an earlier batch that this plan no longer makes."""
 
     path: Path
     name: str
 
 
-@dataclass(frozen=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """A plan: all rows, and the notices about them."""
 
     rows: tuple[Row, ...]

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.errors import RecordsError
 from boxkite.core.plan.rows import Plan, Row
@@ -14,8 +15,7 @@ from boxkite.core.records.store import Records
 from boxkite.core.shots.shot import DIFFERENT_FROM_EDIT, EditDifference
 
 
-@dataclass(frozen=True)
-class ExpectedTime:
+class ExpectedTime(Struct, frozen=True):
     """How long a plan takes on so many workers, by so many files that this machine made before."""
 
     seconds: float
@@ -23,8 +23,7 @@ class ExpectedTime:
     files: int
 
 
-@dataclass(frozen=True)
-class Totals:
+class Totals(Struct, frozen=True):
     """The totals of the rows to be made."""
 
     files: int

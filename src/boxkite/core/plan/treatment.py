@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from boxkite.core.footage.source import Source, SourceKind
 from boxkite.core.job.job import Output
@@ -31,8 +32,7 @@ from boxkite.core.shots.tokens import OutputFacts, output_values
 _COPY_SPREAD = (0.8, 1.3)
 
 
-@dataclass(frozen=True)
-class Treatment:
+class Treatment(Struct, frozen=True):
     """How the shots of one source are made in one output."""
 
     output: Output

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from functools import lru_cache
+from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
 from annotated_types import Interval, Len
@@ -99,6 +100,19 @@ class Preset:
         self._check_sizing()
         if self.rate is not None:
             self._check_rate()
+
+    def with_watermark(self, image: Path) -> Preset:
+        """The same with another image as its first watermark."""
+        first = replace(next(iter(self.watermark), Watermark(image=image)), image=image, text=None)
+        return replace(self, watermark=(first, *self.watermark[1:]))
+
+    def with_look(self, file: Path) -> Preset:
+        """The same with the look of another file."""
+        return replace(self, look=replace(self.look or LookSettings(), file=file))
+
+    def without_look(self) -> Preset:
+        """The same without any, one beside the source included."""
+        return replace(self, look=LookSettings(cdl=False, sidecar=False))
 
     def _check_copy(self) -> None:
         for key in ("container", "video", "audio", "fit", "fill", "exact", "rate", "look"):

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.errors import PatternError, PlanError
 from boxkite.core.files.names import clash_key
@@ -28,8 +29,7 @@ from boxkite.core.shots.tokens import AGAIN, FILE_TOKENS, NamingContext, ShotVal
 _SEPARATORS = "._- "
 
 
-@dataclass(frozen=True)
-class Renamed:
+class Renamed(Struct, frozen=True):
     """One source with its new name."""
 
     source: Source

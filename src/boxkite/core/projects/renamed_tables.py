@@ -5,8 +5,10 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import MarksError
 from boxkite.core.files.cells import guarded, plain_cell
@@ -19,8 +21,7 @@ from boxkite.core.marks.mark_table import marks_as_bytes, read_marks_table
 from boxkite.core.metadata.joining import SOURCE_COLUMNS
 
 
-@dataclass(frozen=True)
-class TableChange:
+class TableChange(Struct, frozen=True):
     """One table that is rewritten."""
 
     path: str

@@ -10,13 +10,14 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
 from pathlib import Path
 from typing import Literal
 
 from filelock import FileLock, Timeout
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError, PlanError, RecordsError
 from boxkite.core.files.document import DocumentError, read_document, write_document
@@ -41,8 +42,7 @@ _MOST_KEPT = 1000
 _LOCK_SECONDS = 2.0
 
 
-@dataclass(frozen=True)
-class Move:
+class Move(Struct, frozen=True):
     """One file."""
 
     old: Path
@@ -70,8 +70,7 @@ class Move:
         return (found.st_size, found.st_mtime_ns) == (self.size_bytes, self.modified_ns)
 
 
-@dataclass(frozen=True)
-class RenameRecord:
+class RenameRecord(Struct, frozen=True):
     """One renaming."""
 
     name: str

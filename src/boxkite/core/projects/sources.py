@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.errors import FootageError
 from boxkite.core.files.walking import Unseen
@@ -18,8 +19,7 @@ from boxkite.core.projects.new_names import Renamed, new_names
 from boxkite.core.projects.renaming import RenameRecord, rename
 
 
-@dataclass(frozen=True)
-class RenamePlan:
+class RenamePlan(Struct, frozen=True):
     """Sources with their new names, nothing renamed yet."""
 
     renamed: tuple[Renamed, ...]

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import dataclasses
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.edit.otio.writing import write_otio_edit
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, Timeline, Track, TrackKind
@@ -30,8 +33,7 @@ _SEVERAL_PARTS = "@clip_@in"
 _SEPARATE_PARTS = "@clip_@(count:01:per clip)"
 
 
-@dataclass(frozen=True)
-class Use:
+class Use(Struct, frozen=True):
     """A clip of the edit with the frames of its source that it shows, transitions at its ends included."""
 
     clip: Clip
@@ -42,16 +44,14 @@ class Use:
     is_audio: bool
 
 
-@dataclass(frozen=True)
-class Part:
+class Part(Struct, frozen=True):
     """A span of one source that becomes a file, and its uses."""
 
     shot: Shot
     uses: tuple[Use, ...]
 
 
-@dataclass(frozen=True)
-class Trim:
+class Trim(Struct, frozen=True):
     """A trim worked out."""
 
     edit: Edit
@@ -82,7 +82,9 @@ def plan_trim(job: Job, *, separate: bool, progress: Progress = lambda _: None) 
 
     notices: list[Notice] = []
     unseen: list[Unseen] = []
-    cutter = EditCutter(replace(job, picture="originals"), job.paths, (), footage_of, notices, unseen)
+    cutter = EditCutter(
+        dataclasses.replace(job, picture="originals"), job.paths, (), footage_of, notices, unseen
+    )
     edit = cutter.edits[0]
     uses = _uses(edit, cutter, footage_of, notices)
     parts = [part for of_source in _by_source(uses) for part in _parts(of_source, job, separate=separate)]

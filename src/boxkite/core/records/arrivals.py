@@ -5,15 +5,15 @@ from __future__ import annotations
 import os
 import sqlite3
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.records.journal import now_text
 from boxkite.core.records.store import Records, storable
 
 
-@dataclass(frozen=True)
-class ArrivalRecord:
+class ArrivalRecord(Struct, frozen=True):
     """One source that has landed."""
 
     path: Path

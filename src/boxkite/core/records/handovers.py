@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.records.journal import now_text
 from boxkite.core.records.store import Records, storable
@@ -17,8 +18,7 @@ EMBEDDED = "embedded"
 """The kind of a handover that changes a file; its note is the file's checksum from then on."""
 
 
-@dataclass(frozen=True)
-class Handover:
+class Handover(Struct, frozen=True):
     """One thing that was made of finished files, or done with them."""
 
     at: str

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 from typing import Any, Literal
+
+from msgspec import Struct, field
 
 from boxkite.core.notices.notice import Notice
 
@@ -19,8 +20,7 @@ Stop = Literal["", "after", "now"]
 """Requests to a running batch: none, to end after the current files, to end at once."""
 
 
-@dataclass(frozen=True)
-class FileRecord:
+class FileRecord(Struct, frozen=True):
     """One file of a batch."""
 
     number: int
@@ -66,8 +66,7 @@ class FileRecord:
         return str(self.source), self.in_frame, self.out_frame, self.recipe
 
 
-@dataclass(frozen=True)
-class BatchRecord:
+class BatchRecord(Struct, frozen=True):
     """One run of a plan."""
 
     name: str
@@ -96,8 +95,7 @@ class BatchRecord:
         return workers if isinstance(workers, int) and 1 <= workers <= _MOST_WORKERS else None
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """One line of the log of a batch."""
 
     at: str

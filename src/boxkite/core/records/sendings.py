@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.records.journal import now_text
 from boxkite.core.records.store import Records, storable
 
 
-@dataclass(frozen=True)
-class SentFile:
+class SentFile(Struct, frozen=True):
     """A file that is at a destination, or on its way there."""
 
     name: str

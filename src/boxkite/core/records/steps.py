@@ -5,15 +5,15 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.records.journal import now_text
 from boxkite.core.records.store import Records, storable
 
 
-@dataclass(frozen=True)
-class StepRecord:
+class StepRecord(Struct, frozen=True):
     """One step of a batch."""
 
     number: int

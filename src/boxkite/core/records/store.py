@@ -295,9 +295,11 @@ class Records:
 
 
 def _as_values(file: FileRecord) -> tuple[object, ...]:
+    from msgspec import structs
+
     from boxkite.core.notices.notice import notice_as_json
 
-    kept = {**vars(file), "warnings": tuple(map(notice_as_json, file.warnings))}
+    kept = {**structs.asdict(file), "warnings": tuple(map(notice_as_json, file.warnings))}
     return tuple(storable(value) for value in kept.values())
 
 
@@ -315,11 +317,9 @@ def storable(value: object) -> object:
 @cache
 def _keys() -> tuple[str, ...]:
     """The columns of a file on record; what loads them is left to those who ask for files."""
-    from dataclasses import fields
-
     from boxkite.core.records.record import FileRecord
 
-    return tuple(one.name for one in fields(FileRecord))
+    return FileRecord.__struct_fields__
 
 
 def _columns() -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any, cast
 
@@ -12,6 +11,7 @@ import numpy as np
 from av.audio.frame import AudioFrame
 from av.audio.stream import AudioStream
 from av.packet import Packet
+from msgspec import Struct, field
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.opening import open_source
@@ -24,8 +24,7 @@ _LEAD_SECONDS = Fraction(1, 2)
 """Read before the wanted sample: decoders of lossy codecs need some frames to settle."""
 
 
-@dataclass
-class _Track:
+class _Track(Struct):
     stream: AudioStream
     info: AudioInfo
     start: int

@@ -6,7 +6,6 @@ import random
 from array import array
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -17,6 +16,7 @@ from av.container import InputContainer, OutputContainer
 from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
+from msgspec import Struct, field
 
 from boxkite.core.errors import VerificationError
 from boxkite.core.files.checksum import file_checksum
@@ -37,8 +37,7 @@ _IN_UNITS = ("h264", "hevc")
 """Codecs whose packets are written anew where one container marks their units by start codes, another by lengths."""
 
 
-@dataclass
-class Copied:
+class Copied(Struct):
     """The pictures that were handed to a copy, in the order of storing."""
 
     shown: int = 0

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
 
 from av.video.frame import VideoFrame
+from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.moving import discard

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
 from av.video.frame import VideoFrame
+from msgspec import Struct, field
 
 from boxkite.core.errors import BoxkiteError, FootageError, RenderError
 from boxkite.core.footage.decoding import Damage, read_frames
@@ -68,8 +68,7 @@ _POORER_BY_LIMIT = 8.0
 _SAME_DB = 60.0
 
 
-@dataclass
-class Comparison:
+class Comparison(Struct):
     """What decoding a finished file throughout has found."""
 
     frames: int = 0

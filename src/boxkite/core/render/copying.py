@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import contextlib
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from fractions import Fraction
 from math import ceil, inf
 from pathlib import Path
@@ -15,6 +14,7 @@ import numpy as np
 from av.container import InputContainer, OutputContainer
 from av.packet import Packet
 from av.video.stream import VideoStream
+from msgspec import Struct
 
 from boxkite.core.errors import DamagedError, RenderError, VerificationError
 from boxkite.core.files.moving import discard, start_syncing, sync
@@ -143,8 +143,7 @@ class Splicing(Protocol):
         """Those of one piece. They can be asked for again, for a second attempt at writing."""
 
 
-@dataclass
-class StoredPictures:
+class StoredPictures(Struct):
     """The stored frames of a piece: the times of their packets, where they begin and end in the source's own time."""
 
     waiting: set[int]
@@ -300,8 +299,7 @@ def _copy_packets(
         raise DamagedError(f"{len(waiting)} frames of it cannot be read")
 
 
-@dataclass
-class _Track:
+class _Track(Struct):
     """One track of a piece, in its own ticks."""
 
     written: Any

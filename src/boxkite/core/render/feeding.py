@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Protocol
 
 from av.audio.frame import AudioFrame
 from av.video.frame import VideoFrame
+from msgspec import Struct, field
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.moving import discard
@@ -50,8 +50,7 @@ class Writer(Protocol):
         """Let go of what is not going to be finished."""
 
 
-@dataclass
-class FileBeingMade:
+class FileBeingMade(Struct):
     """One file while it is made."""
 
     row: Row

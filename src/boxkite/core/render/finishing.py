@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import time
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import RenderError
 from boxkite.core.files.checksum import file_checksum

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from math import inf, log10
 
 import av
 import av.filter
 from av.audio.frame import AudioFrame
+from msgspec import Struct
 
 from boxkite.core.notices.files import QUIETER, TOO_SILENT
 from boxkite.core.notices.notice import Notice
@@ -20,8 +20,7 @@ _QUIETEST_LUFS = -70.0
 """The absolute gate of BS.1770: what stays below is silence, and is left as it is."""
 
 
-@dataclass(frozen=True)
-class Loudness:
+class Loudness(Struct, frozen=True):
     """Of one track."""
 
     lufs: float

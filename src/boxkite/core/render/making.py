@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError, RenderError
 from boxkite.core.files.moving import discard

@@ -6,13 +6,13 @@ over windows of 8 × 8, with the upper 8 bits. docs/decisions/0014-quality.md ha
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import av
 import av.filter
 import numpy as np
 from av.video.frame import VideoFrame
+from msgspec import Struct
 
 BEST_DB = 100.0
 """Of frames that are the same to the last bit, whose PSNR has no limit."""
@@ -21,8 +21,7 @@ _SSIM = ("lavfi.ssim.Y", "lavfi.ssim.All")
 _LINES_COMPARED_FIRST = 4
 
 
-@dataclass(frozen=True)
-class Closeness:
+class Closeness(Struct, frozen=True):
     """How close one frame is to another."""
 
     psnr_db: float

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.notices.notice import Notice
 
 
-@dataclass(frozen=True)
-class Verification:
+class Verification(Struct, frozen=True):
     """The counts of a finished file."""
 
     frames: int
@@ -19,8 +19,7 @@ class Verification:
     """Over all its bytes (records/checksum.py)."""
 
 
-@dataclass(frozen=True)
-class Result:
+class Result(Struct, frozen=True):
     """The result of one row: a verification, or the reason it failed."""
 
     row_number: int

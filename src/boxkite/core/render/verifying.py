@@ -5,7 +5,6 @@ from __future__ import annotations
 import random
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 
@@ -14,6 +13,7 @@ import numpy as np
 from av.container import InputContainer
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
+from msgspec import Struct
 
 from boxkite.core.errors import VerificationError
 from boxkite.core.render.frame_prints import FramePrints
@@ -31,8 +31,7 @@ _OPUS_FRAME = 960
 """Mean difference, in 8-bit steps, that a coded picture may have from the one that was encoded."""
 
 
-@dataclass(frozen=True)
-class Expected:
+class Expected(Struct, frozen=True):
     """The content that a file must have."""
 
     frames: int

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from fractions import Fraction
+
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError, PlanError, setting
 from boxkite.core.job.choice import ALONE, KINDS, Choice
@@ -22,8 +23,7 @@ _RANGE = re.compile(r"(\d{1,9}(?:\.\d{1,6})?)-(\d{1,9}(?:\.\d{1,6})?)", re.ASCII
 _SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,6})?)\s*s", re.ASCII)
 
 
-@dataclass(frozen=True)
-class Candidate:
+class Candidate(Struct, frozen=True):
     """A shot with what can be asked of it."""
 
     shot: Shot

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
+
+from msgspec import Struct
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Transition
 from boxkite.core.footage.source import AudioInfo
@@ -29,8 +30,7 @@ AUDIO = AudioInfo(0, "mixed", 48_000, 2, "stereo")
 _DISSOLVES = ("dissolve", "cross dissolve", "smpte_dissolve", "fade")
 
 
-@dataclass(frozen=True)
-class TrackChoice:
+class TrackChoice(Struct, frozen=True):
     """The tracks of an edit to be rendered, by name, case ignored; all if none is named."""
 
     tracks: tuple[str, ...] = ()

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.edit.timeline import Clip, ColourDecision, Timeline
 from boxkite.core.errors import BoxkiteError, setting
@@ -105,7 +106,7 @@ def _on_originals(wanted: Wanted, finder: MediaFinder, footage_of: IndexSource, 
         warnings.append(SHORTENED(frames=asked.length - span.length))
     shot = _shot(wanted, footage, span, way, warnings, problem)
     grade = decision_as_metadata(clip.colour_decision)
-    return shot.with_changes(metadata={**shot.metadata, **grade})
+    return replace(shot, metadata={**shot.metadata, **grade})
 
 
 def decision_as_metadata(decision: ColourDecision | None) -> dict[str, str]:

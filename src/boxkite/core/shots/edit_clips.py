@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from bisect import bisect_left
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from fractions import Fraction
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Timeline, Track, TrackKind
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
@@ -17,8 +19,7 @@ from boxkite.core.timebase import Span, round_fraction
 _DEEPEST = 50
 
 
-@dataclass(frozen=True)
-class Wanted:
+class Wanted(Struct, frozen=True):
     """A clip or a timeline to hand over. clip is None for a whole timeline."""
 
     timeline: Timeline
@@ -36,8 +37,7 @@ class Wanted:
     titles: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class PlacedClip:
+class PlacedClip(Struct, frozen=True):
     """A clip laid on the outermost timeline."""
 
     clip: Clip

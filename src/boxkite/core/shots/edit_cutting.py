@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.reading import read_edit
@@ -49,20 +50,28 @@ from boxkite.core.timebase import FrameRate, Span
 MOST_LISTED = 40
 
 
-@dataclass
 class EditCutter:
     """The edits of a job with the footage they can be cut from."""
 
-    job: Job
-    paths: Sequence[Path]
-    programs: Sequence[Source]
-    """The sources among the job's paths."""
-    footage_of: Callable[[Source], IndexedSource]
-    notices: list[Notice] = field(default_factory=list)
-    unseen: list[Unseen] = field(default_factory=list)
-    """Folders that could not be entered."""
+    def __init__(
+        self,
+        job: Job,
+        paths: Sequence[Path],
+        programs: Sequence[Source],
+        footage_of: Callable[[Source], IndexedSource],
+        notices: list[Notice],
+        unseen: list[Unseen],
+    ) -> None:
+        """programs: the sources among the job's paths. unseen: folders that could not be entered.
 
-    def __post_init__(self) -> None:
+        Raises PlanError where the finished program is wanted and missing, and what reading edits raises.
+        """
+        self.job = job
+        self.paths = paths
+        self.programs = programs
+        self.footage_of = footage_of
+        self.notices = notices
+        self.unseen = unseen
         self.picture: PictureFrom = self.job.picture or ("program" if self.programs else "originals")
         if self.picture == "program" and not self.programs:
             raise PlanError(
@@ -271,7 +280,7 @@ class EditCutter:
         footage = index_timeline(shot.footage.source.path, alone, shot.footage, composition, AUDIO)
         kept = [one for one in shot.warnings if not one.is_a(OWN_SPEED, FREEZE)]
         retimed = RETIMED(percent=float(wanted.speed * 100))
-        return shot.with_changes(footage=footage, span=clip.record, warnings=(*kept, retimed))
+        return replace(shot, footage=footage, span=clip.record, warnings=(*kept, retimed))
 
 
 def _with_marks_of_whole(shots: Sequence[Shot], edit: Edit) -> list[Shot]:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.edit.reading import is_edit, marks_from_chapters, read_marks
 from boxkite.core.errors import FootageError, InaccessibleError, PlanError, RequestError, setting
@@ -37,8 +39,7 @@ if TYPE_CHECKING:
 Progress = Callable[[str], None]
 
 
-@dataclass(frozen=True)
-class Gathered:
+class Gathered(Struct, frozen=True):
     """The shots of a job, at least one, with notices about everything else."""
 
     shots: tuple[Shot, ...]
@@ -275,7 +276,7 @@ class _Cutter:
         cut = joined_cuts(cuts)
         if failed and not cut.shots:
             raise failed
-        return replace(cut, shots=tuple(shot.with_changes(way=way) for shot in cut.shots))
+        return replace(cut, shots=tuple(replace(shot, way=way) for shot in cut.shots))
 
     def _lists(self, way: By) -> tuple[Mapping[int, tuple[MarkList, list[Mark]] | None], list[Notice]]:
         """Which marks each source is cut at, by its position; None for sources that stay whole."""

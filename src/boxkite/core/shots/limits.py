@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from fractions import Fraction
 from itertools import pairwise
+
+from msgspec.structs import replace
 
 from boxkite.core.job.handles import Handles
 from boxkite.core.notices.notice import Notice
@@ -39,7 +40,7 @@ def _with_handles(shot: Shot, handles: Handles) -> Shot:
     ]
     if short and not handles.are_whole:
         warnings.append(HANDLES_SHORTENED(ends=short, asked=asked))
-    return shot.with_changes(span=span, handle_in=before, handle_out=after, warnings=tuple(warnings))
+    return replace(shot, span=span, handle_in=before, handle_out=after, warnings=tuple(warnings))
 
 
 def limited(shots: Sequence[Shot], record: Span, asked: str) -> tuple[list[Shot], list[LeftOut]]:
@@ -127,7 +128,7 @@ def remarked(shots: Sequence[Shot]) -> list[Shot]:
         asked = shot.span.length - shot.handle_in - shot.handle_out
         if asked < shot.footage.frame_index.rate.fraction:
             added.append(SHORT(frames=asked))
-        found.append(shot.with_changes(warnings=(*shot.warnings, *added)) if added else shot)
+        found.append(replace(shot, warnings=(*shot.warnings, *added)) if added else shot)
     return found
 
 

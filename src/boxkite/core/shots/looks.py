@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
@@ -33,12 +34,11 @@ LOOK_EXTENSIONS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".lo
 """Of the look files that OpenColorIO reads."""
 UNREAD_EXTENSIONS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
 """Of grades beside camera files that no open library reads."""
-NO_LOOK = LookSettings(cdl=False, sidecar=False)
+_NO_LOOK = LookSettings(cdl=False, sidecar=False)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 
 
-@dataclass(frozen=True)
-class _Sidecars:
+class _Sidecars(Struct, frozen=True):
     """The look files and colour decision beside a source."""
 
     decision: DecisionStep | None
@@ -107,7 +107,7 @@ class LookFinder:
 
     def unapplied(self, shot: Shot) -> tuple[Notice, ...]:
         """Notices of the look of a shot that cannot be applied at all."""
-        return self.look_of(shot, NO_LOOK)[1]
+        return self.look_of(shot, _NO_LOOK)[1]
 
     def _decision(self, shot: Shot, metadata: Mapping[str, str]) -> DecisionStep | None:
         """The colour decision that edit or table say, as ASC_SOP and ASC_SAT."""

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError, MarksError
 from boxkite.core.files.walking import Unseen, Walk
@@ -20,8 +22,7 @@ Meant = list[tuple[int, MarkRow]]
 """Rows that were chosen, with where they stood."""
 
 
-@dataclass(frozen=True)
-class MarksTable:
+class MarksTable(Struct, frozen=True):
     """A table of marks, and which of its rows are meant."""
 
     path: Path
@@ -35,8 +36,7 @@ class MarksTable:
         return self.names is None or row.source.casefold() in self.names
 
 
-@dataclass(frozen=True)
-class NumberedMark:
+class NumberedMark(Struct, frozen=True):
     """A mark with its number in a list of several tables, from 1."""
 
     number: int
@@ -44,8 +44,7 @@ class NumberedMark:
     row: MarkRow
 
 
-@dataclass(frozen=True)
-class MarkChange:
+class MarkChange(Struct, frozen=True):
     """A change to marks; None and empty values change nothing."""
 
     name: str = ""
@@ -218,8 +217,7 @@ def _remove_in(table: MarksTable, meant: Meant) -> list[MarkRow]:
     return gone
 
 
-@dataclass(frozen=True)
-class MarkTimes:
+class MarkTimes(Struct, frozen=True):
     """Where a mark lies on its source, as it is shown: timecode, and the frames of the source."""
 
     start: str

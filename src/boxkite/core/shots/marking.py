@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections import Counter as TallyCounter
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.edit.edl.markers import write_edl_markers
 from boxkite.core.edit.otio.writing import write_otio_edit
@@ -31,8 +33,7 @@ from boxkite.core.timebase import FrameRate, Span
 NAME_TOKENS = ("marker", "source", "in", "out", "keyword", "keywords", "note", "colour", "count", "total")
 
 
-@dataclass(frozen=True)
-class Markable:
+class Markable(Struct, frozen=True):
     """A source or a timeline that marks are made on: by which name a table calls it, and its frames."""
 
     path: Path
@@ -97,7 +98,7 @@ def make_mark(on: Markable, start: str, end: str = "", length: str = "", **field
         )
     row = MarkRow(on.name, in_text=on.text(placed.start))
     row = replace(row, out_text=on.text(placed.end) if placed.end is not None else "")
-    return replace(row, **fields)  # type: ignore[arg-type]
+    return replace(row, **fields)
 
 
 def rows_from_list(

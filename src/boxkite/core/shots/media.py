@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path, PurePath, PureWindowsPath
+
+from msgspec import Struct
 
 from boxkite.core.edit.timeline import Clip, MediaName
 from boxkite.core.errors import FootageError
@@ -16,8 +17,7 @@ from boxkite.core.footage.source import ImageSettings, Source
 from boxkite.core.timebase import Timecode
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(Struct, frozen=True):
     """The source of a clip, or None with what is missing or ambiguous and what was tried."""
 
     source: Source | None

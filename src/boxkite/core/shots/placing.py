@@ -8,9 +8,10 @@ placed by real time, but frame for frame where both rates count alike (23.976 an
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError, MarksError
 from boxkite.core.footage.frame_index import FrameIndex
@@ -41,8 +42,7 @@ _CLOCK = re.compile(
 _SECONDS = re.compile(r"(\d{1,7}(?:[.,]\d{1,9})?)\s*s", re.ASCII)
 
 
-@dataclass(frozen=True)
-class PlacedMark:
+class PlacedMark(Struct, frozen=True):
     """A mark with the frames of its source; `end` is None for a point. Frames may lie outside the media."""
 
     mark: Mark
@@ -113,8 +113,7 @@ def half_rate_notice(marks: MarkList, footage: IndexedSource, marks_rate: FrameR
     return HALF_RATE(list=marks.path.name, highest=highest, half=str(half), rate=str(rate))
 
 
-@dataclass(frozen=True)
-class _Placing:
+class _Placing(Struct, frozen=True):
     footage: IndexedSource
     rate: FrameRate
     path: Path

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from fractions import Fraction
+
+from msgspec.structs import replace
 
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import NO_RECORDING, NO_TIMECODE_FOR_AUDIO, RECORDING, RECORDING_PARTLY

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.marks.ranges import YES, split_keywords, value_under
 from boxkite.core.metadata.value import KnownMetadata
@@ -13,8 +15,7 @@ from boxkite.core.shots.shot import Shot
 _BY_MARKS = ("markers", "ranges")
 
 
-@dataclass(frozen=True)
-class _OfSource:
+class _OfSource(Struct, frozen=True):
     values: Mapping[str, str]
     circled: bool
     keywords: tuple[str, ...]
@@ -43,7 +44,7 @@ def with_metadata(shots: Sequence[Shot], known: Mapping[Path, KnownMetadata]) ->
         if not (has_keywords and shot.way in _BY_MARKS):
             keywords = tuple(dict.fromkeys([*keywords, *of_source.keywords]))
         metadata = {**of_source.values, **shot.metadata}
-        found.append(shot.with_changes(metadata=metadata, circled=circled, keywords=keywords))
+        found.append(replace(shot, metadata=metadata, circled=circled, keywords=keywords))
     return found
 
 

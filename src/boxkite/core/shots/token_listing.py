@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.source import Source
@@ -15,8 +16,7 @@ from boxkite.core.shots.tokens import TOKENS, NamingContext, ShotValues
 from boxkite.core.timebase import FrameRate, Span
 
 
-@dataclass(frozen=True)
-class TokenLine:
+class TokenLine(Struct, frozen=True):
     """One token."""
 
     token: str

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from boxkite.core.naming.values import SUBFOLDER, Counter, Date, FrameTime, Number, Text, Value
 from boxkite.core.shots.shot import EditPlace, Shot
@@ -14,8 +16,7 @@ COLUMN_PREFIX = "metadata."
 """Before a column's name where a token of the same name would hide it."""
 
 
-@dataclass(frozen=True)
-class NamingContext:
+class NamingContext(Struct, frozen=True):
     """The values of names that do not come from the shot."""
 
     now: datetime = field(default_factory=datetime.now)
@@ -28,8 +29,7 @@ class NamingContext:
     """How many shots there are."""
 
 
-@dataclass(frozen=True)
-class OutputFacts:
+class OutputFacts(Struct, frozen=True):
     """The values of names that depend on the output."""
 
     preset: str
@@ -38,8 +38,7 @@ class OutputFacts:
     codec: str
 
 
-@dataclass(frozen=True)
-class Token:
+class Token(Struct, frozen=True):
     """A token of name patterns."""
 
     name: str

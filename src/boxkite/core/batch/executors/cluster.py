@@ -8,9 +8,10 @@ import queue
 import time
 import uuid
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 from types import TracebackType
 from typing import Any, Self
+
+from msgspec.structs import replace
 
 from boxkite.core.batch.executors.executor import WorkerEvent
 from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage

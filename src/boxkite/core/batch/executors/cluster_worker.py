@@ -7,12 +7,12 @@ import platform
 import threading
 import time
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import av
 from distributed import get_worker
+from msgspec import Struct
 
 from boxkite import __version__
 from boxkite.core.batch.executors.local import LocalExecutor
@@ -26,8 +26,7 @@ _TELL_EVERY_SECONDS = 1.0
 _OWN = threading.local()
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """The result of a shot on another machine."""
 
     results: tuple[Result, ...]
@@ -91,8 +90,7 @@ def _is_wanted(worker: Any, key: str) -> bool:
     return task is not None and task.state not in ("cancelled", "forgotten", "released")
 
 
-@dataclass(frozen=True)
-class MachineInfo:
+class MachineInfo(Struct, frozen=True):
     """A worker's machine: asked before it is given any shot."""
 
     machine: str

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Protocol
+
+from msgspec import Struct
 
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
     from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
@@ -13,8 +14,7 @@ if TYPE_CHECKING:  # what takes time to load is loaded while the first worker st
     from boxkite.core.plan.rows import Row
 
 
-@dataclass(frozen=True)
-class WorkerEvent:
+class WorkerEvent(Struct, frozen=True):
     """An event of one shot."""
 
     task: ShotTask

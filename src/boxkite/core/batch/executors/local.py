@@ -11,9 +11,10 @@ import threading
 import time
 from collections import deque
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from types import TracebackType
 from typing import TYPE_CHECKING, Self
+
+from msgspec import Struct, field
 
 from boxkite.core.batch.executors.executor import WorkerEvent
 from boxkite.core.batch.executors.forked import ForkedWorker, can_fork
@@ -42,8 +43,7 @@ _LAST_OUTPUT_SECONDS = 0.05
 _READERS_END_SECONDS = 1.0
 
 
-@dataclass
-class _Worker:
+class _Worker(Struct):
     """One worker process and the files it is at."""
 
     process: subprocess.Popen[bytes] | ForkedWorker

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
+
+from msgspec import Struct
 
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Result
@@ -14,8 +15,7 @@ _LENGTH_BYTES = 8
 _MOST_BYTES = 1 << 30
 
 
-@dataclass(frozen=True)
-class ShotTask:
+class ShotTask(Struct, frozen=True):
     """All files of one shot."""
 
     rows: tuple[Row, ...]
@@ -36,8 +36,7 @@ class ShotTask:
         return self.rows[0].number, self.chunk.start if self.chunk else -1 - self.is_audio
 
 
-@dataclass(frozen=True)
-class WorkerMessage:
+class WorkerMessage(Struct, frozen=True):
     """A worker's message: frames done, and at the end of a shot its results."""
 
     frames: int

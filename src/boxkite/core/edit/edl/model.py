@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections import deque
-from dataclasses import dataclass, field
 from functools import lru_cache
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import MarksError
@@ -20,8 +21,7 @@ _DROP_SEPARATORS = frozenset(";,")
 TIMECODE_HINT = "a timecode is hours:minutes:seconds:frames, as 01:00:10:05"
 
 
-@dataclass(frozen=True, slots=True)
-class Event:
+class Event(Struct, frozen=True):
     """One line of an event with the notes below it."""
 
     number: str
@@ -46,8 +46,7 @@ class Event:
     comments: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class WrittenMarker:
+class WrittenMarker(Struct, frozen=True):
     """A marker of a list at its own timecode; length in frames, "" for a point."""
 
     name: str
@@ -57,8 +56,7 @@ class WrittenMarker:
     length: str = ""
 
 
-@dataclass(frozen=True)
-class EventList:
+class EventList(Struct, frozen=True):
     """All events under one title."""
 
     title: str
@@ -68,8 +66,7 @@ class EventList:
     """The counting its first frame code mode states, None where it states none."""
 
 
-@dataclass(slots=True)
-class Building:
+class Building(Struct):
     """An event whose notes are still being read."""
 
     number: str

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from boxkite.core.edit.edl.events import read_events
 from boxkite.core.edit.edl.model import Event, EventList, WrittenMarker

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
+
+from msgspec.structs import replace
 
 from boxkite.core.edit.otio.clip_values import colour_decision_of, states_drop, values_of
 from boxkite.core.edit.timeline import (

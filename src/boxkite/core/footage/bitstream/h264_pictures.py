@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
 from boxkite.core.footage.bitstream.h264_slices import IDR, SLICE, SliceHeader, read_slice
@@ -16,8 +16,7 @@ _PROFILES = frozenset({66, 77, 100, 110, 122, 244})
 _CLEARS_ALL = 5
 
 
-@dataclass(frozen=True, slots=True)
-class CodedPicture:
+class CodedPicture(Struct, frozen=True):
     """One picture as it is stored."""
 
     header: SliceHeader
@@ -33,8 +32,7 @@ class CodedPicture:
         return self.header.is_idr
 
 
-@dataclass
-class PictureReader:
+class PictureReader(Struct):
     """Reads the packets of one stream in the order they are stored, from an IDR picture on."""
 
     header: AvcHeader

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
@@ -19,8 +19,7 @@ MOST_FRAMES = 16
 _FLAT_LISTS, _FLAT_LISTS_444 = (6, 2), (6, 6)
 
 
-@dataclass(frozen=True)
-class SequenceSet:
+class SequenceSet(Struct, frozen=True):
     """A sequence parameter set."""
 
     unit: bytes
@@ -154,8 +153,7 @@ def _skip_usage(bits: BitReader) -> None:
     bits.flag()
 
 
-@dataclass(frozen=True)
-class PictureSet:
+class PictureSet(Struct, frozen=True):
     """A picture parameter set."""
 
     unit: bytes

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
@@ -16,8 +17,7 @@ _HEADER_BYTES = 48
 """Nearly every header is shorter; the others are read again from the whole."""
 
 
-@dataclass(frozen=True, slots=True)
-class SliceHeader:
+class SliceHeader(Struct, frozen=True):
     """What a slice says of its picture, and where in its bits."""
 
     is_idr: bool

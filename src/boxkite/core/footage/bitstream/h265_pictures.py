@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.h265_sets import HEADER_BYTES, PictureSet, SequenceSet
 from boxkite.core.footage.bitstream.h265_slices import LAST_SLICE, SliceHeader, kind_of, read_slice
@@ -17,8 +17,7 @@ _FIRST_SLICE = 0x80
 """In the byte after a unit's header: first_slice_segment_in_pic_flag."""
 
 
-@dataclass(frozen=True, slots=True)
-class CodedPicture:
+class CodedPicture(Struct, frozen=True):
     """One picture as it is stored."""
 
     header: SliceHeader
@@ -34,8 +33,7 @@ class CodedPicture:
         return self.header.is_idr
 
 
-@dataclass
-class PictureReader:
+class PictureReader(Struct):
     """Reads the packets of one stream in the order they are stored, from an IDR picture on."""
 
     header: HevcHeader

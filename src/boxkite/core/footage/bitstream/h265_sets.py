@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
@@ -14,8 +14,7 @@ HEADER_BYTES = 2
 _MOST_SETS, _MOST_LONG = 64, 32
 
 
-@dataclass(frozen=True)
-class Tools:
+class Tools(Struct, frozen=True):
     """What the slices of a stream are coded with: what is the same for two sets, slices mean the same under both."""
 
     chroma_format: int
@@ -40,8 +39,7 @@ class Tools:
     """Whether any extension of the standard is used."""
 
 
-@dataclass(frozen=True)
-class SequenceSet:
+class SequenceSet(Struct, frozen=True):
     """A sequence parameter set."""
 
     unit: bytes
@@ -191,8 +189,7 @@ def _skip_buffering(bits: BitReader, sub_layers: int) -> None:
             bits.flag()
 
 
-@dataclass(frozen=True)
-class PictureSet:
+class PictureSet(Struct, frozen=True):
     """A picture parameter set, as far as the headers of slices need it."""
 
     unit: bytes

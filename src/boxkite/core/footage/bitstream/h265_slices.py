@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader
 from boxkite.core.footage.bitstream.h265_sets import HEADER_BYTES, PictureSet, SequenceSet
@@ -29,8 +30,7 @@ def is_idr(unit: bytes) -> bool:
     return FIRST_IDR <= kind_of(unit) <= LAST_IDR
 
 
-@dataclass(frozen=True, slots=True)
-class SliceHeader:
+class SliceHeader(Struct, frozen=True):
     """What the first slice of a picture says, up to its order."""
 
     is_idr: bool
@@ -78,8 +78,7 @@ def read_slice(unit: bytes, pictures: Mapping[int, PictureSet], sequence: Sequen
     )  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True)
-class Rest:
+class Rest(Struct, frozen=True):
     """The rest of the header of an encoder's slice, whose pictures are I and P pictures in one part."""
 
     references: tuple[int, int]

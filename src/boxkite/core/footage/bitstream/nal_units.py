@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
 from typing import ClassVar
 
 import xxhash
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
@@ -29,8 +30,7 @@ def escaped(data: bytes) -> bytes:
     return found + b"\x03" if found.endswith(b"\x00") else found
 
 
-@dataclass(frozen=True)
-class Framing:
+class Framing(Struct, frozen=True):
     """How the units of a stream are told apart."""
 
     length_bytes: int
@@ -68,8 +68,7 @@ def split_at_start_codes(data: bytes) -> list[bytes]:
     return [unit for unit in units if unit]
 
 
-@dataclass(frozen=True)
-class AvcHeader:
+class AvcHeader(Struct, frozen=True):
     """The header of an H.264 stream in a container (ISO/IEC 14496-15, 5.3.3.1), or its sets as a byte stream."""
 
     codec: ClassVar[str] = "h264"
@@ -149,8 +148,7 @@ class AvcHeader:
         return b"".join([*parts, self.last])
 
 
-@dataclass(frozen=True)
-class HevcHeader:
+class HevcHeader(Struct, frozen=True):
     """The header of an H.265 stream in a container (ISO/IEC 14496-15, 8.3.3.1), or its sets as a byte stream."""
 
     codec: ClassVar[str] = "hevc"

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Container
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
@@ -36,8 +37,7 @@ def free_number(taken: Container[int], limit: int) -> int:
     raise NotSpliceableError(Obstacle.SETS)
 
 
-@dataclass
-class OrderCount:
+class OrderCount(Struct):
     """The picture order count, of which streams carry only the lowest bits (ITU-T H.264, 8.2.1.1; H.265, 8.3.1)."""
 
     bits: int

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 from av.packet import Packet
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader
 from boxkite.core.footage.bitstream.nal_units import START_CODE, AvcHeader, StreamHeader, header_of
@@ -20,8 +20,7 @@ _CODED_ALONE = (2, 4)
 """I and SI, of slice_type modulo 5 (table 7-6)."""
 
 
-@dataclass(frozen=True)
-class Entries:
+class Entries(Struct, frozen=True):
     """How the entries of a stream are found."""
 
     obstacle: Obstacle | None = None

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import glob
 from collections.abc import Callable
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import SendError, VerificationError
 from boxkite.core.handover.after.planning import addresses_of, into_of, sheet_request
@@ -36,8 +38,7 @@ from boxkite.core.notices.notice import counted
 from boxkite.core.records.handovers import MANIFEST, SHOT_FOLDERS
 
 
-@dataclass
-class Doing:
+class Doing(Struct):
     """A step that is being done."""
 
     step: Step
@@ -79,8 +80,7 @@ class Doing:
         return describe(self.delivery, tables, user=self.user)
 
 
-@dataclass(frozen=True)
-class Done:
+class Done(Struct, frozen=True):
     """What came of a step."""
 
     outcome: str

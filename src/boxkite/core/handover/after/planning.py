@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from importlib.util import find_spec
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError, PlanError
 from boxkite.core.files.reading import path_from, without_dots
@@ -35,8 +36,7 @@ _NEEDS = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True)
-class PlannedStep:
+class PlannedStep(Struct, frozen=True):
     """A step and what it is going to write, or where it sends to."""
 
     step: Step

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.after.doing import Doing, Done, do_step
@@ -15,8 +16,7 @@ from boxkite.core.records.steps import StepRecord, step_is, steps_of
 from boxkite.core.records.store import Records
 
 
-@dataclass(frozen=True)
-class StepEvent:
+class StepEvent(Struct, frozen=True):
     """A step begins, is done or has failed."""
 
     kind: str

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.edit.timeline import Clip, ClipKind, Edit, MediaName, Timeline, Track
 from boxkite.core.footage.source import ImageSettings
@@ -20,8 +22,7 @@ from boxkite.core.shots.media import MediaFinder
 from boxkite.core.timebase import FrameRate
 
 
-@dataclass(frozen=True)
-class Pointing:
+class Pointing(Struct, frozen=True):
     """The medium a clip is to point at, and the frame of it that the clip begins with."""
 
     path: Path
@@ -38,8 +39,7 @@ class Pointing:
     reel: str = ""
 
 
-@dataclass(frozen=True)
-class Relinked:
+class Relinked(Struct, frozen=True):
     """An edit worked out anew."""
 
     edit: Edit
@@ -188,7 +188,7 @@ def pointing_at(clip: Clip, to: Pointing) -> Clip:
         source_drop=to.drop,
     )  # fmt: skip
     if to.is_finished:
-        changed = replace(changed, speed=1, effects=(), transition_in=None, transition_out=None)  # type: ignore[arg-type]
+        changed = replace(changed, speed=1, effects=(), transition_in=None, transition_out=None)
     return changed
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from boxkite.core.edit.reading import read_edit
 from boxkite.core.errors import RequestError
@@ -19,8 +20,7 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import FrameRate
 
 
-@dataclass(frozen=True)
-class RelinkedEdit:
+class RelinkedEdit(Struct, frozen=True):
     """An edit to be written."""
 
     into: Path

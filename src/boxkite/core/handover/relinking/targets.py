@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import RequestError
 from boxkite.core.handover.described import Described
@@ -12,8 +14,7 @@ from boxkite.core.shots.shot import EditPlace, IndexedSource
 from boxkite.core.timebase import FrameRate, Span, Timecode
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(Struct, frozen=True):
     """A finished file and what it was made from."""
 
     path: Path

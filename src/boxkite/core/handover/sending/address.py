@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import quote, unquote, urlsplit
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.reading import path_from
@@ -24,8 +26,7 @@ _WHERE_LOGINS_GO = (
 )
 
 
-@dataclass(frozen=True)
-class Address:
+class Address(Struct, frozen=True):
     """A place to send to. Holds no secret, and may be shown and kept."""
 
     protocol: str
@@ -83,8 +84,6 @@ def read_address(text: str, named: Mapping[str, DestinationSettings]) -> Address
 
 
 def _named(address: Address, name: str, settings: DestinationSettings) -> Address:
-    from dataclasses import replace
-
     return replace(
         address, name=name, user=settings.user or address.user, certificate=settings.certificate,
         profile=settings.profile, endpoint=settings.endpoint,

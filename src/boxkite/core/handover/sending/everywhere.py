@@ -7,7 +7,8 @@ import hashlib
 import queue
 import threading
 from collections.abc import Generator, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from boxkite.core.errors import SendError
 from boxkite.core.handover.sending.address import Address
@@ -19,8 +20,7 @@ from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.store import Records
 
 
-@dataclass
-class SendPlans:
+class SendPlans(Struct):
     """What sending does, by destination."""
 
     plans: list[SendPlan] = field(default_factory=list)

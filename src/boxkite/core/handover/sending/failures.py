@@ -9,8 +9,9 @@ import errno
 import socket
 import ssl
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.sending.address import S3, SFTP, WEBDAV
@@ -26,8 +27,7 @@ _WHERE_LOGINS_ARE = {
 _FULL = frozenset({errno.ENOSPC, errno.EDQUOT})
 
 
-@dataclass(frozen=True)
-class Failure:
+class Failure(Struct, frozen=True):
     """Why a file, or all of them, could not be sent."""
 
     reason: str

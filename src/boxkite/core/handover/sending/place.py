@@ -5,11 +5,11 @@ from __future__ import annotations
 import contextlib
 import os
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO
 
 import xxhash
+from msgspec import Struct
 
 from boxkite.core.errors import RequestError
 from boxkite.core.handover.sending.address import Address
@@ -22,8 +22,7 @@ Tick = Callable[[int], None]
 """Gets the number of bytes that went over, below 0 where they are to be sent again. May raise to end it."""
 
 
-@dataclass(frozen=True)
-class Remote:
+class Remote(Struct, frozen=True):
     """A file at its destination."""
 
     size_bytes: int
@@ -31,8 +30,7 @@ class Remote:
     """Changes with the file: an entity tag, or the time of the last change. Empty where there is none."""
 
 
-@dataclass(frozen=True)
-class Content:
+class Content(Struct, frozen=True):
     """The bytes to be sent."""
 
     path: Path

@@ -5,9 +5,11 @@ from __future__ import annotations
 import hashlib
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 from typing import Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.handover.sending.address import Address
@@ -24,8 +26,7 @@ _PARTIAL = ".boxkite-{key}.sending"
 _MOST_NUMBERS = 10_000
 
 
-@dataclass(frozen=True)
-class PlannedUpload:
+class PlannedUpload(Struct, frozen=True):
     """A file and what becomes of it at the destination."""
 
     upload: Upload
@@ -47,8 +48,7 @@ class PlannedUpload:
         return str(PurePosixPath(self.upload.name).parent / _PARTIAL.format(key=key[:16])).removeprefix("./")
 
 
-@dataclass(frozen=True)
-class SendPlan:
+class SendPlan(Struct, frozen=True):
     """What sending does at one destination."""
 
     address: Address

@@ -7,10 +7,11 @@ import queue
 import threading
 import time
 from collections.abc import Callable, Generator, Iterator, Sequence
-from dataclasses import dataclass
 from functools import partial
 from pathlib import PurePosixPath
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.sending.address import Address
@@ -31,8 +32,7 @@ Check = Literal["checksum", "size"]
 """How what was sent is checked: by reading it back, or its server's own checksum; or by its size alone."""
 
 
-@dataclass(frozen=True)
-class Sent:
+class Sent(Struct, frozen=True):
     """What came of a file."""
 
     planned: PlannedUpload
@@ -43,15 +43,13 @@ class Sent:
     seconds: float = 0.0
 
 
-@dataclass(frozen=True)
-class Bytes:
+class Bytes(Struct, frozen=True):
     """So many bytes went over; below 0 where they are sent again."""
 
     count: int
 
 
-@dataclass(frozen=True)
-class Retry:
+class Retry(Struct, frozen=True):
     """A file is tried again."""
 
     planned: PlannedUpload

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import PatternError, PlanError, RequestError, setting
@@ -27,8 +29,7 @@ LIGHT, NEW = "light", "new"
 """Choices of sending: files that browsers play; what was not sent before, without a look at the destination."""
 
 
-@dataclass(frozen=True)
-class Upload:
+class Upload(Struct, frozen=True):
     """One file that is to be sent."""
 
     path: Path
@@ -159,7 +160,6 @@ def with_checksums(
     uploads: Sequence[Upload], progress: Callable[[int], None] = lambda _: None
 ) -> list[Upload]:
     """The same, each with its checksum; those that no batch took are taken now. Raises OSError."""
-    from dataclasses import replace
 
     def hashed(one: Upload) -> Upload:
         if one.checksum:

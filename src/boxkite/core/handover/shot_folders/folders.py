@@ -6,9 +6,10 @@ import io
 import os
 import shutil
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Literal
+
+from msgspec import Struct, field
 
 from boxkite.core.errors import PatternError, PlanError
 from boxkite.core.files.moving import make_folders, place, sync, sync_folder
@@ -49,8 +50,7 @@ _MOST_OF_ONE_NAME = 10_000
 What = Literal["folder", "link", "copy", "still", "order"]
 
 
-@dataclass(frozen=True)
-class Addition:
+class Addition(Struct, frozen=True):
     """One thing in a shot's folder."""
 
     what: What
@@ -62,8 +62,7 @@ class Addition:
     one: Described | None = None
 
 
-@dataclass
-class FoldersPlan:
+class FoldersPlan(Struct):
     """What is to be added."""
 
     into: Path

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.described import Described
@@ -15,8 +17,7 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.shots.placing import place_marks
 
 
-@dataclass(frozen=True)
-class FrameNote:
+class FrameNote(Struct, frozen=True):
     """A note on a frame of a shot's file, or from it on."""
 
     note: Note

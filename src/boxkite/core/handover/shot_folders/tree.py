@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal, get_args
+
+from msgspec import Struct
 
 from boxkite.core.errors import RequestError
 from boxkite.core.files.reading import read_bytes
@@ -23,8 +24,7 @@ _KEYS: dict[str, Any] = {
 _SAID: dict[Any, str] = {str: "a text, in quotes", list: "a list of texts", dict: "a table, as [order]"}
 
 
-@dataclass(frozen=True)
-class Tree:
+class Tree(Struct, frozen=True):
     """What a shot's folder holds."""
 
     path: Path

@@ -10,12 +10,13 @@ from __future__ import annotations
 import json
 import struct
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import IO, Any, cast
 
 import xxhash
 from av.packet import Packet, PacketSideData, packet_sidedata_type_from_literal
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from boxkite.core.errors import RenderError
 
@@ -35,8 +36,7 @@ class ChunkError(RenderError):
     """The chunks of a shot do not make one stream; it is encoded in one piece instead."""
 
 
-@dataclass(frozen=True)
-class ChunkRecord:
+class ChunkRecord(Struct, frozen=True):
     """What is known of a chunk beside its coded frames."""
 
     frames: int

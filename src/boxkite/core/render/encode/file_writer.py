@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from fractions import Fraction
 from functools import partial
 from pathlib import Path
@@ -16,6 +15,7 @@ from av.container import OutputContainer
 from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
+from msgspec import Struct
 
 from boxkite.core.errors import RenderError
 from boxkite.core.notices.files import ENCODER_FELL_BACK
@@ -48,8 +48,7 @@ _MOST_EARLY_SECONDS = 60
 _INTERLACED_DCT = 1 << 18
 
 
-@dataclass(frozen=True)
-class Prepared:
+class Prepared(Struct, frozen=True):
     """The results of earlier passes for one file: the encoder's statistics, the gain of each track."""
 
     stats: tuple[int, str] | None = None

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
 
 import av
 import numpy as np
@@ -12,6 +11,7 @@ from av.packet import Packet
 from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
 from av.video.plane import VideoPlane
+from msgspec import Struct, field
 
 from boxkite.core.footage.bitstream.nal_units import Framing, StreamHeader, header_of
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
@@ -72,8 +72,7 @@ def _look(frame: VideoFrame) -> np.ndarray:
     return blocks / float(1 << (bits - _BYTE))
 
 
-@dataclass
-class Edge:
+class Edge(Struct):
     """Encoded frames of one edge."""
 
     times: list[int] = field(default_factory=list)

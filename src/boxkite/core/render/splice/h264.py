@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 
 import numpy as np
 from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
+from msgspec import Struct
+from msgspec.structs import replace
 
 from boxkite.core.footage.bitstream.h264_pictures import CodedPicture, PictureReader
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
@@ -28,8 +29,7 @@ _PROFILE_BY_FORMAT = {(1, 8): "high", (1, 10): "high10", (2, 8): "high422", (2, 
                       (3, 10): "high444", (0, 8): "high", (0, 10): "high10"}  # fmt: skip
 
 
-@dataclass(frozen=True)
-class H264Coding:
+class H264Coding(Struct, frozen=True):
     """How edges are coded to stand in one H.264 stream."""
 
     header: AvcHeader

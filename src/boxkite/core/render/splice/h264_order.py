@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.h264_pictures import CodedPicture
 from boxkite.core.footage.bitstream.h264_sets import SequenceSet
@@ -12,8 +13,7 @@ from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacl
 _UNMARK, _UNMARK_LONG, _TO_LONG, _MOST_LONG, _, _CURRENT_LONG = range(1, 7)
 
 
-@dataclass
-class _Held:
+class _Held(Struct):
     """A frame in the decoder's buffer."""
 
     place: int

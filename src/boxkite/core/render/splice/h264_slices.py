@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
@@ -12,8 +13,7 @@ from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
 
-@dataclass(frozen=True)
-class Encoded:
+class Encoded(Struct, frozen=True):
     """The sets of the encoder that made the edges, and the picture set they go by in the source's stream."""
 
     sequence: SequenceSet

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 from av.video.codeccontext import VideoCodecContext
 from av.video.frame import VideoFrame
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.h265_pictures import (
@@ -26,8 +26,7 @@ _QUALITY = "14"
 _GREY = 0
 
 
-@dataclass(frozen=True)
-class H265Coding:
+class H265Coding(Struct, frozen=True):
     """How edges are coded to stand in one H.265 stream."""
 
     header: HevcHeader

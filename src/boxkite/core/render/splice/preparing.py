@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Container, Iterable, Iterator
-from dataclasses import dataclass
 
 import numpy as np
 from av.video.frame import VideoFrame
+from msgspec import Struct
 
 from boxkite.core.footage.bitstream import h264_pictures, h265_pictures
 from boxkite.core.footage.bitstream.nal_units import StreamHeader
@@ -22,8 +22,7 @@ _BESIDE_JOIN = 6
 """Frames of the body beside each join that are decoded again and compared."""
 
 
-@dataclass(frozen=True)
-class Prepared:
+class Prepared(Struct, frozen=True):
     """A cut whose edges are encoded."""
 
     pictures: SourcePictures

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
-from dataclasses import dataclass
 from fractions import Fraction
 
 import numpy as np
 from av.container import InputContainer
 from av.video.stream import VideoStream
+from msgspec import Struct
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.bitstream.nal_units import StreamHeader, header_of
@@ -23,8 +23,7 @@ from boxkite.core.render.checking_copies import rewind
 from boxkite.core.render.copying import seek_before
 
 
-@dataclass(frozen=True)
-class SourcePictures:
+class SourcePictures(Struct, frozen=True):
     """One source whose shot is spliced, open for reading."""
 
     container: InputContainer

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 from av.container import InputContainer
 from av.packet import Packet
+from msgspec import Struct, field
 
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.footage.bitstream.pictures import CodedPicture, PictureReader, reader_of
@@ -19,7 +19,6 @@ from boxkite.core.render.copying import StoredPictures
 from boxkite.core.render.splice.preparing import Prepared
 
 
-@dataclass
 class SplicedPictures(StoredPictures):
     """The pictures of one piece, in the order they are written."""
 
@@ -91,8 +90,7 @@ def _decode_times(shown: np.ndarray, depth: int) -> list[int]:
     return [*early, *map(int, shown)][: len(shown)]
 
 
-@dataclass
-class SplicedStream:
+class SplicedStream(Struct):
     """The stream of a spliced file, piece after piece."""
 
     rows: Sequence[Row]
