@@ -9,7 +9,7 @@ REAL ?= real
 # Tests and measurements start the program hundreds of times: what it has compiled is kept.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test bench codecs fuzz faults splices real wheel wheel-test man screenshots reference lint clean
+.PHONY: demo test bench bench-all codecs fuzz faults splices real wheel wheel-test man screenshots reference lint clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -19,6 +19,9 @@ test: $(STAMP)
 	$(BIN)/python -m pytest -n 3 --dist loadgroup
 
 bench: $(STAMP)
+	$(BIN)/python bench/targets.py
+
+bench-all: $(STAMP)
 	$(BIN)/python bench/looking.py
 	$(BIN)/python bench/planning.py
 	$(BIN)/python bench/speed.py

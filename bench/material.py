@@ -20,11 +20,11 @@ RATE = FrameRate(Fraction(25))
 PLACES = (BEATER, VAT, COUCH, PRESS, LOFT)
 
 
-def write_grainy(path: Path, seconds: int, width: int, height: int) -> None:
+def write_grainy(path: Path, seconds: int, width: int, height: int, keyframe_every: int = 50) -> None:
     frames = seconds * 25
     grain = np.random.default_rng(7).normal(0, 1.2, (height + 64, width + 64)).astype(np.int16)
     with av.open(str(path), "w") as container:
-        options = {"preset": "ultrafast", "crf": "20", "g": "50", "bf": "2"}
+        options = {"preset": "ultrafast", "crf": "20", "g": str(keyframe_every), "bf": "2"}
         stream = container.add_stream("libx264", rate=25, options=options)
         stream.width, stream.height, stream.pix_fmt = width, height, "yuv420p"
         stream.metadata["timecode"] = "01:00:00:00"

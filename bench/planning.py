@@ -43,8 +43,8 @@ def write_ranges(path: Path, sources: int) -> None:
     path.write_text("\n".join(lines))
 
 
-def planned(folder: Path, sources: int, *more: str) -> float:
-    """Plan all shots of so many sources, print what it took, and return the seconds."""
+def planned(folder: Path, sources: int, *more: str) -> tuple[float, float]:
+    """Plan all shots of so many sources, print what it took, and return the seconds and the MB."""
     table = folder / f"ranges{sources}.csv"
     write_ranges(table, sources)
     paths = [str(folder / f"reel{number}.mov") for number in range(sources)]
@@ -59,9 +59,10 @@ def planned(folder: Path, sources: int, *more: str) -> float:
     shots = sources * SHOTS
     print(
         f"{shots} shots × {len(OUTPUTS)} presets {' '.join(more)}: {took:.2f} s, {used.ru_maxrss / 1000:.0f} MB",
+        file=sys.stderr,
         flush=True,
     )
-    return took
+    return took, used.ru_maxrss / 1000
 
 
 def main() -> None:
@@ -74,9 +75,9 @@ def main() -> None:
             os.link(folder / "reel0.mov", folder / f"reel{number}.mov")
         names = ("--names", "@keyword/@clip_@(marker:slug)_@(count:000001)")
         planned(folder, 1, *names)
-        short = min(planned(folder, 1, *names) for _ in range(3))
+        short, _ = min(planned(folder, 1, *names) for _ in range(3))
         planned(folder, 1, *names, "--json")
-        long = planned(folder, 10, *names)
+        long, _ = planned(folder, 10, *names)
         print(f"ten times the shots take {long / short:.1f} times as long", flush=True)
 
 

@@ -18,7 +18,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.presets.model import Preset
 from boxkite.core.shots.shot import Composition, IndexedSource, Shot
 
-VERSION = 7
+VERSION = 8
 """Of the documents below. Raised with every change of what they hold; a test holds that."""
 SHARED = (Source, FrameIndex, Composition, IndexedSource, Shot, Preset)
 """Parts that many rows share, and that are one object again when read."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 import time
 from collections.abc import Iterator, Mapping, Sequence
@@ -24,7 +25,7 @@ from boxkite.core.batch.events import (
 )
 from boxkite.core.batch.executors.executor import Executor, WorkerEvent
 from boxkite.core.batch.executors.messages import ShotTask
-from boxkite.core.batch.sharing import effort_of, settle_threads, shot_groups
+from boxkite.core.batch.sharing import runs_of, settle_threads
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
@@ -61,17 +62,21 @@ class _Shot(Struct):
     chunked: ChunkedShot | None = None
     """Of a shot whose chunks are encoded apart: chunk says which of them this is, None for the joining of all."""
     chunk: int | None = None
+    run: int = 0
+    """Shots of one run lie close in their source: one worker makes them one after the other."""
 
     @property
     def has_begun(self) -> bool:
         """Whether it is the rest of a shot that others have begun."""
         return self.chunked is not None and self.chunked.has_begun
 
-    def task(self, rows: Sequence[Row], partials: Sequence[Partial]) -> ShotTask:
-        """What a worker is given of it."""
+    def task(
+        self, rows: Sequence[Row], partials: Sequence[Partial], *, is_followed: bool = False
+    ) -> ShotTask:
+        """What a worker is given of it. is_followed: whether others of its run wait."""
         paths = tuple(partial.path for partial in partials)
         if self.chunked is None:
-            return ShotTask(tuple(rows), paths, self.threads)
+            return ShotTask(tuple(rows), paths, self.threads, is_followed=is_followed)
         if self.chunk is not None:
             span = self.chunked.span_of(self.chunk)
             return ShotTask(tuple(rows), paths, self.threads, chunk=span, is_audio=span is None)
@@ -89,6 +94,8 @@ class _Run(Struct):
     finished: list[tuple[Row, Result, Partial | None]] = field(default_factory=list)
     room: DiskSpace = field(default_factory=DiskSpace)
     out_of_space: OutOfSpace | None = None
+    latest_run: int = -1
+    """That of the shot that has ended last."""
 
     def events(self) -> Iterator[Event]:
         """Everything that happens until all shots are made, or as far as the orders and the disks let them."""
@@ -145,7 +152,8 @@ class _Run(Struct):
                 yield ShotStarted(tuple(chunked.rows) if chunked else rows)
             if chunked:
                 chunked.has_begun = True
-            task = begun.task(rows, partials)
+            is_followed = any(other.run == shot.run for other in self._of_runs_begun(shot.run))
+            task = begun.task(rows, partials, is_followed=is_followed)
             self.at_work[task.key] = begun
             self.executor.submit(task, partials)
 
@@ -183,7 +191,7 @@ class _Run(Struct):
         """The first shot whose time has come and whose files fit on their disks."""
         now = time.monotonic()
         running = {row.number: row for shot in self.at_work.values() for row in shot.rows}.values()
-        for shot in self.waiting:
+        for shot in self._in_turn():
             if shot.not_before > now or (self.control.stop and not shot.has_begun):
                 continue
             if shot.has_begun:
@@ -196,9 +204,22 @@ class _Run(Struct):
             self.out_of_space = None
         return None
 
+    def _in_turn(self) -> Iterator[_Shot]:
+        """What waits: first the next of the run whose worker has just become idle, then runs that nobody is at."""
+        begun = self._of_runs_begun(self.latest_run)
+        yield from (shot for shot in begun if shot.run == self.latest_run)
+        yield from itertools.islice(self.waiting, len(begun), None)
+        yield from (shot for shot in begun if shot.run != self.latest_run)
+
+    def _of_runs_begun(self, run: int) -> list[_Shot]:
+        """What waits of the runs that somebody is at, and of another one: it stands before all others."""
+        begun = {run, *(shot.run for shot in self.at_work.values())}
+        return list(itertools.takewhile(lambda shot: shot.run in begun, self.waiting))
+
     def _take(self, event: WorkerEvent) -> Iterator[Event]:
         """Take the results of a shot."""
         shot = self.at_work.pop(event.task.key)
+        self.latest_run = shot.run
         if shot.chunked and shot.chunk is not None:
             yield from self._take_chunk(shot, shot.chunked, shot.chunk, event)
             return
@@ -235,7 +256,7 @@ class _Run(Struct):
         """Take a chunk of a shot; after the last one they are joined. A file fails with its first chunk that does."""
         results = event.message.results if event.message else ()
         owned = {row.number: partial for row, partial in zip(event.rows, event.partials, strict=True)}
-        reason = "" if event.message else _how_lost(event)
+        reason = event.reason_lost
         passing = [result for result in results if result.may_pass]
         again = shot.crashes + 1 < _MOST_CRASHES if reason else passing and shot.attempts < _MOST_ATTEMPTS
         if again and not self.control.stop:
@@ -289,7 +310,7 @@ class _Run(Struct):
 
     def _lost(self, shot: _Shot, event: WorkerEvent) -> Iterator[Event]:
         """A worker died over a shot: its files are made once more, one at a time, so that only the guilty one fails."""
-        reason = _how_lost(event)
+        reason = event.reason_lost
         if shot.crashes + 1 < _MOST_CRASHES and not self.control.stop:
             yield TriedAgain(shot.rows, reason, event.output)
             for row in shot.rows:
@@ -328,19 +349,17 @@ def run_plan(
 ) -> Iterator[Event]:
     """Make every file of some rows of a plan and yield what happens, in the order it does.
 
-    A shot's files share one decode. threads: those settled for each row, by its number. A worker that dies costs
-    its own files one more attempt. Raises PlanError, before anything is made, when a folder cannot be written to.
+    A shot's files share one decode. threads: those settled for each row. A worker that dies costs its own files one
+    more attempt. Raises PlanError, before anything is made, when a folder cannot be written to.
     """
     for notice in prepare_folders({row.path.parent for row in rows}):
         yield Noted(notice)
     settled = threads or settle_threads(rows, executor.cores, executor.size)
-    groups = [
-        (alike, count)
-        for count in sorted(set(settled.values()))
-        for alike in shot_groups([row for row in rows if settled[row.number] == count])
-    ]
-    groups.sort(key=lambda group: (-effort_of(group[0]), group[0][0].number))
-    shots = [shot for alike, count in groups for shot in _shots_of(alike, count)]
+    shots: list[_Shot] = []
+    for run in runs_of(rows, settled, executor.size):
+        made = [shot for alike in run for shot in _shots_of(alike, settled[alike[0].number])]
+        own = itertools.count(len(shots)) if made[0].chunked else itertools.repeat(len(shots))
+        shots += [replace(shot, run=place) for shot, place in zip(made, own, strict=False)]
     yield from _Run(executor, control or BatchControl(), shots).events()
 
 
@@ -353,10 +372,6 @@ def _shots_of(rows: tuple[Row, ...], threads: int) -> list[_Shot]:
     chunked = ChunkedShot(rows[0].number, list(rows), spans, len(spans) + bool(sounding))
     audio = [_Shot(sounding, threads, chunked=chunked, chunk=len(spans))] if sounding else []
     return [*audio, *(_Shot(rows, threads, chunked=chunked, chunk=place) for place in range(len(spans)))]
-
-
-def _how_lost(event: WorkerEvent) -> str:
-    return f"the process that made it ended ({event.lost}); the codec library may have crashed on it"
 
 
 def named(row: Row, result: Result, partial: Partial) -> Result:

@@ -14,10 +14,10 @@ from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
 from msgspec import Struct, field
 
-from boxkite.core.errors import DamagedError
+from boxkite.core.errors import BoxkiteError, DamagedError
 from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.opening import OpenedSource, open_source, video_stream
 from boxkite.core.footage.reordering import is_empty_repeat, prepare_decoder
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_FLAGGED, FRAMES_MISSING
@@ -26,6 +26,9 @@ from boxkite.core.timebase import Span
 
 LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 """How far before the wanted frame to look for a keyframe that is shown no later than it."""
+
+_FARTHEST_SECONDS = 20
+"""How far ahead a kept decoder goes on to; containers without an index cannot tell where the next keyframe is."""
 
 _CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 """Decoders whose skip mode may change before each packet; those of AV1 keep the first setting."""
@@ -61,6 +64,76 @@ class Damage(Struct):
         return found
 
 
+class _Wanted(Struct):
+    """The frames a decoder is asked for: others once it has given the first ones, where it is kept for them."""
+
+    span: Span
+    damage: Damage | None
+    is_sure: bool = False
+    """Whether a frame that is flagged is damaged, and would not be clean if more before it were decoded."""
+    opened: OpenedSource | None = None
+    stream: VideoStream | None = None
+    last: int = -1
+    """The frame that has come last."""
+
+
+class KeptDecoder:
+    """A decoder that stays where it is after a span, for one that begins soon after it: so the frames from the keyframe
+    before that are not decoded once more. One process uses one for what it reads there; close it at the end.
+    """
+
+    def __init__(self) -> None:
+        self._of: tuple[object, ...] = ()
+        self._pictures: Generator[tuple[int, VideoFrame], None, None] | None = None
+        self.wanted = _Wanted(Span(0, 0), None)
+
+    def take(
+        self, key: tuple[object, ...], table: FrameIndex, span: Span, damage: Damage | None
+    ) -> Generator[tuple[int, VideoFrame], None, None] | None:
+        """The pictures from where it is, if that is no farther from a span than the keyframe before it; else None."""
+        pictures, self._pictures = self._pictures, None
+        if pictures and self._of == key and self._goes_on_to(table, span.start):
+            self.wanted.span, self.wanted.damage, self.wanted.is_sure = span, damage, True
+            return pictures
+        if pictures:
+            _end(pictures)
+        return None
+
+    def _goes_on_to(self, table: FrameIndex, frame: int) -> bool:
+        stream, at = self.wanted.stream, self.wanted.last + 1
+        if stream is None or not at <= frame <= at + _FARTHEST_SECONDS * table.rate.fraction:
+            return False
+        if frame == at:
+            return True
+        entries = stream.index_entries
+        if not len(entries):
+            return frame - at <= table.rate.nominal  # who knows: keyframes are mostly as far apart
+        place = entries.search_timestamp(table.pts_of(frame))
+        return place >= 0 and entries[place].timestamp <= table.pts_of(at)
+
+    def keep(
+        self,
+        key: tuple[object, ...],
+        pictures: Generator[tuple[int, VideoFrame], None, None],
+        wanted: _Wanted,
+    ) -> None:
+        """Keep a decoder that has given the whole span. Raises ChangedError where the source has changed meanwhile."""
+        assert wanted.opened
+        wanted.opened.check()
+        self._of, self._pictures, self.wanted = key, pictures, wanted
+
+    def close(self) -> None:
+        """Let go of the file."""
+        pictures, self._pictures = self._pictures, None
+        if pictures:
+            _end(pictures)
+
+
+def _end(pictures: Generator[tuple[int, VideoFrame], None, None]) -> None:
+    with contextlib.suppress(BoxkiteError):  # what was taken of it was looked at when it was kept
+        pictures.close()
+
+
 def read_frames(
     source: Source,
     table: FrameIndex,
@@ -69,6 +142,7 @@ def read_frames(
     threads: int = 0,
     damage: Damage | None = None,
     hardware: str = "",
+    kept: KeptDecoder | None = None,
 ) -> Generator[tuple[int, VideoFrame], None, None]:
     """Yield (frame number, picture) for every frame of the span, once each and in order.
 
@@ -76,16 +150,31 @@ def read_frames(
     one a core; hardware: a kind of decoder outside the CPU, taken where it works. Raises DamagedError when a frame
     inside the span is missing or cannot be decoded whole; with damage that is accepted, what is missing inside shows
     the picture before it, what is missing at the end does not come, and both are counted there. Frames at the very
-    start of a file that the decoder flags and shows are counted there and raise nothing. Raises ChangedError, at the
-    end or when it is closed, where the source has changed meanwhile.
+    start of a file that the decoder flags and shows are counted there and raise nothing. kept: a decoder that may be
+    near, and is kept for the next span. Raises ChangedError, at the end or when it is closed, where the source has
+    changed meanwhile.
     """
-    pictures = _pictures_from(source, table, span, threads, damage, hardware)
-    with contextlib.closing(pictures):  # which looks whether the source is still what it was
+    wanted = _Wanted(span, damage)
+    key = (source.path, source.identity, source.layer, table.rate, threads, hardware)
+    can_stay = kept is not None and table.constant and table.timestamped and not table.display_times
+    pictures = kept.take(key, table, span, damage) if kept and can_stay else None
+    if pictures and kept:
+        wanted = kept.wanted
+    else:
+        pictures = _pictures_from(source, table, wanted, threads, hardware)
+    stays = False
+    try:
         yield from _fill_span(pictures, table, span, damage)
+        if kept and can_stay and wanted.opened:
+            kept.keep(key, pictures, wanted)
+            stays = True
+    finally:
+        if not stays:
+            pictures.close()  # which looks whether the source is still what it was
 
 
 def _pictures_from(
-    source: Source, table: FrameIndex, span: Span, threads: int, damage: Damage | None, hardware: str
+    source: Source, table: FrameIndex, wanted: _Wanted, threads: int, hardware: str
 ) -> Generator[tuple[int, VideoFrame], None, None]:
     """Decoded frames with their numbers, the first of them no later than the span's first frame.
 
@@ -94,19 +183,21 @@ def _pictures_from(
     does not say that it can be begun with. At last reads from the start.
     """
     attempts = [
-        *((target, True) for target in _seek_targets(source, table, span.start)),
+        *((target, True) for target in _seek_targets(source, table, wanted.span.start)),
         (None, True),
         (None, False),
     ]
     for target, may_hurry in attempts:
-        with open_source(source, hardware) as container:
+        opened = open_source(source, hardware)
+        with opened as container:
             stream = video_stream(container)
             if stream is None:
                 raise DamagedError("its picture has gone", path=source.path)
             stream.codec_context.thread_count = threads
             stream.thread_type = "AUTO"
             prepare_decoder(stream)
-            found = _packets_from(container, stream, table, span.start, target)
+            start = wanted.span.start
+            found = _packets_from(container, stream, table, start, target)
             if found is None:
                 continue
             packets, from_start = found
@@ -115,13 +206,14 @@ def _pictures_from(
             hurries = may_hurry and table.constant and table.timestamped
             if hurries and stream.codec_context.name in _CAN_HURRY:
                 half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
-                packets = _hurrying(packets, stream, table.pts_of(span.start) - half_a_frame)
-            is_sure = from_start and (span.start == 0 or not may_hurry)
-            pictures = _decode(packets, table, span, damage, from_start, is_sure)
+                packets = _hurrying(packets, stream, table, wanted, half_a_frame)
+            wanted.is_sure = from_start and (start == 0 or not may_hurry)
+            pictures = _decode(packets, table, wanted, from_start)
             try:
                 first = next(pictures, None)
-                if first is None or (first[0] > span.start and target is not None):
+                if first is None or (first[0] > start and target is not None):
                     continue
+                wanted.opened, wanted.stream = opened, stream
                 yield first
                 yield from pictures
             except _DoubtfulEntryError:
@@ -175,11 +267,15 @@ def _of_part(packets: Iterator[Packet[VideoStream]], part: int) -> Iterator[Pack
 
 
 def _hurrying(
-    packets: Iterator[Packet[VideoStream]], stream: VideoStream, wanted: int
+    packets: Iterator[Packet[VideoStream]],
+    stream: VideoStream,
+    table: FrameIndex,
+    wanted: _Wanted,
+    half_a_frame: int,
 ) -> Iterator[Packet[VideoStream]]:
-    """The same packets; of those shown before a time, in ticks, only what others need is decoded."""
+    """The same packets; of those shown before what is wanted only what others need is decoded."""
     for packet in packets:
-        is_early = packet.pts is not None and packet.pts < wanted
+        is_early = packet.pts is not None and packet.pts < table.pts_of(wanted.span.start) - half_a_frame
         stream.codec_context.skip_frame = "NONREF" if is_early else "DEFAULT"
         yield packet
 
@@ -187,15 +283,10 @@ def _hurrying(
 def _decode(
     packets: Iterator[Packet[VideoStream]],
     table: FrameIndex,
-    span: Span,
-    damage: Damage | None,
+    wanted: _Wanted,
     from_start: bool,
-    is_sure: bool,
 ) -> Iterator[tuple[int, VideoFrame]]:
-    """Decoded frames with the frame at which each is shown; stops soon after the span.
-
-    is_sure: whether a frame that is flagged is damaged, and would not be clean if more before it were decoded.
-    """
+    """Decoded frames with the frame at which each is shown; stops soon after the span."""
     counted, keyframes, times = 0, 0, table.display_times
     may_flag = from_start
     for packet in packets:
@@ -208,7 +299,7 @@ def _decode(
         except av.error.FFmpegError as error:
             if isinstance(error, av.error.EOFError):
                 return
-            if damage and damage.accepted:
+            if wanted.damage and wanted.damage.accepted:
                 continue
             frame = table.frame_at(packet.pts) if packet.pts is not None else counted
             raise DamagedError(f"the picture is damaged near frame {max(frame, 0)}") from error
@@ -221,14 +312,15 @@ def _decode(
                 number = table.frame_at(time) if table.timestamped and time is not None else counted
                 counted = number + 1
             may_flag = may_flag and picture.is_corrupt
-            if span.start <= number < span.end:
-                if picture.is_corrupt and not is_sure:
+            if wanted.span.start <= number < wanted.span.end:
+                if picture.is_corrupt and not wanted.is_sure:
                     raise _DoubtfulEntryError
                 if picture.is_corrupt:
-                    _count_corrupt(number, damage, may_flag)
-                is_sure = True
+                    _count_corrupt(number, wanted.damage, may_flag)
+                wanted.is_sure = True
+            wanted.last = number
             yield number, picture
-            if number >= span.end:
+            if number >= wanted.span.end:
                 return
 
 

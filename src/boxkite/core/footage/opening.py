@@ -145,18 +145,18 @@ class OpenedSource:
         self._source = source
         self._descriptor: int | None = None
         if source.sequence and source.video:
-            self._check()
+            self.check()
             self.container = open_sequence(source.sequence, source.video.rate, source.layer)
             return
         descriptor = open_media(source.path)
         if source.container in _OPENED_BY_NAME or os.name == "nt":
             os.close(descriptor)
-            self._check()
+            self.check()
             self.container = open_file(source.path, hardware, source.layer)
             return
         self._descriptor = descriptor
         try:
-            self._check()
+            self.check()
             own = {"protocol_whitelist": "fd", "fd": str(self._descriptor)}
             self.container = _opened("fd:", source.path, source.container, own, hardware, source.layer)
         except BaseException:
@@ -176,13 +176,14 @@ class OpenedSource:
         self.container.close()
         try:
             if check:
-                self._check()
+                self.check()
         finally:
             if self._descriptor is not None:
                 os.close(self._descriptor)
                 self._descriptor = None
 
-    def _check(self) -> None:
+    def check(self) -> None:
+        """Make sure that what was read is what was looked at when the source was found. Raises ChangedError."""
         source = self._source
         if source.identity is None:
             return

@@ -13,7 +13,7 @@ from msgspec import Struct, field
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.moving import discard
-from boxkite.core.footage.decoding import Damage
+from boxkite.core.footage.decoding import Damage, KeptDecoder
 from boxkite.core.notices.files import SILENCE_FILLED
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import Row, group_span
@@ -145,10 +145,11 @@ def feed(
     *,
     with_audio: bool = True,
     chunk: Span | None = None,
+    kept: KeptDecoder | None = None,
 ) -> None:
     """Decode the group's frames once and pass frames and audio on to each file that has not failed.
 
-    chunk: the frames that all of them take, where that is a part of what their rows hold.
+    chunk: the frames that all of them take, where that is a part of what their rows hold. kept: see read_frames.
     """
     if not files:
         return
@@ -157,7 +158,11 @@ def feed(
     feeds = open_audio_feeds(files) if with_audio else []
     with_picture = [file for file in files if file.row.preset.video]
     try:
-        frames = open_frames(rows, span, threads, damage) if with_picture else frames_for_audio(rows[0], span)
+        frames = (
+            open_frames(rows, span, threads, damage, kept)
+            if with_picture
+            else frames_for_audio(rows[0], span)
+        )
         for number, frame in frames:
             if frame:
                 for file in with_picture:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from av.video.frame import VideoFrame
 
-from boxkite.core.footage.decoding import Damage, read_frames
+from boxkite.core.footage.decoding import Damage, KeptDecoder, read_frames
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.edit_frames import EditAudio, EditFrames
@@ -14,9 +14,9 @@ from boxkite.core.timebase import Span, round_fraction
 
 
 def open_frames(
-    rows: Sequence[Row], span: Span, threads: int, damage: Damage | None
+    rows: Sequence[Row], span: Span, threads: int, damage: Damage | None, kept: KeptDecoder | None = None
 ) -> Iterator[tuple[int, VideoFrame]]:
-    """(frame number, frame) for every frame of a decode group."""
+    """(frame number, frame) for every frame of a decode group. kept: see read_frames."""
     footage = rows[0].shot.footage
     if footage.composition:
         return EditFrames(footage, threads, damage).read(span)
@@ -27,6 +27,7 @@ def open_frames(
         threads=threads,
         damage=damage,
         hardware=rows[0].decode_with,
+        kept=kept,
     )
 
 

@@ -14,7 +14,7 @@ from msgspec.structs import replace
 from boxkite.core.errors import BoxkiteError, RenderError
 from boxkite.core.files.moving import discard
 from boxkite.core.files.partials import discard_notes, notes_beside
-from boxkite.core.footage.decoding import Damage
+from boxkite.core.footage.decoding import Damage, KeptDecoder
 from boxkite.core.notices.files import ENCODED_NOT_COPIED
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared
@@ -35,11 +35,12 @@ def make_files(
     chunk: Span | None = None,
     is_audio: bool = False,
     chunks: Sequence[Sequence[Path]] = (),
+    kept: KeptDecoder | None = None,
 ) -> list[Result]:
     """Make all files of one decode group. rows: a group of decode_groups; partials: where each is written.
 
     chunk: frames of the source that are encoded for others to join; is_audio: all audio is. chunks: those that are
-    joined, of each row.
+    joined, of each row. kept: a decoder that may be near, see read_frames.
 
     threads: for the decoder and for each encoder, 0 for one a core. progress gets the number of frames
     done. A row that fails does not stop the others; damage in the source fails them all. Never raises for
@@ -52,7 +53,7 @@ def make_files(
     if is_audio:
         return make_audio_chunk(rows, partials)
     if not chunks:
-        return _made(rows, partials, threads, progress)
+        return _made(rows, partials, threads, progress, kept)
     results, whole = join_chunks(rows, partials, chunks, threads=threads)
     left = [(row, path) for row, path in zip(rows, partials, strict=True) if row.number in whole]
     if left:
@@ -63,7 +64,13 @@ def make_files(
     return sorted(results, key=lambda result: result.row_number)
 
 
-def _made(rows: Sequence[Row], partials: Sequence[Path], threads: int, progress: Progress) -> list[Result]:
+def _made(
+    rows: Sequence[Row],
+    partials: Sequence[Path],
+    threads: int,
+    progress: Progress,
+    kept: KeptDecoder | None = None,
+) -> list[Result]:
     """The results of rows that are made in one go."""
     started = time.monotonic()
     written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
@@ -83,7 +90,7 @@ def _made(rows: Sequence[Row], partials: Sequence[Path], threads: int, progress:
             discard(partial)
             results.append(failed(row, error))
     try:
-        feed(files, threads, progress, damage)
+        feed(files, threads, progress, damage, kept=kept)
     except Exception as error:
         for file in files:
             if not file.failure:

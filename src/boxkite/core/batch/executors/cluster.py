@@ -208,7 +208,13 @@ class ClusterExecutor:
         """Hand a shot to the scheduler; a worker that is lost over it costs it nothing but time."""
         key = f"{self._topic}-{task.rows[0].number}-{uuid.uuid4().hex[:6]}"
         future = self._client.submit(
-            self._worker_code.make_shot, pack_task(task), self._rules, key, self._topic, key=key, pure=False
+            self._worker_code.make_shot,
+            pack_task(replace(task, is_followed=False)),
+            self._rules,
+            key,
+            self._topic,
+            key=key,
+            pure=False,
         )
         self._given[key] = (task, partials, future)
         future.add_done_callback(lambda done: self._events.put((key, done)))

@@ -37,6 +37,13 @@ class WorkerEvent(Struct, frozen=True):
         """Whether nothing more comes of this shot."""
         return self.message is None or bool(self.message.results)
 
+    @property
+    def reason_lost(self) -> str:
+        """Why nothing was made, where its process ended; empty for others."""
+        if self.message:
+            return ""
+        return f"the process that made it ended ({self.lost}); the codec library may have crashed on it"
+
 
 class Executor(Protocol):
     """Whoever makes shots: processes of this machine, or other machines."""

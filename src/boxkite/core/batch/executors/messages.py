@@ -30,6 +30,9 @@ class ShotTask(Struct, frozen=True):
     chunks: tuple[tuple[Path, ...], ...] = ()
     """For each row the chunks that are to be joined, in their order, that of its audio last."""
 
+    is_followed: bool = False
+    """Whether a shot that begins soon after it in its source is likely to come next."""
+
     @property
     def key(self) -> tuple[int, int]:
         """What tells it from the other tasks of a batch."""

@@ -16,6 +16,7 @@ from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage, recei
 from boxkite.core.batch.packing import pack_message, unpack_task
 from boxkite.core.files.moving import discard
 from boxkite.core.files.partials import discard_notes
+from boxkite.core.footage.decoding import KeptDecoder
 from boxkite.core.plan.rows import group_span
 from boxkite.core.render.making import make_files
 
@@ -57,6 +58,7 @@ class _Tasks:
 def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
     """Make one shot after another until whoever sends them has ended."""
     tasks = _Tasks(incoming)
+    kept = KeptDecoder()
     while True:
         task = tasks.next()
         last_told = 0.0
@@ -76,7 +78,10 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
             chunk=task.chunk,
             is_audio=task.is_audio,
             chunks=task.chunks,
+            kept=kept,
         )
+        if not task.is_followed:
+            kept.close()
         frames = (task.chunk or group_span(task.rows)).length
         send(outgoing, pack_message(WorkerMessage(frames, tuple(results))))
 
