@@ -32,7 +32,7 @@ bench-all: $(STAMP)
 	$(BIN)/python bench/chunks.py
 
 codecs: $(STAMP)
-	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py -k every_codec
+	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_presets.py tests/core/test_detect.py -k "every_codec or restless"
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_verify.py tests/cli/test_chunks.py
 	BOXKITE_EVERY_CODEC=1 $(BIN)/python -m pytest tests/cli/test_batches.py -k memory
 	BOXKITE_LOOPS=720 BOXKITE_SHOTS=500 BOXKITE_FILES=50 $(BIN)/python -m pytest tests/cli/test_long.py \

@@ -75,8 +75,8 @@ def quantiser_of(path: Path, place: int) -> int:
     return read_slice(unit, sets, SequenceSet.read(header.sequence_sets[0])).quantiser
 
 
-USUAL = ("stock", "web", "half")
-OTHERS = ("later", "archive", "stock-dnxhr", "still", "every", "web-vp9", "web-av1", "review")
+USUAL = ("web", "half")
+OTHERS = ("stock", "later", "archive", "stock-dnxhr", "still", "every", "web-vp9", "web-av1", "review")
 
 
 @pytest.mark.parametrize("preset", USUAL + OTHERS if "BOXKITE_EVERY_CODEC" in os.environ else USUAL)

@@ -11,7 +11,7 @@ from boxkite.demo.ticks import tick_frames
 from tests.long_film import LOOP_FRAMES, RATE, write_long_film
 from tests.verification import audio_of, boxkite, frames_of
 
-LOOPS = int(os.environ.get("BOXKITE_LOOPS", "90"))
+LOOPS = int(os.environ.get("BOXKITE_LOOPS", "40"))
 """Of 240 frames each: half an hour, two hours in make codecs."""
 
 

@@ -108,12 +108,12 @@ def test_the_script_in_the_library_page_plans_and_runs_the_demo(demo) -> None:
     page = Path(__file__).parents[2] / "docs/library.md"
     script = page.read_text().split("```python\n")[1].split("```")[0]
     assert len(script.splitlines()) <= 15
-    script = script.replace("names=", 'only="number:1-2", names=')
+    script = script.replace("names=", 'only="number:1", names=')
     done = subprocess.run(
         [sys.executable, "-c", script], cwd=folder.parent, capture_output=True, text=True, check=False
     )
     assert done.returncode == 0, done.stderr
     lines = done.stdout.splitlines()
-    assert len(lines) == 8 and sum(line.endswith(" verified") for line in lines) == 4
-    for number, (name, span) in enumerate(SHOTS[:2], start=1):
+    assert len(lines) == 4 and sum(line.endswith(" verified") for line in lines) == 2
+    for number, (name, span) in enumerate(SHOTS[:1], start=1):
         assert_holds(folder.parent / f"out/web/{number:02d}_{name}.mp4", span, RATE, sample_slack=1024)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import av
@@ -24,7 +25,7 @@ from tests.verification import boxkite
 
 @pytest.mark.xdist_group("restless")
 def test_cuts_on_restless_material_are_found_to_the_frame_and_nothing_else_is(tmp_path: Path) -> None:
-    made = restless(cuts=200, seed=5)
+    made = restless(cuts=200 if "BOXKITE_EVERY_CODEC" in os.environ else 110, seed=5)
     write_restless(made, tmp_path / "restless.mp4")
     source = read_source(tmp_path / "restless.mp4")
     changes = find_changes(source, measure_frames(source))

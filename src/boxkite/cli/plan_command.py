@@ -48,7 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Print the plan, and write what was asked for."""
     from boxkite.cli.tables import print_json
-    from boxkite.core.batch.machine import usable_cores
+    from boxkite.core.machine import usable_cores
     from boxkite.core.plan.plan_json import plan_as_json
     from boxkite.core.plan.totals import expected_time, totals_as_json
 
@@ -242,7 +242,7 @@ def _how(row: Row) -> str:
 
 def _show_totals(screen: Screen, plan: Plan) -> None:
     from boxkite.cli.tables import counted, file_size, length_of_time
-    from boxkite.core.batch.machine import usable_cores
+    from boxkite.core.machine import usable_cores
     from boxkite.core.plan.totals import add_up, by_output, expected_time
 
     outputs = by_output(plan.to_make)

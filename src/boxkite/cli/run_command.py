@@ -119,9 +119,9 @@ def _in_background(arguments: argparse.Namespace) -> int:
     """Note the batch, and leave it to a separate process."""
     from boxkite.cli.tables import counted, print_json
     from boxkite.core.batch.background import resume_in_background
-    from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import begin_batch
     from boxkite.core.batch.sharing import fitting_workers
+    from boxkite.core.machine import usable_cores
     from boxkite.core.records.store import Records
 
     batch = _batch_from(arguments)

@@ -16,7 +16,6 @@ from boxkite.core.arrival.completeness import open_elsewhere, why_incomplete
 from boxkite.core.batch.events import Event, FileEnded, OutOfSpace
 from boxkite.core.batch.executors.executor import Executor
 from boxkite.core.batch.executors.local import LocalExecutor
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notifications import Notifications
 from boxkite.core.batch.recording import Batch, Work, begin_batch, resume_batch
 from boxkite.core.batch.resuming import rest_of
@@ -26,6 +25,7 @@ from boxkite.core.files.checksum import text_checksum
 from boxkite.core.files.walking import Unseen
 from boxkite.core.footage.source import ImageSettings
 from boxkite.core.job.job import Job
+from boxkite.core.machine import usable_cores
 from boxkite.core.plan.planning import make_plan
 from boxkite.core.plan.rows import Row
 from boxkite.core.records.arrivals import ArrivalLog, ArrivalRecord

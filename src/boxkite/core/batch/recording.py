@@ -24,7 +24,6 @@ from boxkite.core.batch.events import (
     TurnAwaited,
 )
 from boxkite.core.batch.executors.executor import Executor
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.notifications import Notifications
 from boxkite.core.batch.packing import Packed, pack
 from boxkite.core.batch.running import BatchControl, run_plan
@@ -33,6 +32,7 @@ from boxkite.core.batch.turns import Share, Turn, batches_ahead
 from boxkite.core.errors import RecordsError
 from boxkite.core.job.after import Step
 from boxkite.core.job.job import Job
+from boxkite.core.machine import usable_cores
 from boxkite.core.notices.batches import NOT_RECORDED, RECORD_HAS_GAPS
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.inputs import used_by

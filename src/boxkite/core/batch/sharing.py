@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 
-from boxkite.core.batch.machine import free_memory_bytes, usable_cores
+from boxkite.core.machine import free_memory_bytes, usable_cores
 from boxkite.core.plan.rows import Row, decode_groups, group_span
 from boxkite.core.timebase import Span
 

@@ -274,8 +274,11 @@ def _hurrying(
     half_a_frame: int,
 ) -> Iterator[Packet[VideoStream]]:
     """The same packets; of those shown before what is wanted only what others need is decoded."""
+    span, begins = wanted.span, table.pts_of(wanted.span.start) - half_a_frame
     for packet in packets:
-        is_early = packet.pts is not None and packet.pts < table.pts_of(wanted.span.start) - half_a_frame
+        if wanted.span is not span:
+            span, begins = wanted.span, table.pts_of(wanted.span.start) - half_a_frame
+        is_early = packet.pts is not None and packet.pts < begins
         stream.codec_context.skip_frame = "NONREF" if is_early else "DEFAULT"
         yield packet
 

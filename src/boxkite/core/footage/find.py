@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 from msgspec.structs import replace
 
@@ -17,6 +19,12 @@ from boxkite.core.footage.cache import Memory, memory
 from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.kinds import MARKS_TABLE, REVIEW_PAGE, STILL_SUFFIXES, is_junk
 from boxkite.core.footage.source import Findings, ImageSettings, SequencePattern, Source, Unreadable
+from boxkite.core.machine import usable_cores
+
+_FEWEST_AT_ONCE = 4
+"""Files that are worth several threads."""
+
+Found = TypeVar("Found")
 
 
 def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> Findings:
@@ -38,14 +46,17 @@ def find_sources(paths: Iterable[Path], images: ImageSettings | None = None) -> 
                 unreadable.append(Unreadable(folder, "there is nothing in this folder"))
             sequences, singles = group_sequences(files)
             known.look_up("source", singles)
+            found = _read_all(singles, known)
             items: list[SequencePattern | Path] = [*sequences, *singles]
             for item in items:
                 try:
-                    sources.append(
-                        _read_sequence(item, images)
-                        if isinstance(item, SequencePattern)
-                        else with_layer(_read_or_recall(item, known), images or ImageSettings())
-                    )
+                    if isinstance(item, SequencePattern):
+                        sources.append(_read_sequence(item, images))
+                        continue
+                    source = found[item]
+                    if isinstance(source, Exception):
+                        raise source
+                    sources.append(with_layer(source, images or ImageSettings()))
                 except InaccessibleError as error:
                     unseen.append(Unseen(item if isinstance(item, Path) else item.folder, error.message))
                 except (BoxkiteError, ValueError, ArithmeticError) as error:
@@ -92,16 +103,46 @@ def _heaps(paths: Iterable[Path], unseen: list[Unseen]) -> Iterator[tuple[list[P
         yield named, 0, None
 
 
-def _read_or_recall(path: Path, known: Memory) -> Source:
+def _read_all(paths: Sequence[Path], known: Memory) -> dict[Path, Source | Exception]:
+    """The source of each file, or why it cannot be read; those that are not remembered are read on all cores."""
+    found: dict[Path, Source | Exception] = {}
+    for path in paths:
+        recalled = _tried(partial(_recalled, path, known))
+        if recalled is not None:
+            found[path] = recalled
+    unknown = [path for path in paths if path not in found]
+    if len(unknown) < _FEWEST_AT_ONCE:
+        read = [_tried(partial(_read_source, path)) for path in unknown]
+    else:
+        from concurrent.futures import ThreadPoolExecutor
+
+        import boxkite.core.footage.probe  # noqa: F401  loaded once, before the threads
+
+        with ThreadPoolExecutor(usable_cores()) as pool:
+            read = list(pool.map(lambda path: _tried(partial(_read_source, path)), unknown))
+    for path, source in zip(unknown, read, strict=True):
+        found[path] = source
+        if isinstance(source, Source):
+            known.keep("source", path, source)
+    return found
+
+
+def _tried(read: Callable[[], Found]) -> Found | Exception:
+    try:
+        return read()
+    except Exception as error:
+        return error
+
+
+def _recalled(path: Path, known: Memory) -> Source | None:
+    """The source as it is remembered; None where it is not, or where reading it says why it cannot be."""
     try:
         now = path.stat()
     except (OSError, ValueError):
-        return _read_source(path)  # which says why it cannot be
+        return None
     found = known.recall("source", path, Source, now)
     if found is None or found.identity is None:
-        found = _read_source(path)
-        known.keep("source", path, found)
-        return found
+        return None
     if not os.access(path, os.R_OK):  # its rights may have changed since
         os.close(open_media(path))
     if found.path == path and found.identity.is_here_and_now(now):

@@ -8,12 +8,12 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.digests import is_manifest
 from boxkite.core.footage.kinds import MEDIA_SUFFIXES
 from boxkite.core.handover.delivery import DeliveredFile, Delivery
 from boxkite.core.handover.manifests import KnownSums, Progress, digests_of, sums_beside
+from boxkite.core.machine import usable_cores
 from boxkite.core.notices.handover import EXTRA, MISSING, NOT_READ, OTHER_BYTES, OTHER_SIZE, TRUNCATED
 from boxkite.core.notices.notice import Notice
 

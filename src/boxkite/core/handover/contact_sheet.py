@@ -12,12 +12,12 @@ from typing import Any
 from msgspec import Struct
 from PIL import Image, ImageDraw, ImageFont
 
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.handover.columns import text_of
 from boxkite.core.handover.described import Described
 from boxkite.core.handover.extras import require
 from boxkite.core.handover.good_frames import GoodFrame, good_frames
 from boxkite.core.handover.sheet_layout import HEAD, LINE, MARGIN, Place, SheetLayout, fitted, plan_layout
+from boxkite.core.machine import usable_cores
 from boxkite.core.naming.pattern import Pattern
 from boxkite.core.presets.fonts import TEXT_FONT
 

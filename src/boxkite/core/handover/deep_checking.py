@@ -8,11 +8,11 @@ from concurrent.futures import Future, ProcessPoolExecutor, as_completed
 
 from msgspec.structs import replace
 
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.batch.packing import unpack
 from boxkite.core.errors import RecordsError
 from boxkite.core.handover.checking import Checked, is_media
 from boxkite.core.handover.delivery import DeliveredFile
+from boxkite.core.machine import usable_cores
 from boxkite.core.notices.files import ENDS_EARLY
 from boxkite.core.notices.handover import MISSING, NOT_COMPARED, NOT_READ
 from boxkite.core.plan.rows import Row

@@ -9,7 +9,6 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import PlanError, RequestError
 from boxkite.core.files.digests import DIGESTS, file_digests, is_manifest, kind_in_name
 from boxkite.core.files.walking import Walk
@@ -27,6 +26,7 @@ from boxkite.core.handover.media_hash_lists import (
     write_generation,
 )
 from boxkite.core.handover.sum_files import list_with, read_sum_file, sum_file_name
+from boxkite.core.machine import usable_cores
 from boxkite.core.notices.notice import Notice
 
 MHL = "mhl"

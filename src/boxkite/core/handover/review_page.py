@@ -14,7 +14,6 @@ from typing import Any
 
 from msgspec import Struct
 
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import BoxkiteError, PlanError, RequestError, setting
 from boxkite.core.files.checksum import text_checksum
 from boxkite.core.files.identity import stamp_of
@@ -28,6 +27,7 @@ from boxkite.core.handover.columns import text_of
 from boxkite.core.handover.described import Described, by_shot
 from boxkite.core.handover.extras import require
 from boxkite.core.handover.good_frames import good_frames
+from boxkite.core.machine import usable_cores
 from boxkite.core.naming.pattern import Pattern
 from boxkite.core.timebase import Timecode
 

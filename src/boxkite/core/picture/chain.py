@@ -26,7 +26,7 @@ from boxkite.core.picture.colour_coding import (
     written_matrix,
 )
 from boxkite.core.picture.conversion import FrameConversion
-from boxkite.core.picture.converting import EXACTLY, full_range_rgb
+from boxkite.core.picture.converting import EXACTLY, Conversions, full_range_rgb
 from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, plane_array, position_of
 
 if TYPE_CHECKING:
@@ -55,6 +55,7 @@ class PictureChain:
         self._geometry = conversion.geometry
         self.pixel_format = working_format(self._video)
         self._time_base = 1 / conversion.rate.fraction
+        self._conversions = Conversions()
         self._graph: av.filter.Graph | None = None
         self._ready = False
         self._steps_taken: list[str] = []
@@ -172,7 +173,8 @@ class PictureChain:
 
     def _in_fewer_bits(self, picture: VideoFrame) -> VideoFrame:
         """The picture in 8 bits, rounded."""
-        picture = picture.reformat(
+        picture = self._conversions.convert(
+            picture,
             format=self.pixel_format,
             src_colorspace=self._matrix,
             dst_colorspace=self._matrix,
@@ -201,10 +203,11 @@ class PictureChain:
         if is_rgb_format(video.written_format):
             if picture.format.is_rgb:
                 same = picture.format.name == video.written_format
-                return picture if same else picture.reformat(format=video.written_format)
-            return full_range_rgb(picture, video.written_format, self._matrix)
+                return picture if same else self._conversions.convert(picture, format=video.written_format)
+            return full_range_rgb(picture, video.written_format, self._matrix, self._conversions)
         if is_full_range(video):
-            written = picture.reformat(
+            written = self._conversions.convert(
+                picture,
                 format=video.written_format,
                 src_colorspace=self._matrix,
                 dst_colorspace=BT601 if video.codec == "jpeg" else self._matrix,

@@ -1,9 +1,13 @@
-"""From one coding of colours to another, and to the R′G′B′ that images hold, white being all of it."""
+"""From one size, format or coding of colours to another, and to the R′G′B′ that images hold, white being all of it."""
 
 from __future__ import annotations
 
+import threading
+from typing import Any
+
 import numpy as np
 from av.video.frame import VideoFrame
+from av.video.reformatter import VideoReformatter
 
 EXACTLY = 0x4 | 0x2000 | 0x4000 | 0x40000
 """How the library converts colours where it counts: bicubic, all of the chroma, rounded. Its plain way is darker."""
@@ -18,14 +22,31 @@ _OF_WHITE = 65535 / 65280
 _OF_OPAQUE = 65535 / 65472
 
 
-def full_range_rgb(picture: VideoFrame, pixel_format: str, matrix: int) -> VideoFrame:
+class Conversions(threading.local):
+    """Conversions of frames by the codec library, each set up once a thread: that takes as long as some of them do."""
+
+    def __init__(self) -> None:
+        self._kept: dict[tuple[object, ...], VideoReformatter] = {}
+
+    def convert(self, picture: VideoFrame, **how: Any) -> VideoFrame:
+        """What VideoFrame.reformat gives; how: its options."""
+        key = tuple(how.items())
+        if key not in self._kept:
+            self._kept[key] = VideoReformatter()
+        return self._kept[key].reformat(picture, **how)
+
+
+def full_range_rgb(
+    picture: VideoFrame, pixel_format: str, matrix: int, conversions: Conversions
+) -> VideoFrame:
     """The picture in a format of R′G′B′. matrix: that it was coded with.
 
     With more than 8 bits the library's white is 255/256 of what it should be, and opaque 1023/1024: both are brought
     to the whole.
     """
     worked_in = _WORKED_IN.get(pixel_format, pixel_format)
-    rgb = picture.reformat(
+    rgb = conversions.convert(
+        picture,
         format=worked_in,
         src_colorspace=matrix,
         src_color_range=_LIMITED,
@@ -46,7 +67,7 @@ def full_range_rgb(picture: VideoFrame, pixel_format: str, matrix: int) -> Video
         if alpha is not None:
             _stretch(alpha, 10)
             samples[3::4] = alpha
-    return rgb if worked_in == pixel_format else rgb.reformat(format=pixel_format)
+    return rgb if worked_in == pixel_format else conversions.convert(rgb, format=pixel_format)
 
 
 def _stretch(samples: np.ndarray, bits: int) -> None:

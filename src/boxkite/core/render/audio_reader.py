@@ -20,8 +20,10 @@ from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span, round_fraction, sample_at
 
 _BEGINNING_SECONDS = Fraction(1, 4)
-_LEAD_SECONDS = Fraction(1, 2)
+_LEAD_SECONDS, _LEAD_OF_PCM_SECONDS = Fraction(1, 2), Fraction(1, 20)
 """Read before the wanted sample: decoders of lossy codecs need some frames to settle."""
+_LISTS_ALL = "mov"
+"""Containers that list every packet of every stream: audio is found there without going to the picture's keyframe."""
 
 
 class _Track(Struct):
@@ -108,15 +110,21 @@ class AudioReader:
             track.ready.clear()
 
     def _seek(self, span: Span) -> Iterator[Packet[AudioStream]]:
-        seconds = self._zero + self._footage.frame_index.rate.seconds(span.start) - _LEAD_SECONDS
+        streams = tuple(track.stream for track in self._tracks)
+        is_found_alone = bool(streams) and _LISTS_ALL in self._container.format.name
+        is_pcm = is_found_alone and all(track.info.codec.startswith("pcm_") for track in self._tracks)
+        lead = _LEAD_OF_PCM_SECONDS if is_pcm else _LEAD_SECONDS
+        seconds = self._zero + self._footage.frame_index.rate.seconds(span.start) - lead
         start_time = self._container.start_time
         begins = Fraction(start_time, av.time_base) if start_time is not None else Fraction(0)
         if seconds > begins:
             try:
-                self._container.seek(int(seconds * av.time_base))
+                if is_found_alone and (base := streams[0].time_base):
+                    self._container.seek(int(seconds / base), stream=streams[0])
+                else:
+                    self._container.seek(int(seconds * av.time_base))
             except av.error.FFmpegError:
                 self._container.seek(0)
-        streams = tuple(track.stream for track in self._tracks)
         return cast("Iterator[Packet[AudioStream]]", self._container.demux(*streams))
 
     def _read_packet(self) -> None:

@@ -15,7 +15,7 @@ from boxkite.core.footage.decoding import Damage, read_frames
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import BT601, BT709, matrix_of
 from boxkite.core.picture.conversion import FrameConversion
-from boxkite.core.picture.converting import EXACTLY
+from boxkite.core.picture.converting import EXACTLY, Conversions
 from boxkite.core.picture.stamp import PixelLayout, plane_array
 from boxkite.core.presets.codecs import VideoCodec
 from boxkite.core.presets.coding import Video
@@ -134,6 +134,7 @@ class _Conform:
         self._layout = PixelLayout.of(self.pixel_format)
         self._matrix = BT709 if self.video.height_px >= 720 else BT601
         self._black: VideoFrame | None = None
+        self._conversions = Conversions()
 
     def through(
         self, layer: Layer, footage: IndexedSource, pictures: Iterator[VideoFrame]
@@ -173,7 +174,8 @@ class _Conform:
         own = matrix_of(decoded) if decoded is not None else matrix_of(picture)
         same = {own, self._matrix} <= {5, 6} or own == self._matrix
         if not same:
-            picture = picture.reformat(
+            picture = self._conversions.convert(
+                picture,
                 format=self.pixel_format,
                 src_colorspace=own,
                 dst_colorspace=self._matrix,

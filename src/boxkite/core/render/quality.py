@@ -14,6 +14,8 @@ import numpy as np
 from av.video.frame import VideoFrame
 from msgspec import Struct
 
+from boxkite.core.picture.converting import Conversions
+
 BEST_DB = 100.0
 """Of frames that are the same to the last bit, whose PSNR has no limit."""
 _PSNR = ("lavfi.psnr.psnr.y", "lavfi.psnr.psnr_avg")
@@ -35,13 +37,14 @@ class QualityMeter:
 
     def __init__(self) -> None:
         self._filters: dict[str, _Filter] = {}
+        self._conversions = Conversions()
 
     def compare(self, frame: VideoFrame, wanted: VideoFrame) -> Closeness:
         """How close a frame is to the wanted one, which is brought to its format. Raises ValueError for other sizes."""
         if (frame.width, frame.height) != (wanted.width, wanted.height):
             raise ValueError("the frames are not of one size")
         if _plain(frame) != _plain(wanted):
-            wanted = wanted.reformat(format=_plain(frame))
+            wanted = self._conversions.convert(wanted, format=_plain(frame))
         first, second, bits = _luma(frame), _luma(wanted), frame.format.components[0].bits
         if first is None or second is None:
             return self._of_frames(_in_integers(frame), _in_integers(wanted))

@@ -16,11 +16,13 @@ from av.video.stream import VideoStream
 from msgspec import Struct
 
 from boxkite.core.errors import VerificationError
+from boxkite.core.picture.converting import Conversions
 from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.result import Verification
 from boxkite.core.timebase import FrameRate, round_fraction
 
 _LOOK = (32, 18)
+_CONVERSIONS = Conversions()
 _MOST_DIFFERENCE = 10.0
 SAMPLE_SHARE = 0.02
 """Of the time a file took, for comparing frames of it at random."""
@@ -56,7 +58,8 @@ def thumbnail_of(picture: VideoFrame) -> np.ndarray:
 
     By its samples alone, whatever its colour tags say: a decoder may report tags that the encoder did not get.
     """
-    small = picture.reformat(
+    small = _CONVERSIONS.convert(
+        picture,
         width=_LOOK[0],
         height=_LOOK[1],
         format="gray",

@@ -111,8 +111,8 @@ def info_of_machine(
     rules: Sequence[PathRule],
 ) -> MachineInfo:
     """Metadata of the machine this runs on. files: paths as the asker calls them, and their sizes in bytes."""
-    from boxkite.core.batch.machine import usable_cores
     from boxkite.core.batch.recording import versions
+    from boxkite.core.machine import usable_cores
 
     machine = platform.node()
     there = [(mapped(path, rules, machine), size) for path, size in files]

@@ -18,8 +18,8 @@ from msgspec import Struct, field
 
 from boxkite.core.batch.executors.executor import WorkerEvent
 from boxkite.core.batch.executors.forked import ForkedWorker, can_fork
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import RequestError, setting
+from boxkite.core.machine import usable_cores
 
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
     from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage

@@ -9,7 +9,6 @@ from pathlib import Path, PurePosixPath
 from msgspec import Struct
 from msgspec.structs import replace
 
-from boxkite.core.batch.machine import usable_cores
 from boxkite.core.errors import PatternError, PlanError, RequestError, setting
 from boxkite.core.files.digests import file_digests
 from boxkite.core.files.names import clash_key
@@ -20,6 +19,7 @@ from boxkite.core.handover.described import Described, Description, describe
 from boxkite.core.handover.manifests import known_checksum
 from boxkite.core.handover.review_page import plays
 from boxkite.core.job.choice import Choice
+from boxkite.core.machine import usable_cores
 from boxkite.core.naming.pattern import Pattern, check_length, check_tokens, make_name
 from boxkite.core.records.handovers import SHOT_FOLDERS, handovers_of
 from boxkite.core.records.store import Records
