@@ -8,11 +8,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 from av.video.frame import VideoFrame
+from msgspec.structs import replace
 
+from boxkite.core.batch.executors import local
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
+from boxkite.core.picture import colouring
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colouring import ColourCode
 from boxkite.core.picture.conversion import FrameConversion
@@ -23,7 +26,7 @@ from boxkite.core.presets.overlays import LookSettings
 from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import FrameRate
-from tests.builders import make_footage, make_shots
+from tests.builders import make_footage, make_shots, planned
 
 RATE = FrameRate(Fraction(25))
 WARM = ColourDecision((1.12, 1.0, 0.88), (0.02, 0.0, -0.02), (1.0, 1.08, 1.0), 0.85)
@@ -167,3 +170,37 @@ def test_broken_look_files_and_decisions_are_refused(tmp_path: Path) -> None:
     (tmp_path / "x.cc").write_text("<nonsense>")
     with pytest.raises(LookError, match=r"x\.cc"):
         LookFinder().look_of(a_shot(tmp_path, "x.mov"), None)
+
+
+@pytest.mark.parametrize("pixel_format", ["yuv420p", "yuv422p10le", "yuv444p", "yuv420p10le"])
+@pytest.mark.parametrize("size", [(128, 72), (131, 75)])
+def test_the_compiled_kernel_gives_the_codes_that_numpy_gives(
+    tmp_path: Path, pixel_format: str, size: tuple[int, int], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    kernel = pytest.importorskip("boxkite.core.picture.kernel")
+    look, layout = (FileStep(write_cube(tmp_path / "show.cube")),), PixelLayout.of(pixel_format)
+    chance = np.random.default_rng(3)
+    found = []
+    for change in (None, kernel.change):
+        monkeypatch.setattr(colouring._Kernel, "change", change)
+        frame = VideoFrame(*size, pixel_format)
+        for plane in frame.planes:
+            codes = plane_array(plane, layout)
+            codes[:] = chance.integers(0, 1 << layout.bit_depth, codes.shape)
+        colouring.Colouring(look, pixel_format).change(frame, 1)
+        found.append([plane_array(plane, layout).copy() for plane in frame.planes])
+        chance = np.random.default_rng(3)
+    for one, other in zip(*found, strict=True):
+        assert (one == other).all()
+
+
+def test_the_kernel_is_loaded_for_many_frames_alone(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    loaded: list[bool] = []
+    monkeypatch.setattr(colouring, "load_kernel", lambda: loaded.append(True))
+    shot = a_shot(tmp_path)
+    (row,) = planned(tmp_path, [shot]).rows
+    local._load([row] * 2)
+    local._load([replace(row, look=(FileStep(tmp_path / "show.cube"),))] * 2)
+    assert loaded == []
+    local._load([replace(row, look=(FileStep(tmp_path / "show.cube"),))] * 600)
+    assert loaded == [True]

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
 from functools import lru_cache
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from av.video.frame import VideoFrame
@@ -11,7 +12,7 @@ from msgspec import Struct
 
 from boxkite.core.looks.look import Look
 from boxkite.core.looks.transform import Processor, processor_of
-from boxkite.core.picture.stamp import Array, PixelLayout, plane_array
+from boxkite.core.picture.stamp import Array, PixelLayout, plane_lines
 
 _KR_KB = {
     1: (0.2126, 0.0722),
@@ -31,6 +32,34 @@ _ROWS_AT_ONCE = 64
 _TWICE = 1 + (1 << 32)
 """A number times this is, in 64 bits, the number in both halves."""
 _TRIED = 4096
+
+
+class _Kernel:
+    """The compiled kernel, once it is loaded."""
+
+    change: ClassVar[Callable[..., None] | None] = None
+
+
+def load_kernel() -> bool:
+    """Load the compiled kernel for the looks of this process, and of copies of it; whether that could be done.
+
+    That takes half a second of CPU, and at the first time several. It needs numba (the extra looks).
+    """
+    try:
+        from boxkite.core.picture import kernel
+    except (ImportError, OSError, RuntimeError):  # not there, or of no use here, or with nowhere to keep it
+        return False
+    _Kernel.change = kernel.change
+    return True
+
+
+def _cropped(
+    planes: Sequence[Array], width: int, height: int, layout: PixelLayout
+) -> tuple[Array, Array, Array]:
+    """The planes without their padding."""
+    across, down = -(-width >> layout.shift_x), -(-height >> layout.shift_y)
+    luma, blue, red = planes
+    return luma[:height, :width], blue[:down, :across], red[:down, :across]
 
 
 class ColourCode(Struct, frozen=True):
@@ -127,8 +156,17 @@ class _Table:
         processor.apply(rgb)
         return [np.asarray(codes) for codes in self.code.from_rgb(rgb)]
 
-    def change(self, luma: Array, blue: Array, red: Array, layout: PixelLayout) -> None:
-        """Change the planes in place, some rows at a time, so that what is worked on stays near the processor."""
+    def change(self, planes: Sequence[Array], width: int, height: int, layout: PixelLayout) -> None:
+        """Change the planes in place, each (lines, samples and padding)."""
+        if _Kernel.change is None:
+            self._change_rows(*_cropped(planes, width, height, layout), layout)
+            return
+        shifts = (layout.shift_x, layout.shift_y, self._shift, self._luma_shift)
+        pairs = self._added.view(np.int16).reshape(-1, 2)
+        _Kernel.change(*planes, (width, height), self._luma, pairs, (*shifts, self._steps, self._levels))
+
+    def _change_rows(self, luma: Array, blue: Array, red: Array, layout: PixelLayout) -> None:
+        """Change the planes some rows at a time, so that what is worked on stays near the processor."""
         step_y = 1 << layout.shift_y
         for top in range(0, blue.shape[0], _ROWS_AT_ONCE):
             part = slice(top, top + _ROWS_AT_ONCE)
@@ -189,10 +227,10 @@ class _EveryPixel:
     def __init__(self, processor: Processor, code: ColourCode) -> None:
         self.processor, self.code = processor, code
 
-    def change(self, luma: Array, blue: Array, red: Array, layout: PixelLayout) -> None:
+    def change(self, planes: Sequence[Array], width: int, height: int, layout: PixelLayout) -> None:
         """Change the planes in place; chroma is averaged where it is subsampled."""
+        luma, blue, red = _cropped(planes, width, height, layout)
         step_y, step_x = 1 << layout.shift_y, 1 << layout.shift_x
-        height, width = luma.shape
         full = [
             np.repeat(np.repeat(plane, step_y, axis=0), step_x, axis=1)[:height, :width].astype(np.float32)
             for plane in (blue, red)
@@ -258,8 +296,8 @@ class Colouring:
     def change(self, picture: VideoFrame, matrix: int) -> None:
         """Change a frame in place. matrix: that it was coded with. It must be writable."""
         way = _way(self.look, ColourCode(self.layout.bit_depth, matrix))
-        planes = [plane_array(picture.planes[place], self.layout) for place in range(3)]
-        way.change(planes[0], planes[1], planes[2], self.layout)
+        planes = [plane_lines(picture.planes[place], self.layout) for place in range(3)]
+        way.change(planes, picture.width, picture.height, self.layout)
 
 
 def colour_linear(picture: VideoFrame, look: Look) -> VideoFrame:

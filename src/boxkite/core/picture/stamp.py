@@ -114,10 +114,14 @@ def lay_over(frame: VideoFrame, stamp: Stamp, left: int, top: int, layout: Pixel
 
 def plane_array(plane: VideoPlane, layout: PixelLayout) -> Array:
     """A plane's samples as an array (height, width) that shares the frame's memory."""
+    return np.asarray(plane_lines(plane, layout)[: plane.height, : plane.width])
+
+
+def plane_lines(plane: VideoPlane, layout: PixelLayout) -> Array:
+    """The same with the padding at the end of its lines, and perhaps below them: in one piece."""
     kind = np.uint8 if layout.bit_depth == 8 else np.uint16
     samples = np.frombuffer(plane, dtype=kind)  # type: ignore[call-overload]
-    stride = plane.line_size // samples.itemsize
-    return np.asarray(samples.reshape(-1, stride)[: plane.height, : plane.width])
+    return np.asarray(samples.reshape(-1, plane.line_size // samples.itemsize))
 
 
 def position_of(

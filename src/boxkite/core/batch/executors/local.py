@@ -39,6 +39,8 @@ _SETTINGS = {
 """For libraries of workers, where the user has none: frames and packets take memory that was theirs before instead
 of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
 _LINES_KEPT = 60
+_PIXELS_FOR_KERNEL = 200_000_000
+"""From so many on, loading the compiled kernel for looks costs less than it saves: 15 s of 960x540."""
 _LAST_OUTPUT_SECONDS = 0.05
 _READERS_END_SECONDS = 1.0
 
@@ -81,15 +83,27 @@ class _Worker(Struct):
         return f"signal {-status}" if status < 0 else f"status {status}"
 
 
-def _load() -> None:
-    """Load what workers need, before they are copied."""
+def _load(rows: Sequence[Row]) -> None:
+    """Load what workers need for some rows, before they are copied."""
     own = os.environ.get(_BLAS)
     os.environ.setdefault(_BLAS, "1")
     try:
         import boxkite.core.batch.executors.worker  # noqa: F401
+
+        if sum(map(_coloured_pixels, rows)) >= _PIXELS_FOR_KERNEL:
+            from boxkite.core.picture.colouring import load_kernel
+
+            load_kernel()
     finally:
         if own is None:
             del os.environ[_BLAS]
+
+
+def _coloured_pixels(row: Row) -> int:
+    """How many pixels get a look."""
+    if not (row.look and row.geometry) or row.is_copied:
+        return 0
+    return row.frames * row.geometry.width_px * row.geometry.height_px
 
 
 class LocalExecutor:
@@ -136,7 +150,7 @@ class LocalExecutor:
         fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
         notices = [FEWER_WORKERS(workers=fitting, wanted=self.size)] if fitting < self.size else []
         self.size = fitting
-        self._start(min(self.size, tasks_of(rows)) - len(self._workers))
+        self._start(min(self.size, tasks_of(rows)) - len(self._workers), rows)
         return notices
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
@@ -171,10 +185,10 @@ class LocalExecutor:
         worker.task, worker.partials = None, ()
         return WorkerEvent(task, message, "" if message else worker.how_it_ended, output, partials)
 
-    def _start(self, count: int) -> None:
-        """So many more, all before the first thread that listens to one."""
+    def _start(self, count: int, rows: Sequence[Row]) -> None:
+        """So many more for some rows, all before the first thread that listens to one."""
         if count > 0 and can_fork():
-            _load()
+            _load(rows)
             self._workers += [_Worker(ForkedWorker()) for _ in range(count)]
             for worker in self._workers[-count:]:
                 self._listen(worker)
