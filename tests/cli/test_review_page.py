@@ -178,10 +178,11 @@ def test_the_page_can_be_used_by_everybody(place: Path, size: tuple[int, int], d
         assert page.run("document.documentElement.scrollWidth") <= size[0]
 
 
-SHOTS = int(os.environ.get("BOXKITE_SHOTS", "120"))
+SHOTS = int(os.environ.get("BOXKITE_SHOTS", "500"))
 
 
 @needs_browser
+@pytest.mark.skipif("BOXKITE_SHOTS" not in os.environ, reason="in make codecs")
 def test_hundreds_of_shots_open_at_once_and_scroll_without_a_stop(place: Path, tmp_path: Path) -> None:
     folder = tmp_path / "many"
     folder.mkdir()
@@ -193,7 +194,7 @@ def test_hundreds_of_shots_open_at_once_and_scroll_without_a_stop(place: Path, t
         started = time.monotonic()
         page.open((tmp_path / "page" / "index.html").as_uri())
         page.wait("window.reviewPage")
-        assert time.monotonic() - started < (2 if "BOXKITE_SHOTS" in os.environ else 8)  # beside other tests
+        assert time.monotonic() - started < 2
         page.run("window.long = []; new PerformanceObserver((list) => window.long.push(...list.getEntries()"
                  ".map((one) => one.duration))).observe({type: 'longtask', buffered: false})")  # fmt: skip
         for step in range(20):

@@ -22,7 +22,7 @@ EVERY = (
     if "BOXKITE_EVERY_CODEC" in os.environ
     else []
 )
-PRESETS = EVERY or ["web-720", "frames-jpeg", "copy", "audio-wav"]
+PRESETS = EVERY or ["web-720", "copy", "audio-wav"]
 IMAGES = ("frames-dpx", "frames-exr", "frames-jpeg", "frames-png", "frames-tiff")
 
 

@@ -22,7 +22,7 @@ from tests import wording
 from tests.verification import PROGRAM, boxkite, frames_of
 
 RATE = FrameRate.parse("25")
-FILES = int(os.environ.get("BOXKITE_FILES", "20"))
+FILES = int(os.environ.get("BOXKITE_FILES", "13"))
 TRUNCATED, RENAMED, RESTARTS = 3, 4, 3
 SETTLE = ("--settle", "1.2", "--patience", "4", "--every", "0.2")
 

@@ -66,17 +66,18 @@ def plan_of_shots(job: Job, gathered: Gathered, outputs: Outputs, progress: Prog
     rows: list[Row] = []
     unnamed: list[tuple[Shot, NameTooLongError]] = []
     for index, shot in enumerate(gathered.shots):
+        values = names.values(index)
         for treatment in treatments[index]:
             extension = extension_of(shot.footage.source, treatment.preset)
             try:
-                name = names.names(index, treatment, extension)
+                name = names.names(index, treatment, extension, values)
             except NameTooLongError as error:
                 if len(gathered.shots) == 1:
                     raise
                 unnamed.append((shot, error))
                 continue
             try:
-                rows.append(maker.row(len(rows) + 1, shot, treatment, name, names.values(index)))
+                rows.append(maker.row(len(rows) + 1, shot, treatment, name, values))
             except NoKeyframeError as error:
                 unfit.append(_unfit(shot, treatment, error.message))
     if not rows:

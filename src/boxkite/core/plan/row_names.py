@@ -62,6 +62,7 @@ class RowNames:
             id(pattern): any(choice.name.casefold() in OUTPUT_TOKENS for choice in pattern.choices)
             for pattern in self._patterns.values()
         }
+        self._by_image = {id(pattern) for pattern in self._patterns.values() if has_frame(pattern)}
         versioned = [pattern for pattern in self._patterns.values() if version_choices(pattern)]
         self._versioned = {id(pattern) for pattern in versioned}
         self.version: int | None = None
@@ -90,14 +91,14 @@ class RowNames:
         """The values of a shot, whatever it is made into."""
         return self._values.of(self._shots[index], index)
 
-    def names(self, index: int, treatment: Treatment, extension: str) -> RowName:
-        """The names of a shot in one output. Raises PatternError."""
+    def names(self, index: int, treatment: Treatment, extension: str, own: Values) -> RowName:
+        """The names of a shot in one output. own: its values. Raises PatternError."""
         shot = self._shots[index]
         pattern = self._pattern(shot, index)
         if self._kept[0] == index:
             return RowName(*self._kept[1:])
-        values: Values = self._values.of(shot, index)
-        by_image = has_frame(pattern)
+        values = own
+        by_image = id(pattern) in self._by_image
         of_output = self._of_output[id(pattern)] or by_image
         if by_image:
             values = ChainMap({FRAME: Open(FRAME_MARK)}, values)  # type: ignore[arg-type]

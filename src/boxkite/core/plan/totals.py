@@ -51,6 +51,12 @@ class Totals(Struct, frozen=True):
 def add_up(rows: Sequence[Row]) -> Totals:
     """Add up the rows that are to be made."""
     shots = {id(row.shot): row.shot for row in rows}
+    least, most = 0, 0
+    for row in rows:
+        low, high = row.bytes_between
+        least, most = least + low, most + high
+    spliced = [row.splice for row in rows if row.splice]
+    chunked = [row.chunks for row in rows if row.chunks]
     sources = {shot.footage.source.path: shot.footage.source for shot in shots.values()}
     differences: dict[EditDifference, int] = {}
     for shot in shots.values():
@@ -65,16 +71,9 @@ def add_up(rows: Sequence[Row]) -> Totals:
         shots=len(shots),
         seconds=sum((rate.seconds(count) for rate, count in frames.items()), Fraction(0)),
         expected_bytes=sum(row.expected_bytes for row in rows),
-        bytes_between=(
-            sum(row.bytes_between[0] for row in rows),
-            sum(row.bytes_between[1] for row in rows),
-        ),
-        spliced=(
-            sum(row.splice is not None for row in rows),
-            sum(row.splice.encoded for row in rows if row.splice),
-            sum(row.splice.body for row in rows if row.splice),
-        ),
-        chunked=(sum(bool(row.chunks) for row in rows), sum(len(row.chunks) for row in rows)),
+        bytes_between=(least, most),
+        spliced=(len(spliced), sum(one.encoded for one in spliced), sum(one.body for one in spliced)),
+        chunked=(len(chunked), sum(map(len, chunked))),
         sources=len(sources),
         source_bytes=sum(source.size_bytes for source in sources.values()),
         differences=dict(sorted(differences.items(), key=lambda one: list(EditDifference).index(one[0]))),
