@@ -147,6 +147,15 @@ def is_half(path: Path) -> bool:
     return path.name.startswith(".boxkite-")
 
 
+def test_comparing_with_what_is_there_tells_how_far_it_is(out: Path, tmp_path: Path) -> None:
+    shutil.copytree(out, tmp_path / "there")
+    uploads, told = with_checksums(uploads_of(delivery_of_folder(out))), list[int]()
+    address = read_address(str(tmp_path / "there"), {})
+    with planned_for([address], uploads, progress=told.append) as plans:
+        assert {one.what for one in plans.plans[0].uploads} == {"identical"} and plans.size_bytes == 0
+    assert sum(told) == sum(map(len, files_of(out).values())) and len(told) > 4
+
+
 @pytest.mark.parametrize("kind", KINDS)
 def test_all_is_there_and_a_second_sending_sends_only_what_is_new(world: World, out: Path, kind: str) -> None:
     url = world.url(kind, f"all {kind}")

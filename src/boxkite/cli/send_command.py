@@ -76,9 +76,12 @@ def run(arguments: argparse.Namespace) -> int:
     unknown = sum(one.size_bytes for one in uploads if not one.checksum)
     with bytes_progress(screen, "reading", unknown) as progress:
         uploads = with_checksums(uploads, progress)
-    with planned_for(
-        addresses, uploads, existing=arguments.existing, only_new=NEW in arguments.only
-    ) as plans:
+    with contextlib.ExitStack() as held:
+        with bytes_progress(screen, "comparing with what is there", 0) as compared:
+            plans = held.enter_context(
+                planned_for(addresses, uploads, existing=arguments.existing, only_new=NEW in arguments.only,
+                            progress=compared)
+            )  # fmt: skip
         sent: dict[Address, list[Sent]] = {}
         if not arguments.dry_run:
             for warning in _in_the_clear(addresses):
@@ -163,7 +166,7 @@ def _progress(screen: Screen, plans: SendPlans) -> Iterator[Any]:
     """A function that takes an event and a line of text about it."""
     from boxkite.core.handover.sending.sending import Bytes, Retry, Sent
 
-    if not screen.is_terminal:
+    if not (screen.is_terminal and plans.to_send):
 
         def tell_lines(event: SendEvent, line: str) -> None:
             if line:

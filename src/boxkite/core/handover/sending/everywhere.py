@@ -6,7 +6,7 @@ import contextlib
 import hashlib
 import queue
 import threading
-from collections.abc import Generator, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
 
 from msgspec import Struct, field
 
@@ -45,11 +45,12 @@ def planned_for(
     *,
     existing: Existing = "stop",
     only_new: bool = False,
+    progress: Callable[[int], None] = lambda _: None,
 ) -> Iterator[SendPlans]:
     """The plans for all destinations, each held so that no other process sends there meanwhile.
 
-    Raises RecordsError where one does, PlanError where another file has a name and that stops it, SendError where
-    no destination could be looked at.
+    progress: see plan_sending. Raises RecordsError where one does, PlanError where another file has a name and that
+    stops it, SendError where no destination could be looked at.
     """
     found = SendPlans()
     with contextlib.ExitStack() as held, Records() as records:
@@ -57,7 +58,9 @@ def planned_for(
             held.enter_context(_held(records, address))
             connection = Connection(address)
             plan = connection.tried(
-                lambda place: plan_sending(place, uploads, records, existing=existing, only_new=only_new)
+                lambda place: plan_sending(
+                    place, uploads, records, existing=existing, only_new=only_new, progress=progress
+                )
             )
             connection.drop()
             if isinstance(plan, Failure):

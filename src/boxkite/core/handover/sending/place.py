@@ -136,12 +136,14 @@ class Place:
             raise WrongThereError
 
     def check(self, content: Content, name: str, tick: Tick) -> str:
-        """Read a file back and compare it; how that was done. Raises WrongThereError."""
+        """Read a file back and compare it, telling how many bytes were read; how that was done. Raises
+        WrongThereError.
+        """
         digest, length = xxhash.xxh3_128(), 0
         for part in self.read(name, content.size_bytes):
             digest.update(part)
             length += len(part)
-            tick(0)
+            tick(len(part))
         if length != content.size_bytes or digest.hexdigest() != content.checksum:
             raise WrongThereError
         return "read back"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Literal
 
@@ -85,10 +85,12 @@ def plan_sending(
     *,
     existing: Existing = "stop",
     only_new: bool = False,
+    progress: Callable[[int], None] = lambda _: None,
 ) -> SendPlan:
     """Look at a destination and at the records. Uploads have checksums.
 
-    only_new: what was sent there before is not looked for. Raises RecordsError, and what the libraries of the protocol
+    only_new: what was sent there before is not looked for. progress is told of the bytes that were read there, to
+    compare files that have the same name and size. Raises RecordsError, and what the libraries of the protocol
     raise.
     """
     before = sent_to(records, place.address.url)
@@ -100,11 +102,11 @@ def plan_sending(
     taken = {one.name for one in uploads}
     for one in uploads:
         remote = there[_folder(one)].get(PurePosixPath(one.name).name)
-        found = _planned(place, one, remote, before.get(one.name))
+        found = _planned(place, one, remote, before.get(one.name), progress)
         if found is None and existing == "stop":
             conflicts.append(one.name)
         elif found is None and existing == "number":
-            found = _numbered(place, one, there, before, taken)
+            found = _numbered(place, one, there, before, taken, progress)
         elif found is None:
             if existing == "replace":
                 _require_no_original(place, one, records)
@@ -137,6 +139,7 @@ def _planned(
     upload: Upload,
     remote: Remote | None,
     before: SentFile | None,
+    progress: Callable[[int], None],
 ) -> PlannedUpload | None:
     """What becomes of a file under this name; None where another one has it."""
     if remote is None:
@@ -146,7 +149,7 @@ def _planned(
     if before is not None and _was_sent(before, upload) and before.tag == remote.tag:
         return PlannedUpload(upload, "sent before", remote.tag)
     try:
-        place.check(Content(upload.path, upload.size_bytes, upload.checksum), upload.name, lambda _: None)
+        place.check(Content(upload.path, upload.size_bytes, upload.checksum), upload.name, progress)
     except WrongThereError:
         return None
     return PlannedUpload(upload, "identical", remote.tag)
@@ -158,6 +161,7 @@ def _numbered(
     there: Mapping[str, Mapping[str, Remote]],
     before: Mapping[str, SentFile],
     taken: set[str],
+    progress: Callable[[int], None],
 ) -> PlannedUpload | None:
     """The file under the next name that is free, or that has these bytes."""
     path = PurePosixPath(upload.name)
@@ -167,7 +171,7 @@ def _numbered(
             continue
         other = replace(upload, name=name)
         remote = there[_folder(upload)].get(PurePosixPath(name).name)
-        if found := _planned(place, other, remote, before.get(name)):
+        if found := _planned(place, other, remote, before.get(name), progress):
             taken.add(name)
             return found
     return None

@@ -192,7 +192,7 @@ class _Senders:
             place.send(content, one.partial, tick)
             how = "size"
             if self._check == "checksum":
-                how = place.check(content, one.partial, tick)
+                how = place.check(content, one.partial, lambda _: tick(0))
             elif place.can_append and place.length_of(one.partial) != upload.size_bytes:
                 raise WrongThereError
         except (WrongThereError, ChangedHereError):
@@ -204,7 +204,7 @@ class _Senders:
     def _read_back(self, place: Place, content: Content, name: str, tick: _Counter) -> str:
         """Compare an object that has its name already; a wrong one is taken away again."""
         try:
-            return place.check(content, name, tick)
+            return place.check(content, name, lambda _: tick(0))
         except WrongThereError:
             place.remove(name)
             raise
