@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+from collections.abc import Generator
 from fractions import Fraction
 from pathlib import Path
 
@@ -14,7 +15,7 @@ from av.video.frame import VideoFrame
 from msgspec.structs import replace
 
 from boxkite.core.batch import sharing
-from boxkite.core.errors import ChangedError
+from boxkite.core.errors import ChangedError, DamagedError
 from boxkite.core.footage import decoding
 from boxkite.core.footage.decoding import Damage, KeptDecoder, read_frames
 from boxkite.core.footage.frame_index import measure_frames
@@ -98,6 +99,25 @@ def test_a_picture_that_was_looked_at_is_not_lost_for_the_next_span(tmp_path: Pa
     kept.close()
 
 
+def test_where_a_kept_decoder_fails_on_its_way_another_begins_anew(tmp_path: Path) -> None:
+    """It may have met damage that lies before the next keyframe."""
+    source, kept = read_source(film(tmp_path, "h264 long GOP")), KeptDecoder()
+    table = measure_frames(source)
+    alone = [luma(frame) for _, frame in read_frames(source, table, Span(25, 40))]
+    list(read_frames(source, table, Span(0, 20), kept=kept))
+    assert kept._pass
+    kept._pass.pictures = _failing(kept._pass.pictures)
+    assert [luma(frame) for _, frame in read_frames(source, table, Span(25, 40), kept=kept)] == alone
+    kept.close()
+
+
+def _failing(
+    pictures: Generator[tuple[int, VideoFrame], None, None],
+) -> Generator[tuple[int, VideoFrame], None, None]:
+    yield next(pictures)
+    raise DamagedError("the picture is damaged near frame 21")
+
+
 def _at(frame: VideoFrame, number: int) -> VideoFrame:
     changed = frame.reformat(format="yuvj420p")
     changed.pts, changed.time_base, changed.pict_type = number, Fraction(1, 25), 0
@@ -121,11 +141,11 @@ def test_shots_that_lie_close_are_made_one_after_the_other(tmp_path: Path) -> No
     footage = make_footage(film(tmp_path, "h264 long GOP"))
     plan = planned(tmp_path, make_shots(footage, *((at, at + 4) for at in range(0, 200, 5))))
     threads = {row.number: 1 for row in plan.rows}
-    runs = sharing.runs_of(plan.rows, threads, 2)
-    lengths = [sum(len(group) for group in run) for run in runs]
-    assert sum(lengths) == len(plan.rows) and 8 <= len(runs) <= 10 and max(lengths) <= 5
-    for run in runs:
-        numbers = [group[0].number for group in run]
+    stretches = sharing.stretches_of(plan.rows, threads, 2)
+    lengths = [sum(len(group) for group in stretch) for stretch in stretches]
+    assert sum(lengths) == len(plan.rows) and 8 <= len(stretches) <= 10 and max(lengths) <= 5
+    for stretch in stretches:
+        numbers = [group[0].number for group in stretch]
         assert numbers == list(range(numbers[0], numbers[0] + len(numbers)))
     apart = planned(tmp_path, make_shots(footage, (0, 4), (180, 184)))
-    assert len(sharing.runs_of(apart.rows, threads, 1)) == 2
+    assert len(sharing.stretches_of(apart.rows, threads, 1)) == 2

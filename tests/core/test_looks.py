@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from fractions import Fraction
 from pathlib import Path
 
@@ -10,6 +11,7 @@ import pytest
 from av.video.frame import VideoFrame
 from msgspec.structs import replace
 
+import boxkite.core.picture
 from boxkite.core.batch.executors import local
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
@@ -204,3 +206,10 @@ def test_the_kernel_is_loaded_for_many_frames_alone(monkeypatch: pytest.MonkeyPa
     assert loaded == []
     local._load([replace(row, look=(FileStep(tmp_path / "show.cube"),))] * 600)
     assert loaded == [True]
+
+
+def test_without_the_kernel_looks_are_applied_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delattr(boxkite.core.picture, "kernel", raising=False)
+    monkeypatch.setitem(sys.modules, "boxkite.core.picture.kernel", None)
+    monkeypatch.setattr(colouring._Kernel, "change", None)
+    assert colouring.load_kernel() is False and colouring._Kernel.change is None

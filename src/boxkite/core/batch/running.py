@@ -25,7 +25,7 @@ from boxkite.core.batch.events import (
 )
 from boxkite.core.batch.executors.executor import Executor, WorkerEvent
 from boxkite.core.batch.executors.messages import ShotTask
-from boxkite.core.batch.sharing import runs_of, settle_threads
+from boxkite.core.batch.sharing import settle_threads, stretches_of
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
@@ -62,8 +62,8 @@ class _Shot(Struct):
     chunked: ChunkedShot | None = None
     """Of a shot whose chunks are encoded apart: chunk says which of them this is, None for the joining of all."""
     chunk: int | None = None
-    run: int = 0
-    """Shots of one run lie close in their source: one worker makes them one after the other."""
+    stretch: int = 0
+    """Shots of one stretch lie close in their source: one worker makes them in turn."""
 
     @property
     def has_begun(self) -> bool:
@@ -73,7 +73,7 @@ class _Shot(Struct):
     def task(
         self, rows: Sequence[Row], partials: Sequence[Partial], *, is_followed: bool = False
     ) -> ShotTask:
-        """What a worker is given of it. is_followed: whether others of its run wait."""
+        """What a worker is given of it. is_followed: whether others of its stretch wait."""
         paths = tuple(partial.path for partial in partials)
         if self.chunked is None:
             return ShotTask(tuple(rows), paths, self.threads, is_followed=is_followed)
@@ -94,7 +94,7 @@ class _Run(Struct):
     finished: list[tuple[Row, Result, Partial | None]] = field(default_factory=list)
     room: DiskSpace = field(default_factory=DiskSpace)
     out_of_space: OutOfSpace | None = None
-    latest_run: int = -1
+    latest_stretch: int = -1
     """That of the shot that has ended last."""
 
     def events(self) -> Iterator[Event]:
@@ -152,8 +152,8 @@ class _Run(Struct):
                 yield ShotStarted(tuple(chunked.rows) if chunked else rows)
             if chunked:
                 chunked.has_begun = True
-            is_followed = any(other.run == shot.run for other in self._of_runs_begun(shot.run))
-            task = begun.task(rows, partials, is_followed=is_followed)
+            following = (one.stretch for one in self._of_stretches_begun(shot.stretch))
+            task = begun.task(rows, partials, is_followed=shot.stretch in following)
             self.at_work[task.key] = begun
             self.executor.submit(task, partials)
 
@@ -205,21 +205,21 @@ class _Run(Struct):
         return None
 
     def _in_turn(self) -> Iterator[_Shot]:
-        """What waits: first the next of the run whose worker has just become idle, then runs that nobody is at."""
-        begun = self._of_runs_begun(self.latest_run)
-        yield from (shot for shot in begun if shot.run == self.latest_run)
+        """What waits: first the next for the worker that has just become idle, then stretches that nobody is at."""
+        begun = self._of_stretches_begun(self.latest_stretch)
+        yield from (shot for shot in begun if shot.stretch == self.latest_stretch)
         yield from itertools.islice(self.waiting, len(begun), None)
-        yield from (shot for shot in begun if shot.run != self.latest_run)
+        yield from (shot for shot in begun if shot.stretch != self.latest_stretch)
 
-    def _of_runs_begun(self, run: int) -> list[_Shot]:
-        """What waits of the runs that somebody is at, and of another one: it stands before all others."""
-        begun = {run, *(shot.run for shot in self.at_work.values())}
-        return list(itertools.takewhile(lambda shot: shot.run in begun, self.waiting))
+    def _of_stretches_begun(self, stretch: int) -> list[_Shot]:
+        """What waits of the stretches that somebody is at, and of another one: it stands before all others."""
+        begun = {stretch, *(shot.stretch for shot in self.at_work.values())}
+        return list(itertools.takewhile(lambda shot: shot.stretch in begun, self.waiting))
 
     def _take(self, event: WorkerEvent) -> Iterator[Event]:
         """Take the results of a shot."""
         shot = self.at_work.pop(event.task.key)
-        self.latest_run = shot.run
+        self.latest_stretch = shot.stretch
         if shot.chunked and shot.chunk is not None:
             yield from self._take_chunk(shot, shot.chunked, shot.chunk, event)
             return
@@ -356,10 +356,10 @@ def run_plan(
         yield Noted(notice)
     settled = threads or settle_threads(rows, executor.cores, executor.size)
     shots: list[_Shot] = []
-    for run in runs_of(rows, settled, executor.size):
-        made = [shot for alike in run for shot in _shots_of(alike, settled[alike[0].number])]
+    for stretch in stretches_of(rows, settled, executor.size):
+        made = [shot for alike in stretch for shot in _shots_of(alike, settled[alike[0].number])]
         own = itertools.count(len(shots)) if made[0].chunked else itertools.repeat(len(shots))
-        shots += [replace(shot, run=place) for shot, place in zip(made, own, strict=False)]
+        shots += [replace(shot, stretch=place) for shot, place in zip(made, own, strict=False)]
     yield from _Run(executor, control or BatchControl(), shots).events()
 
 

@@ -15,7 +15,7 @@ _HELD = {"h264": 60, "hevc": 60, "av1": 90, "vp9": 40}
 """Frames an encoder looks ahead at, its references and what is on its way; of codecs that know no others few."""
 _HELD_BY_OTHERS, _HELD_BY_DECODER = 6, 20
 _SHARE_OF_MEMORY = 0.8
-_MOST_SECONDS_OF_RUN, _LEAST_RUNS_OF_WORKER = 20, 4
+_MOST_SECONDS_OF_STRETCH, _LEAST_STRETCHES_OF_WORKER = 20, 4
 _NEAR_SECONDS = 5
 _DEEP = re.compile("p1[0246]|48|64|gbrpf")
 
@@ -36,42 +36,44 @@ def shot_groups(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return found
 
 
-def runs_of(rows: Sequence[Row], threads: Mapping[int, int], workers: int) -> list[list[tuple[Row, ...]]]:
-    """The groups that share one reading, with as many threads, in runs of such as lie close behind each other in one
-    source; the runs that take longest first.
+def stretches_of(
+    rows: Sequence[Row], threads: Mapping[int, int], workers: int
+) -> list[list[tuple[Row, ...]]]:
+    """The groups that share one reading, in stretches of such as lie close behind each other in one source; what takes
+    longest comes first.
 
-    One worker makes a run, and its decoder goes on from each group to the next. A run is short against what each worker
-    has to do, so that all end at about the same time. threads: for each row, by its number.
+    One worker makes a stretch, and its decoder goes on from each group to the next. It is short against what each
+    worker has to do, so that all end at about the same time. threads: for each row, by its number, alike in a stretch.
     """
-    runs: list[list[tuple[Row, ...]]] = []
+    stretches: list[list[tuple[Row, ...]]] = []
     for count in sorted(set(threads.values())):
         groups = shot_groups([row for row in rows if threads[row.number] == count])
         whole = sum(
             float(one[0].shot.footage.frame_index.rate.seconds(group_span(one).length)) for one in groups
         )
-        most = min(_MOST_SECONDS_OF_RUN, whole / workers / _LEAST_RUNS_OF_WORKER)
-        first = len(runs)
+        most = min(_MOST_SECONDS_OF_STRETCH, whole / workers / _LEAST_STRETCHES_OF_WORKER)
+        first = len(stretches)
         for members in sorted(groups, key=lambda one: (id(one[0].shot.footage), group_span(one))):
-            if len(runs) > first and _is_near(runs[-1], members, most):
-                runs[-1].append(members)
+            if len(stretches) > first and _is_near(stretches[-1], members, most):
+                stretches[-1].append(members)
             else:
-                runs.append([members])
-    return sorted(runs, key=lambda run: (-sum(map(effort_of, run)), run[0][0].number))
+                stretches.append([members])
+    return sorted(stretches, key=lambda one: (-sum(map(effort_of, one)), one[0][0].number))
 
 
-def _is_near(run: Sequence[tuple[Row, ...]], members: tuple[Row, ...], most_seconds: float) -> bool:
-    """Whether a decoder that has read a run may well go on to another group, and the run is not too long with it."""
-    footage = run[0][0].shot.footage
+def _is_near(stretch: Sequence[tuple[Row, ...]], members: tuple[Row, ...], most_seconds: float) -> bool:
+    """Whether a decoder that has read a stretch may well go on to another group, and it is not too long with that."""
+    footage = stretch[0][0].shot.footage
     if (
         members[0].shot.footage is not footage
         or footage.composition
         or members[0].chunks
-        or run[-1][0].chunks
+        or stretch[-1][0].chunks
     ):
         return False
-    if any(row.is_copied or row.splice or not row.preset.video for row in (members[0], run[-1][0])):
+    if any(row.is_copied or row.splice or not row.preset.video for row in (members[0], stretch[-1][0])):
         return False
-    first, last, span = group_span(run[0]), group_span(run[-1]), group_span(members)
+    first, last, span = group_span(stretch[0]), group_span(stretch[-1]), group_span(members)
     seconds = footage.frame_index.rate.seconds
     near = span.start - last.end >= 0 and seconds(span.start - last.end) <= _NEAR_SECONDS
     return near and seconds(span.end - first.start) <= most_seconds

@@ -77,29 +77,16 @@ class _Wanted(Struct):
     """The frame that has come last."""
 
 
-class KeptDecoder:
-    """A decoder that stays where it is after a span, for one that begins soon after it: so the frames from the keyframe
-    before that are not decoded once more. One process uses one for what it reads there; close it at the end.
-    """
+class _Pass(Struct):
+    """A decoder on its way through a source."""
 
-    def __init__(self) -> None:
-        self._of: tuple[object, ...] = ()
-        self._pictures: Generator[tuple[int, VideoFrame], None, None] | None = None
-        self.wanted = _Wanted(Span(0, 0), None)
+    key: tuple[object, ...]
+    """What another reading must share to go on with it."""
+    wanted: _Wanted
+    pictures: Generator[tuple[int, VideoFrame], None, None]
 
-    def take(
-        self, key: tuple[object, ...], table: FrameIndex, span: Span, damage: Damage | None
-    ) -> Generator[tuple[int, VideoFrame], None, None] | None:
-        """The pictures from where it is, if that is no farther from a span than the keyframe before it; else None."""
-        pictures, self._pictures = self._pictures, None
-        if pictures and self._of == key and self._goes_on_to(table, span.start):
-            self.wanted.span, self.wanted.damage, self.wanted.is_sure = span, damage, True
-            return pictures
-        if pictures:
-            _end(pictures)
-        return None
-
-    def _goes_on_to(self, table: FrameIndex, frame: int) -> bool:
+    def goes_on_to(self, table: FrameIndex, frame: int) -> bool:
+        """Whether it is no farther from a frame than the keyframe before that is."""
         stream, at = self.wanted.stream, self.wanted.last + 1
         if stream is None or not at <= frame <= at + _FARTHEST_SECONDS * table.rate.fraction:
             return False
@@ -111,27 +98,39 @@ class KeptDecoder:
         place = entries.search_timestamp(table.pts_of(frame))
         return place >= 0 and entries[place].timestamp <= table.pts_of(at)
 
-    def keep(
-        self,
-        key: tuple[object, ...],
-        pictures: Generator[tuple[int, VideoFrame], None, None],
-        wanted: _Wanted,
-    ) -> None:
+
+class KeptDecoder:
+    """A decoder that stays where it is after a span, for one that begins soon after it: so the frames from the keyframe
+    before that are not decoded once more. One process uses one for what it reads there; close it at the end.
+    """
+
+    def __init__(self) -> None:
+        self._pass: _Pass | None = None
+
+    def take(
+        self, key: tuple[object, ...], table: FrameIndex, span: Span, damage: Damage | None
+    ) -> _Pass | None:
+        """The decoder, asked for a span now; None where it had better begin anew, or is of another source."""
+        one = self._pass
+        if one and one.key == key and one.goes_on_to(table, span.start):
+            self._pass = None
+            one.wanted.span, one.wanted.damage, one.wanted.is_sure = span, damage, True
+            return one
+        self.close()
+        return None
+
+    def keep(self, one: _Pass) -> None:
         """Keep a decoder that has given the whole span. Raises ChangedError where the source has changed meanwhile."""
-        assert wanted.opened
-        wanted.opened.check()
-        self._of, self._pictures, self.wanted = key, pictures, wanted
+        if one.wanted.opened:
+            one.wanted.opened.check()
+        self._pass = one
 
     def close(self) -> None:
         """Let go of the file."""
-        pictures, self._pictures = self._pictures, None
-        if pictures:
-            _end(pictures)
-
-
-def _end(pictures: Generator[tuple[int, VideoFrame], None, None]) -> None:
-    with contextlib.suppress(BoxkiteError):  # what was taken of it was looked at when it was kept
-        pictures.close()
+        one, self._pass = self._pass, None
+        if one:
+            with contextlib.suppress(BoxkiteError):  # what was taken of it was looked at when it was kept
+                one.pictures.close()
 
 
 def read_frames(
@@ -154,23 +153,36 @@ def read_frames(
     near, and is kept for the next span. Raises ChangedError, at the end or when it is closed, where the source has
     changed meanwhile.
     """
-    wanted = _Wanted(span, damage)
     key = (source.path, source.identity, source.layer, table.rate, threads, hardware)
-    can_stay = kept is not None and table.constant and table.timestamped and not table.display_times
-    pictures = kept.take(key, table, span, damage) if kept and can_stay else None
-    if pictures and kept:
-        wanted = kept.wanted
-    else:
-        pictures = _pictures_from(source, table, wanted, threads, hardware)
+    can_stay = table.constant and table.timestamped and not table.display_times
+    kept = kept if can_stay else None
+    if kept and (near := kept.take(key, table, span, damage)):
+        with contextlib.closing(_frames_of(near, table, span, damage, kept)) as frames:
+            first = None
+            with contextlib.suppress(DamagedError):  # before the span, and perhaps before the next keyframe
+                first = next(frames, None)
+            if first:
+                yield first
+                yield from frames
+                return
+    wanted = _Wanted(span, damage)
+    anew = _Pass(key, wanted, _pictures_from(source, table, wanted, threads, hardware))
+    yield from _frames_of(anew, table, span, damage, kept)
+
+
+def _frames_of(
+    one: _Pass, table: FrameIndex, span: Span, damage: Damage | None, kept: KeptDecoder | None
+) -> Generator[tuple[int, VideoFrame], None, None]:
+    """The frames of a span by a decoder, which is kept after it or closed."""
     stays = False
     try:
-        yield from _fill_span(pictures, table, span, damage)
-        if kept and can_stay and wanted.opened:
-            kept.keep(key, pictures, wanted)
+        yield from _fill_span(one.pictures, table, span, damage)
+        if kept:
+            kept.keep(one)
             stays = True
     finally:
         if not stays:
-            pictures.close()  # which looks whether the source is still what it was
+            one.pictures.close()  # which looks whether the source is still what it was
 
 
 def _pictures_from(

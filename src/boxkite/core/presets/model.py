@@ -19,7 +19,7 @@ from boxkite.core.presets.codecs import (
     dnxhr_frame_bytes,
 )
 from boxkite.core.presets.coding import STRICT, Audio, Video
-from boxkite.core.presets.overlays import BurnIn, LookSettings, Watermark
+from boxkite.core.presets.overlays import NO_LOOK, BurnIn, LookSettings, Watermark
 from boxkite.core.timebase import FrameRate
 
 Scaling = Literal["fast", "good", "best"]
@@ -112,7 +112,7 @@ class Preset:
 
     def without_look(self) -> Preset:
         """The same without any, one beside the source included."""
-        return replace(self, look=LookSettings(cdl=False, sidecar=False))
+        return replace(self, look=NO_LOOK)
 
     def _check_copy(self) -> None:
         for key in ("container", "video", "audio", "fit", "fill", "exact", "rate", "look"):

@@ -95,3 +95,7 @@ class LookSettings:
             raise ValueError("to_space: from_space and to_space go together")
         if self.config and not self.from_space:
             raise ValueError("config: it goes with from_space and to_space")
+
+
+NO_LOOK = LookSettings(cdl=False, sidecar=False)
+"""The picture keeps its colours, whatever lies beside the footage."""

@@ -22,7 +22,7 @@ from boxkite.core.notices.shots import (
     NO_CORRECTION,
     OTHER_GOES_FIRST,
 )
-from boxkite.core.presets.overlays import LookSettings
+from boxkite.core.presets.overlays import NO_LOOK, LookSettings
 from boxkite.core.shots.shot import Shot
 
 SOP, SAT, LOOK = "asc_sop", "asc_sat", "look"
@@ -34,7 +34,6 @@ LOOK_EXTENSIONS = (".cube", ".3dl", ".clf", ".ctf", ".csp", ".cub", ".lut", ".lo
 """Of the look files that OpenColorIO reads."""
 UNREAD_EXTENSIONS = (".amf", ".aml", ".drx", ".rmd", ".grade", ".dctl")
 """Of grades beside camera files that no open library reads."""
-_NO_LOOK = LookSettings(cdl=False, sidecar=False)
 _NUMBER = re.compile(r"[-+]?(?:\d+\.?\d*|\.\d+)(?:[eE][-+]?\d+)?", re.ASCII)
 
 
@@ -107,7 +106,7 @@ class LookFinder:
 
     def unapplied(self, shot: Shot) -> tuple[Notice, ...]:
         """Notices of the look of a shot that cannot be applied at all."""
-        return self.look_of(shot, _NO_LOOK)[1]
+        return self.look_of(shot, NO_LOOK)[1]
 
     def _decision(self, shot: Shot, metadata: Mapping[str, str]) -> DecisionStep | None:
         """The colour decision that edit or table say, as ASC_SOP and ASC_SAT."""

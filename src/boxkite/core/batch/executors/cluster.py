@@ -135,25 +135,23 @@ class ClusterExecutor:
         """
         until = time.monotonic() + _PATIENCE_SECONDS
         found: dict[str, Any] = {}
-        unasked: list[str] | None = None
-        while unasked is None or unasked:
+        asked: list[str] | None = None  # all of them
+        while True:
             try:
                 found |= self._client.run(
                     self._worker_code.info_of_machine,
                     *(encoders, files, folders, self._rules),
-                    workers=unasked,
+                    workers=asked,
                     on_error="return",
                 )
             except OSError as error:
                 raise PlanError(f"the farm cannot be asked: {error}") from None
             there = self._threads()
             found = {address: info for address, info in found.items() if address in there}
-            unasked = [address for address, info in found.items() if isinstance(info, OSError)]
-            if time.monotonic() >= until:
-                break
-            if unasked:
-                time.sleep(_ASK_AGAIN_SECONDS)
-        return found
+            asked = [address for address, info in found.items() if isinstance(info, OSError)]
+            if not asked or time.monotonic() >= until:
+                return found
+            time.sleep(_ASK_AGAIN_SECONDS)
 
     def _problems(self, address: str, info: Any) -> Iterator[str]:
         """The reasons why a worker cannot make the plan as this machine would."""
@@ -207,9 +205,10 @@ class ClusterExecutor:
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
         """Hand a shot to the scheduler; a worker that is lost over it costs it nothing but time."""
         key = f"{self._topic}-{task.rows[0].number}-{uuid.uuid4().hex[:6]}"
+        task = replace(task, is_followed=False)  # the scheduler decides who makes the next
         future = self._client.submit(
             self._worker_code.make_shot,
-            pack_task(replace(task, is_followed=False)),
+            pack_task(task),
             self._rules,
             key,
             self._topic,
