@@ -92,8 +92,9 @@ def _decoded(
 
     by_path = {one.file.path: one for one in checked}
     compared = {}
+    decoded = decode_all(checked, workers=workers)  # before the progress, which has a thread
     with count_progress(screen, "decoding", len(checked)) as progress:
-        for one, found in decode_all(checked, workers=workers):
+        for one, found in decoded:
             by_path[one.file.path] = one
             compared[one.file.path] = found
             progress()

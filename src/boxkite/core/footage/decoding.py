@@ -286,12 +286,13 @@ def _hurrying(
     half_a_frame: int,
 ) -> Iterator[Packet[VideoStream]]:
     """The same packets; of those shown before what is wanted only what others need is decoded."""
-    span, begins = wanted.span, table.pts_of(wanted.span.start) - half_a_frame
+    span, begins, was_early = wanted.span, table.pts_of(wanted.span.start) - half_a_frame, False
     for packet in packets:
         if wanted.span is not span:
             span, begins = wanted.span, table.pts_of(wanted.span.start) - half_a_frame
         is_early = packet.pts is not None and packet.pts < begins
-        stream.codec_context.skip_frame = "NONREF" if is_early else "DEFAULT"
+        if is_early != was_early:  # to set it takes a tenth of a millisecond
+            stream.codec_context.skip_frame, was_early = "NONREF" if is_early else "DEFAULT", is_early
         yield packet
 
 

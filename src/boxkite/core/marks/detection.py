@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import queue
-import threading
 from collections.abc import Callable, Iterator
 
 import av
@@ -11,6 +9,7 @@ from av.video.frame import VideoFrame
 from msgspec import Struct
 
 from boxkite.core.errors import FootageError
+from boxkite.core.footage.ahead import ahead
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.opening import open_source, video_stream
@@ -37,7 +36,7 @@ def find_changes(
     taker, decider = FingerprintTaker(), CutDecider()
     frames: list[int] = []
     changes: list[Change] = []
-    for count, picture in enumerate(_ahead(decoded(source))):
+    for count, picture in enumerate(ahead(decoded(source), _AHEAD)):
         frames.append(table.frame_at(picture.pts) if table.timestamped and picture.pts is not None else count)
         changes += decider.hear(taker.look(picture))
         if count % _TOLD_EVERY == 0:
@@ -64,34 +63,6 @@ def remembered_changes(
         if not source.sequence:
             known.keep("changes", source.path, Changes(tuple(changes)))
         return changes
-
-
-def _ahead(pictures: Iterator[VideoFrame]) -> Iterator[VideoFrame]:
-    """The frames of an iterator that runs ahead by a few in another thread; what it raises is raised here."""
-    waiting: queue.Queue[VideoFrame | BaseException | None] = queue.Queue(_AHEAD)
-    over = threading.Event()
-
-    def fetch() -> None:
-        last: BaseException | None = None
-        try:
-            for picture in pictures:
-                waiting.put(picture)
-                if over.is_set():
-                    return
-        except BaseException as error:
-            last = error
-        waiting.put(last)
-
-    threading.Thread(target=fetch, daemon=True).start()
-    try:
-        while isinstance(got := waiting.get(), VideoFrame):
-            yield got
-        if got is not None:
-            raise got
-    finally:
-        over.set()
-        while not waiting.empty():
-            waiting.get_nowait()
 
 
 def decoded(source: Source) -> Iterator[VideoFrame]:

@@ -176,8 +176,10 @@ class AudioReader:
         if block.pts is None or block.time_base is None:
             return expected if expected is not None else track.start
         sample = self._sample_of(track, block.pts, block.time_base)
+        if expected is not None and abs(sample - expected) <= 2:
+            return expected
         tick = round_fraction(block.time_base * track.info.sample_rate_hz, "up")
-        if expected is not None and abs(sample - expected) <= max(tick, 2):
+        if expected is not None and abs(sample - expected) <= tick:
             return expected
         if tick > 1:
             # Times in milliseconds: codecs' frames are of one length and counted from the stream's start.

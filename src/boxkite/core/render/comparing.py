@@ -11,11 +11,13 @@ from av.video.frame import VideoFrame
 from msgspec import Struct, field
 
 from boxkite.core.errors import BoxkiteError, FootageError, RenderError
+from boxkite.core.footage.ahead import ahead
 from boxkite.core.footage.decoding import Damage, read_frames
 from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.opening import current_identity
 from boxkite.core.footage.probe import read_sequence, read_source
+from boxkite.core.machine import usable_cores
 from boxkite.core.notices.footage import BREAKS_OFF, HEADER_LONGER
 from boxkite.core.notices.handover import (
     BLACK_ALONE,
@@ -60,6 +62,8 @@ _TELLING = 0.6
 """Mean difference of two prints that tells frames apart."""
 _MOST_MOVED = 50
 """Frames to either side in which a misplaced one is looked for."""
+_AHEAD = 4
+"""Frames decoded before they are compared."""
 _SAMPLES = 5
 _POORER_DB = 3.0
 """Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
@@ -114,8 +118,8 @@ class _Prints:
 def compare(path: Path, row: Row | None, *, threads: int = 0, frames_short: int = 0) -> Comparison:
     """Decode a finished file, or folder of images, to its end; against its source where there is a row and the source.
 
-    threads: of each decoder, 0 for one a core; frames_short: by how many its making said that it ends early. What is
-    wrong with the file raises nothing: the comparison tells.
+    threads: of each decoder, 0 where nothing else is decoded meanwhile; frames_short: by how many its making said that
+    it ends early. What is wrong with the file raises nothing: the comparison tells.
     """
     found = Comparison()
     try:
@@ -220,10 +224,15 @@ def _compare_frames(
         found.faults.append(OTHER_FRAMES(found=index.frame_count, wanted=row.frames - short))
     elif row and not row.is_copied and not index.constant:
         found.faults.append(OTHER_TIMES())
+    is_alone, threads = not threads, threads or max(1, usable_cores() // (2 if row_there else 1))
     damage = Damage(accepted=True)
     decoded = read_frames(footage.source, index, index.span, threads=threads, damage=damage)
     of_source = Damage(accepted=True)
     wanted = _wanted_frames(row_there, threads, of_source) if row_there else iter(())
+    if (
+        is_alone and row_there
+    ):  # one thread for each of the two costs less than several that share in one's frames
+        decoded, wanted = ahead(decoded, _AHEAD), ahead(wanted, _AHEAD)
     own, theirs, meter = _Prints(), _Prints(), QualityMeter()
     sampled = {round((place + 0.5) * index.frame_count / _SAMPLES) for place in range(_SAMPLES)}
     samples: list[tuple[int, VideoFrame]] = []

@@ -33,14 +33,10 @@ class Envelope:
     def add(self, block: AudioFrame) -> None:
         """Take the next audio."""
         samples = block.to_ndarray()
-        scale = _FULL_SCALE[samples.dtype.str[1:]]
-        values = samples.astype(np.float32) / np.float32(scale)
-        if samples.dtype.kind == "u":
-            values -= 1.0
-        channels = len(block.layout.channels)
-        values = values if block.format.is_planar else values.reshape(-1, channels).T
-        self._waiting.append(np.einsum("cs,cs->s", values, values) / np.float32(channels))
-        self._waiting_samples += self._waiting[-1].size
+        if not block.format.is_planar:
+            samples = samples.reshape(-1, len(block.layout.channels)).T
+        self._waiting.append(samples)
+        self._waiting_samples += samples.shape[1]
         if (
             self._waiting_samples >= self._rate
         ):  # small blocks one by one would cost more than what is in them
@@ -50,7 +46,12 @@ class Envelope:
         """Put what waits into its bins."""
         if not self._waiting:
             return
-        power = np.concatenate(self._waiting)
+        samples = np.concatenate(self._waiting, axis=1)
+        scale = _FULL_SCALE[samples.dtype.str[1:]]
+        values = samples.astype(np.float32) / np.float32(scale)
+        if samples.dtype.kind == "u":
+            values -= 1.0
+        power = np.einsum("cs,cs->s", values, values) / np.float32(len(values))
         self._waiting, self._waiting_samples = [], 0
         places = (np.arange(self._reached, self._reached + len(power)) * BINS_A_SECOND) // self._rate
         first = self._reached * BINS_A_SECOND // self._rate

@@ -6,11 +6,13 @@ over windows of 8 × 8, with the upper 8 bits. docs/decisions/0014-quality.md ha
 
 from __future__ import annotations
 
+from functools import cache
 from typing import Any
 
 import av
 import av.filter
 import numpy as np
+from av.video.format import VideoFormat
 from av.video.frame import VideoFrame
 from msgspec import Struct
 
@@ -100,19 +102,26 @@ def _plain(frame: VideoFrame) -> str:
 
 def _luma(frame: VideoFrame) -> np.ndarray | None:
     """The luma of a frame, without a copy; None for formats where it is no plane of whole samples of its own."""
-    kind = frame.format
-    bits = kind.components[0].bits
-    is_luma = kind.name.startswith(("yuv", "gray", "nv", "p0"))
-    if not is_luma or kind.is_big_endian or not 8 <= bits <= 16 or "f" in kind.name.removeprefix("yuv"):
+    sample = _sample_of_luma(frame.format.name)
+    if sample is None:
         return None
-    if kind.name.startswith("p0"):
-        return None  # its bits are the upper ones of each sample
     plane: Any = frame.planes[0]
-    sample = np.dtype(np.uint8 if bits == 8 else np.uint16)
     lines = np.frombuffer(plane, sample).reshape(-1, plane.line_size // sample.itemsize)
-    if not kind.is_planar and kind.name.startswith("yuv"):
-        return None
     return lines[: frame.height, : frame.width]
+
+
+@cache
+def _sample_of_luma(name: str) -> np.dtype[Any] | None:
+    kind = VideoFormat(name)
+    bits = kind.components[0].bits
+    is_luma = name.startswith(
+        ("yuv", "gray", "nv")
+    )  # in those of p0… the bits are the upper ones of each sample
+    if not is_luma or kind.is_big_endian or not 8 <= bits <= 16 or "f" in name.removeprefix("yuv"):
+        return None
+    if not kind.is_planar and name.startswith("yuv"):
+        return None
+    return np.dtype(np.uint8 if bits == 8 else np.uint16)
 
 
 def _same(first: np.ndarray, second: np.ndarray) -> bool:

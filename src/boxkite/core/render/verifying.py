@@ -184,9 +184,11 @@ def _check_sample(
 
 def _decode_for(container: InputContainer, stream: VideoStream, wanted: int) -> Iterator[VideoFrame]:
     """Decode up to the picture shown at a time, in ticks, and give it out; others only as far as it needs them."""
+    stream.codec_context.skip_frame = "NONREF"
     for packet in container.demux(stream):
         is_it = packet.pts == wanted
-        stream.codec_context.skip_frame = "DEFAULT" if is_it else "NONREF"
+        if is_it:
+            stream.codec_context.skip_frame = "DEFAULT"
         pictures = packet.decode()
         if is_it and packet.size:
             pictures += stream.decode(None)  # what waits for its turn to be shown
