@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import os
 import shutil
+import subprocess
 from collections.abc import Callable
 from fractions import Fraction
 from pathlib import Path
 
 import av
 import numpy as np
+import psutil
 import pytest
 
 from boxkite.core.presets import library
-from tests.verification import Run, boxkite, kinds
+from tests.verification import PROGRAM, Run, boxkite, kinds
 
 pytestmark = pytest.mark.xdist_group("verify")
 FRAMES, RATE, SIZE = 75, 25, (320, 192)
@@ -135,6 +137,18 @@ def test_whole_files_have_no_fault_and_every_frame_is_compared(clips: Path, made
     quality = {Path(one["path"]): one["quality"] for one in checked.json["files"]}
     assert all(quality[path]["psnr_db"] > 30 for name, path in made.items() if name != "audio-wav")
     assert quality[made["copy"]]["psnr_db"] == 100 and quality[made["copy"]]["ssim"] == 1
+
+
+def test_no_process_that_decodes_outlives_the_one_that_was_killed(clips: Path, made: dict[str, Path]) -> None:
+    process = subprocess.Popen([PROGRAM, "verify", "last", "--deep"], cwd=clips, stdout=subprocess.DEVNULL)
+    begun: list[psutil.Process] = []
+    while len(begun) < 2 and process.poll() is None:
+        begun = psutil.Process(process.pid).children()
+    process.kill()
+    process.wait()
+    assert len(begun) >= 2, "all was decoded before it could be killed"
+    _, alive = psutil.wait_procs(begun, timeout=5)
+    assert not alive
 
 
 @pytest.mark.parametrize("wrong", WRONG)
