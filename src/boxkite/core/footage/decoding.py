@@ -30,7 +30,7 @@ LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 _FARTHEST_SECONDS = 20
 """How far ahead a kept decoder goes on to; containers without an index cannot tell where the next keyframe is."""
 
-_CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
+CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 """Decoders whose skip mode may change before each packet; those of AV1 keep the first setting."""
 
 
@@ -216,7 +216,7 @@ def _pictures_from(
             if source.layer and source.layer.part:
                 packets = _of_part(packets, source.layer.part)
             hurries = may_hurry and table.constant and table.timestamped
-            if hurries and stream.codec_context.name in _CAN_HURRY:
+            if hurries and stream.codec_context.name in CAN_HURRY:
                 half_a_frame = round(1 / table.rate.fraction / table.time_base / 2)
                 packets = _hurrying(packets, stream, table, wanted, half_a_frame)
             wanted.is_sure = from_start and (start == 0 or not may_hurry)
