@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from boxkite.core.handover.after.planning import PlannedStep
     from boxkite.core.job.job import Job
     from boxkite.core.plan.rows import Plan, Row
-    from boxkite.core.plan.totals import Totals
 
 EXAMPLES = """\
 examples:
@@ -192,7 +191,7 @@ def _show_rows(screen: Screen, plan: Plan) -> None:
     has_handles = any(row.shot.handle_in or row.shot.handle_out for row in plan.rows)
     has_changes = any(row.change for row in plan.rows)
     has_looks = any(row.look for row in plan.rows)
-    all_encoded = all(row.how == "encode" and row.action is Action.MAKE for row in plan.rows)
+    all_encoded = all(row.action is Action.MAKE and row.how == "encode" for row in plan.rows)
     columns = [
         Column("#", right=True),
         Column("file", gives_way=True),
@@ -243,10 +242,10 @@ def _how(row: Row) -> str:
 def _show_totals(screen: Screen, plan: Plan) -> None:
     from boxkite.cli.tables import counted, file_size, length_of_time
     from boxkite.core.machine import usable_cores
-    from boxkite.core.plan.totals import add_up, by_output, expected_time
+    from boxkite.core.plan.totals import add_up, by_output, expected_sizes, expected_time
 
-    outputs = by_output(plan.to_make)
-    totals = add_up(plan.to_make)
+    to_make = plan.to_make
+    totals = add_up(to_make)
     differences = totals.different_from_edit
     if differences:
         kinds = ", ".join(f"{count} {kind.value}" for kind, count in differences.items())
@@ -254,16 +253,16 @@ def _show_totals(screen: Screen, plan: Plan) -> None:
     if others := {kind: count for kind, count in totals.differences.items() if kind not in differences}:
         kinds = ", ".join(f"{count} {kind.value}" for kind, count in others.items())
         screen.print(f"! to check: {kinds}", "yellow")
-    for (preset, folder), members in outputs.items():
-        part = add_up(members) if len(outputs) > 1 else totals
-        screen.print(f"{preset} → {folder}  {counted(part.files, 'file')}, {_sizes(part)}")
+    for (preset, folder), members in by_output(to_make).items():
+        sizes = _sizes(*expected_sizes(members))
+        screen.print(f"{preset} → {folder}  {counted(len(members), 'file')}, {sizes}")
     if len(plan.rows) > totals.files:
         screen.print(f"{counted(len(plan.rows) - totals.files, 'file')} kept: identical files exist already")
     if not totals.files:
         return
     screen.print(
         f"total: {counted(totals.files, 'file')} of {counted(totals.shots, 'shot')},"
-        f" {length_of_time(float(totals.seconds))} of footage, {_sizes(totals)};"
+        f" {length_of_time(float(totals.seconds))} of footage, {_sizes(totals.expected_bytes, totals.bytes_between)};"
         f" {counted(totals.sources, 'source')} of {file_size(totals.source_bytes)}",
     )
     spliced, encoded, copied = totals.spliced
@@ -281,13 +280,13 @@ def _show_totals(screen: Screen, plan: Plan) -> None:
         screen.print(f"{took}, judging by {files} made on this machine before")
 
 
-def _sizes(totals: Totals) -> str:
+def _sizes(expected_bytes: int, between: tuple[int, int]) -> str:
     """About so much, and between which sizes where they are far apart."""
     from boxkite.cli.tables import file_size
 
-    least, most = totals.bytes_between
-    about = f"about {file_size(totals.expected_bytes)}"
-    if most <= totals.expected_bytes * 1.05:
+    least, most = between
+    about = f"about {file_size(expected_bytes)}"
+    if most <= expected_bytes * 1.05:
         return about
     return f"{about} ({file_size(least)} to {file_size(most)})"
 

@@ -6,6 +6,7 @@ import io
 import json
 import sys
 from collections.abc import Sequence
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from boxkite.cli.messages import printable, with_options
@@ -26,7 +27,10 @@ class Column(NamedTuple):
 
 
 def print_table(screen: Screen, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> None:
-    """Print rows under headings, one line each, within the window; complete where there is none."""
+    """Print rows under headings, one line each, within the window; complete where there is none.
+
+    Cells beyond the columns are not shown.
+    """
     screen.print_lines(table_lines(screen, columns, rows), wrapped=False)
 
 
@@ -39,11 +43,10 @@ def table_lines(
 
 
 def _table_lines(screen: Screen, columns: Sequence[Column], rows: Sequence[Sequence[str]]) -> list[str]:
-    by_column = [
-        _printable_column([column.heading, *(row[index] for row in rows)])
-        for index, column in enumerate(columns)
-    ]
+    heads = [column.heading for column in columns]
+    by_column = [_printable_column(list(cells)) for cells in zip(heads, *rows, strict=False)]
     widths = [max(map(len if one.is_plain else width_of, one.cells)) for one in by_column]
+    natural = list(widths)
     shown = list(range(len(columns)))
     too_wide = sum(widths) + _GAP * (len(shown) - 1) - screen.width
     for index in reversed(range(len(columns))):
@@ -55,7 +58,12 @@ def _table_lines(screen: Screen, columns: Sequence[Column], rows: Sequence[Seque
             kept = max(min(_LEAST_WIDTH, widths[index]), widths[index] - too_wide)
             too_wide -= widths[index] - kept
             widths[index] = kept
-    fitted = [_fitted_column(by_column[index], widths[index], columns[index]) for index in shown]
+    fitted = [
+        _fitted_column(
+            by_column[index], widths[index], columns[index], is_whole=widths[index] >= natural[index]
+        )
+        for index in shown
+    ]
     return [(" " * _GAP).join(parts).rstrip() for parts in zip(*fitted, strict=True)]
 
 
@@ -74,9 +82,10 @@ def _printable_column(cells: list[str]) -> _Cells:
     return _Cells([printable(cell) for cell in cells], is_plain=False)
 
 
-def _fitted_column(column: _Cells, width: int, what: Column) -> list[str]:
+def _fitted_column(column: _Cells, width: int, what: Column, *, is_whole: bool) -> list[str]:
+    """Cells padded to a width. is_whole: whether none need be shortened."""
     cells = column.cells
-    if column.is_plain and max(map(len, cells)) <= width:
+    if column.is_plain and is_whole:
         return [cell.rjust(width) for cell in cells] if what.right else [cell.ljust(width) for cell in cells]
     return [_fitted(cell, width, right=what.right) for cell in cells]
 
@@ -131,6 +140,7 @@ def _json_text(value: Any) -> str:
     return "{\n" + ",\n".join(parts) + "\n}"
 
 
+@lru_cache(maxsize=1024)
 def file_size(size_bytes: int) -> str:
     """A size as people read it: 12.3 MB (of a million bytes)."""
     value, unit = float(size_bytes), "B"

@@ -25,7 +25,7 @@ from boxkite.core.notices.batches import (
     VERIFIED_BUT_GONE,
 )
 from boxkite.core.notices.notice import Notice
-from boxkite.core.plan.clashes import check_inside
+from boxkite.core.plan.clashes import check_inside, folders_of
 from boxkite.core.plan.planning import Outputs
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Row
@@ -59,7 +59,7 @@ def rest_of(records: Records, name: str, *, accept_changes: bool = False, missin
     packed = _unpacked(records, record)
     rows = {row.number: row for row in packed.rows}
     _check_folders(packed.rows, record)
-    check_inside(packed.rows)
+    check_inside(folders_of(packed.rows))
     journal = Journal(records, record.name)
     finished = [
         notice for folder in sorted({file.path.parent for file in record.files}) for notice in sweep(folder)

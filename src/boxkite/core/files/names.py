@@ -16,6 +16,9 @@ _BECOMES_DASH = str.maketrans(dict.fromkeys("/\\:|", "-"))
 _INVISIBLE = "\u200b\u200e\u200f\u202a-\u202e\u2060-\u2064\u2066-\u2069\ufeff"
 _LEFT_OUT = re.compile(f'[*?"<>\x00-\x08\x0e-\x1f\x7f-\x9f{_INVISIBLE}\ud800-\udfff]')
 _SPACES = re.compile(r"\s+")
+_PLAIN = re.compile(r"(?:[\w.,()+&=#-]| (?! ))*", re.ASCII)
+"""Names that are what they should be already, as nearly all are."""
+_NO_WORD = re.compile(r"[^\w]+|_+")
 UNSAFE_SIGNS = frozenset('\\:*?"<>|')
 
 
@@ -25,6 +28,8 @@ def clean_value(text: str) -> str:
     Separators and colons become dashes, line ends and runs of space one space; quotes, wildcards, control
     and invisible direction characters go. The result is NFC and never makes a folder.
     """
+    if _PLAIN.fullmatch(text):
+        return text
     text = unicodedata.normalize("NFC", text)
     return _LEFT_OUT.sub("", _SPACES.sub(" ", text.translate(_BECOMES_DASH)))
 
@@ -55,6 +60,9 @@ def clash_key(path: str) -> str:
 
 def slug(text: str) -> str:
     """Lower-case ASCII letters and digits with single dashes between; other scripts keep their letters."""
-    decomposed = unicodedata.normalize("NFKD", text)
-    bare = "".join(char for char in decomposed if not unicodedata.combining(char))
-    return re.sub(r"[^\w]+|_+", "-", unicodedata.normalize("NFC", bare).lower()).strip("-")
+    if not text.isascii():
+        decomposed = unicodedata.normalize("NFKD", text)
+        text = unicodedata.normalize(
+            "NFC", "".join(char for char in decomposed if not unicodedata.combining(char))
+        )
+    return _NO_WORD.sub("-", text.lower()).strip("-")

@@ -44,6 +44,10 @@ class Cells(Mapping[str, str]):
     def __len__(self) -> int:
         return len(self._places)
 
+    def listed(self) -> list[str]:
+        """The cells of the whole row in the table's order; those at its end may be missing."""
+        return self._packed.split(_UNIT)
+
     def under(self, places: Mapping[str, int]) -> Cells:
         """Only the cells of some columns."""
         return Cells(places, self._packed)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from enum import StrEnum
 from fractions import Fraction
+from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct, field
@@ -164,7 +165,7 @@ class ImageLayer(Struct, frozen=True):
         return {"layer": self.prefix}
 
 
-class Source(Struct, frozen=True):
+class Source(Struct, frozen=True, dict=True):
     """One media file or image sequence, with all that is known about it without reading its packets."""
 
     path: Path
@@ -190,14 +191,14 @@ class Source(Struct, frozen=True):
     identity: FileIdentity | None = None
     """Of the file as it was looked at; None where nothing is read of it."""
 
-    @property
+    @cached_property
     def clip_name(self) -> str:
         """The name without its extension; for a sequence, without number either."""
         if self.sequence:
             return self.sequence.prefix.rstrip("._- ") or self.sequence.folder.name
         return self.path.stem
 
-    @property
+    @cached_property
     def label(self) -> str:
         """The file name, or the sequence written as one name."""
         return self.sequence.label if self.sequence else self.path.name

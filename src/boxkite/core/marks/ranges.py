@@ -27,6 +27,7 @@ COLUMN_NAMES: dict[str, tuple[str, ...]] = {
 }  # fmt: skip
 _ELSE_NAME = ("comment", "text", "notes", "description")
 """Columns that name the marks where none is called name."""
+_BETWEEN_KEYWORDS = re.compile(r"\s*[,;|]\s*")
 YES = frozenset({"yes", "y", "true", "1", "x", "circled", "good", "✓"})
 
 
@@ -57,16 +58,18 @@ def marks_of_table(table: Table) -> MarkList:
         )
     times = [column for key in ("in", "out", "length") if (column := columns[key])]
     others = table.places(without=columns.values())
+    places = {key: table.columns.index(column) for key, column in columns.items() if column}
+    timed = [any(row.cells[one] for one in times) for row in table.rows]
     marks = [
-        _mark(table, row, columns, others) for row in table.rows if any(row.cells.get(one) for one in times)
+        _mark(table, row, places, others) for row, is_timed in zip(table.rows, timed, strict=True) if is_timed
     ]
     if not marks:
         raise MarksError("the table has a header but no rows", path=path)
     skipped = [(line, text, TITLE_SKIPPED) for line, text in table.titles]
     skipped += [
         (row.line, " ".join(filter(None, row.cells.values())), SECTION_SKIPPED)
-        for row in table.rows
-        if not any(row.cells.get(one) for one in times)
+        for row, is_timed in zip(table.rows, timed, strict=True)
+        if not is_timed
     ]
     warnings = tuple(kind(text=text).of(f"{path.name}:{line}") for line, text, kind in skipped)
     if table.unnamed:
@@ -74,10 +77,13 @@ def marks_of_table(table: Table) -> MarkList:
     return MarkList(path, "range table", tuple(marks), warnings=warnings)
 
 
-def _mark(table: Table, row: TableRow, columns: dict[str, str | None], others: Mapping[str, int]) -> Mark:
+def _mark(table: Table, row: TableRow, places: Mapping[str, int], others: Mapping[str, int]) -> Mark:
+    """The mark of a row. places: of its usual columns among the table's; others: of those that say something else."""
+    cells = row.cells.listed()
+
     def cell(key: str) -> str:
-        column = columns[key]
-        return row.cells.get(column, "") if column else ""
+        place = places.get(key, len(cells))
+        return cells[place] if place < len(cells) else ""
 
     if not cell("in"):
         raise MarksError("the row has no in", path=table.path, line=row.line)
@@ -108,4 +114,4 @@ def value_under(cells: Mapping[str, str], key: str) -> str:
 
 def split_keywords(text: str) -> tuple[str, ...]:
     """Keywords separated by commas, semicolons or bars."""
-    return tuple(word for word in re.split(r"\s*[,;|]\s*", text.strip()) if word)
+    return tuple(word for word in _BETWEEN_KEYWORDS.split(text.strip()) if word)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import ChainMap
 from collections.abc import Mapping
+from typing import NamedTuple
 
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
 from boxkite.core.naming.values import Text, Value
@@ -21,11 +22,22 @@ _LIVE_VALUES: dict[str, Value] = {
 }
 
 
+class _Read(NamedTuple):
+    """A burn-in of a preset, read."""
+
+    wanted: BurnIn
+    pattern: Pattern
+    alike: PlannedBurnIn | None
+    """Where it is the same for all shots."""
+    are_known: bool
+    """Whether all its tokens are those that every shot has."""
+
+
 class BurnIns:
     """Fills in the burn-ins of presets; what is the same for all shots is filled in once."""
 
     def __init__(self) -> None:
-        self._read: dict[int, list[tuple[BurnIn, Pattern, PlannedBurnIn | None]]] = {}
+        self._read: dict[int, list[_Read]] = {}
 
     def of(
         self, preset: Preset, name: str, of_output: Mapping[str, Value], of_shot: Mapping[str, Value]
@@ -35,25 +47,30 @@ class BurnIns:
         Raises PatternError for a token that is not known, PresetError for a font that cannot be read.
         """
         if id(preset) not in self._read:
-            read = [(one, read_text_pattern(one.text)) for one in preset.burn_in]
-            self._read[id(preset)] = [(one, pattern, _always_alike(one, pattern)) for one, pattern in read]
-        own: dict[str, Value] = {**_LIVE_VALUES, "name": Text(name.rpartition("/")[2])}
+            self._read[id(preset)] = [_read(one) for one in preset.burn_in]
+        own: dict[str, Value] = {**of_output, **_LIVE_VALUES, "name": Text(name.rpartition("/")[2])}
         planned, warnings = [], []
-        for one, pattern, alike in self._read[id(preset)]:
+        for one, pattern, alike, are_known in self._read[id(preset)]:
             if alike:
                 planned.append(alike)
                 fixed = "".join(part for part in alike.parts if not isinstance(part, LiveToken))
                 if not fixed.isascii() and (characters := missing_glyphs(fixed, one.font)):
                     warnings.append(GLYPHS_MISSING(characters=characters))
                 continue
-            values: ChainMap[str, Value] = ChainMap(own, of_output, of_shot)  # type: ignore[arg-type]
-            if any(choice.name not in own and choice.name not in TOKENS for choice in pattern.choices):
+            values: ChainMap[str, Value] = ChainMap(own, of_shot)  # type: ignore[arg-type]
+            if not are_known:
                 check_tokens(pattern, {*TOKENS, *values})
             text = plain_text(pattern, values)
             planned.append(PlannedBurnIn(_parts(text), one))
             if not text.isascii() and (characters := missing_glyphs(text, one.font)):
                 warnings.append(GLYPHS_MISSING(characters=characters))
         return tuple(planned), tuple(warnings)
+
+
+def _read(one: BurnIn) -> _Read:
+    pattern = read_text_pattern(one.text)
+    are_known = all(choice.name in {"name", *_LIVE_VALUES, *TOKENS} for choice in pattern.choices)
+    return _Read(one, pattern, _always_alike(one, pattern), are_known)
 
 
 def _always_alike(wanted: BurnIn, pattern: Pattern) -> PlannedBurnIn | None:

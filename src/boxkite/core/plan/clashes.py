@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -14,10 +14,11 @@ from boxkite.core.files.names import clash_key
 from boxkite.core.plan.rows import Row
 
 
-def check_clashes(rows: Sequence[Row], pattern: str) -> None:
+def check_clashes(rows: Sequence[Row], folders: Mapping[Path, Row], pattern: str) -> None:
     """Make sure no two rows write to what some file system takes for one path.
 
-    Raises PlanError that lists both sides and a pattern that would work.
+    folders: that they are written to, as folders_of has them. Raises PlanError that lists both sides and a pattern that
+    would work.
     """
     seen: dict[str, Row] = {}
     for row in rows:
@@ -25,7 +26,7 @@ def check_clashes(rows: Sequence[Row], pattern: str) -> None:
         other = seen.setdefault(key, row)
         if other is not row:
             raise PlanError(_clash_message(other, row), hint=_working_pattern(other, row, rows, pattern))
-    for folder, row in folders_of(rows).items():
+    for folder, row in folders.items():
         for parent in (folder, *folder.parents):
             if other_row := seen.get(clash_key(str(parent))):
                 raise PlanError(
@@ -55,9 +56,11 @@ def renamed(row: Row, name: str) -> Row:
 
 def folders_of(rows: Sequence[Row]) -> dict[Path, Row]:
     """Every folder that files are written to, with the first row that needs it."""
-    firsts: dict[tuple[Path, str], Row] = {}
+    firsts: dict[tuple[int, str], Row] = {}
     for row in rows:
-        firsts.setdefault((row.folder, row.name.rpartition("/")[0]), row)
+        firsts.setdefault(
+            (id(row.folder), row.name.rpartition("/")[0]), row
+        )  # which those of an output share
     return {row.path.parent: row for row in reversed(firsts.values())}
 
 
@@ -114,9 +117,12 @@ def _read_only(folder: Path) -> bool:
     return bool(statvfs and statvfs(folder).f_flag & getattr(os, "ST_RDONLY", 0))
 
 
-def check_inside(rows: Sequence[Row]) -> None:
-    """Make sure no path leaves its output folder, through links that are there already either."""
-    for parent, row in folders_of(rows).items():
+def check_inside(folders: Mapping[Path, Row]) -> None:
+    """Make sure no path leaves its output folder, through links that are there already either.
+
+    folders: that rows are written to, as folders_of has them. Raises PlanError.
+    """
+    for parent, row in folders.items():
         folder = row.folder
         if not parent.resolve().is_relative_to(folder.resolve()):
             name = row.name

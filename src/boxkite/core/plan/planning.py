@@ -20,11 +20,11 @@ from boxkite.core.naming.values import Value
 from boxkite.core.notices.files import ENCODED_NOT_COPIED, NOTHING_CHANGED, SPACE_SHORT, UNMARKED
 from boxkite.core.notices.shots import UNCHANGED, UNFIT
 from boxkite.core.plan.burn_ins import BurnIns
-from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, numbered
+from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside, folders_of, numbered
 from boxkite.core.plan.copies import copied_frames, joined_rows, splice_of
 from boxkite.core.plan.existing import settle_existing
 from boxkite.core.plan.row_names import RowName, RowNames
-from boxkite.core.plan.rows import Plan, Row, Volume
+from boxkite.core.plan.rows import Plan, Row, Volume, rows_by_folder
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment
@@ -127,8 +127,9 @@ def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
     """The plan checked against itself, an earlier batch if asked for, existing files, and the free space."""
     if job.existing == "number":
         plan = replace(plan, rows=tuple(numbered(plan.rows, lambda _: False)))
-    check_clashes(plan.rows, plan.pattern)
-    check_inside(plan.rows)
+    folders = folders_of(plan.rows)
+    check_clashes(plan.rows, folders, plan.pattern)
+    check_inside(folders)
     rows, notices, left_out, gone = list(plan.rows), list(plan.notices), list(plan.left_out), plan.gone
     if job.since:
         if not Records.are_kept():
@@ -229,13 +230,13 @@ class Outputs:
 
 def _treatments(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatment]], list[LeftOut]]:
     """The treatments of each shot, by its place; those that cannot be made are left out, with the reason."""
-    known: dict[tuple[int, tuple[Output, ...]], list[Treatment]] = {}
+    known: dict[tuple[int, int], list[Treatment]] = {}
     treatments: list[Sequence[Treatment]] = []
     left_out = []
     for index, shot in enumerate(gathered.shots):
         done = gathered.otherwise.get(index)
         outputs = (done.outputs if done else ()) or shelf.job.outputs
-        key = id(shot.footage), outputs
+        key = id(shot.footage), id(outputs)
         if key not in known:
             known[key] = [
                 Treatment.of(shot.footage, output, preset, has_audio_file=shelf.has_audio_file(preset))
@@ -368,14 +369,11 @@ class _RowMaker:
 
 def _volumes(rows: Sequence[Row]) -> tuple[Volume, ...]:
     """Space needed and free, one entry per volume, named by the first folder that lies on it."""
-    by_folder: dict[Path, int] = {}
-    chunks: dict[Path, int] = {}  # which are there until they are joined, mostly of one file at a time
-    for row in rows:
-        by_folder[row.folder] = by_folder.get(row.folder, 0) + row.expected_bytes
-        chunks[row.folder] = max(chunks.get(row.folder, 0), row.expected_bytes if row.chunks else 0)
     needed: dict[int, tuple[Path, Path, int]] = {}
-    for folder, files in by_folder.items():
-        size = files + chunks[folder]
+    for folder, members in rows_by_folder(rows).items():
+        # Chunks are there until they are joined, mostly of one file at a time.
+        chunked = max((row.expected_bytes for row in members if row.chunks), default=0)
+        size = sum(row.expected_bytes for row in members) + chunked
         there = next(path for path in (folder, *folder.parents) if path.is_dir())
         first, place, so_far = needed.get(there.stat().st_dev, (folder, there, 0))
         needed[there.stat().st_dev] = (first, place, so_far + size)

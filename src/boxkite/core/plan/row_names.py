@@ -79,7 +79,7 @@ class RowNames:
             )
         context = replace(context, version=self.version)
         self._values = ShotValues(shots, context, self._subfolder, self._unrepeated)
-        self._kept: tuple[int, str, str] = (-1, "", "")
+        self._kept = -1, RowName("", ""), ""
 
     def _by_place(self, shots: Sequence[Shot]) -> list[Pattern]:
         return [self._pattern(shot, index) for index, shot in enumerate(shots)]
@@ -95,8 +95,11 @@ class RowNames:
         """The names of a shot in one output. own: its values. Raises PatternError."""
         shot = self._shots[index]
         pattern = self._pattern(shot, index)
-        if self._kept[0] == index:
-            return RowName(*self._kept[1:])
+        at, kept, shorter = self._kept
+        if at == index:
+            if len(extension) > len(shorter):
+                check_length(kept.name, extension, pattern)
+            return kept
         values = own
         by_image = id(pattern) in self._by_image
         of_output = self._of_output[id(pattern)] or by_image
@@ -118,9 +121,10 @@ class RowNames:
             folder, image = split_name(name, pattern, is_sequence=is_sequence)
             plain, _ = split_name(plain, pattern, is_sequence=is_sequence)
             return RowName(folder, plain, image, frame_digits(pattern))
+        named = RowName(name, plain)
         if not of_output:
-            self._kept = index, name, plain
-        return RowName(name, plain)
+            self._kept = index, named, extension
+        return named
 
     def _tried(self, pattern: Pattern, treatments: Sequence[Sequence[Treatment]]) -> set[tuple[Path, str]]:
         """The folders and names that a pattern would fill, MARK standing for the version."""

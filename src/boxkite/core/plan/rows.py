@@ -118,7 +118,10 @@ class Row(Struct, frozen=True):
     @property
     def extension(self) -> str:
         """The extension of the file's name, dot included."""
-        return extension_of(self.shot.footage.source, self.preset, exact=self.exact)
+        preset = self.preset
+        if not (preset.copy or self.exact):  # asked for several times a row
+            return preset.extension
+        return extension_of(self.shot.footage.source, preset, exact=self.exact)
 
     @property
     def is_copied(self) -> bool:
@@ -257,6 +260,17 @@ def rows_by_shot(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     return [tuple(members) for members in found.values()]
 
 
+def rows_by_folder(rows: Sequence[Row]) -> dict[Path, list[Row]]:
+    """The rows of each output folder, in the order of the plan."""
+    shared: dict[int, list[Row]] = {}
+    for row in rows:
+        shared.setdefault(id(row.folder), []).append(row)  # mostly the rows of an output have one in common
+    found: dict[Path, list[Row]] = {}
+    for members in shared.values():
+        found.setdefault(members[0].folder, []).extend(members)
+    return found
+
+
 def decode_groups(rows: Sequence[Row]) -> list[tuple[Row, ...]]:
     """The rows that share one reading of their source: those of one shot, and of shots that lie over each other.
 
@@ -293,6 +307,6 @@ def ends_of(rows: Sequence[Row]) -> Iterator[tuple[str, str]]:
     """In and out of each row as timecode; rows of one shot share them."""
     shot, span, ends = None, None, ("", "")
     for row in rows:
-        if row.shot is not shot or row.span != span:
+        if row.shot is not shot or (row.span is not span and row.span != span):
             shot, span, ends = row.shot, row.span, (str(row.in_timecode), str(row.out_timecode))
         yield ends

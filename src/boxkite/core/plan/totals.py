@@ -10,7 +10,7 @@ from typing import Any
 from msgspec import Struct
 
 from boxkite.core.errors import RecordsError
-from boxkite.core.plan.rows import Plan, Row
+from boxkite.core.plan.rows import Plan, Row, rows_by_folder
 from boxkite.core.records.store import Records
 from boxkite.core.shots.shot import DIFFERENT_FROM_EDIT, EditDifference
 
@@ -48,13 +48,19 @@ class Totals(Struct, frozen=True):
         return {kind: count for kind, count in self.differences.items() if kind in DIFFERENT_FROM_EDIT}
 
 
+def expected_sizes(rows: Sequence[Row]) -> tuple[int, tuple[int, int]]:
+    """How many bytes rows are expected to take together, and the least and the most."""
+    whole, least, most = 0, 0, 0
+    for row in rows:
+        low, high = row.bytes_between
+        whole, least, most = whole + row.expected_bytes, least + low, most + high
+    return whole, (least, most)
+
+
 def add_up(rows: Sequence[Row]) -> Totals:
     """Add up the rows that are to be made."""
     shots = {id(row.shot): row.shot for row in rows}
-    least, most = 0, 0
-    for row in rows:
-        low, high = row.bytes_between
-        least, most = least + low, most + high
+    expected_bytes, bytes_between = expected_sizes(rows)
     spliced = [row.splice for row in rows if row.splice]
     chunked = [row.chunks for row in rows if row.chunks]
     sources = {shot.footage.source.path: shot.footage.source for shot in shots.values()}
@@ -70,8 +76,8 @@ def add_up(rows: Sequence[Row]) -> Totals:
         files=len(rows),
         shots=len(shots),
         seconds=sum((rate.seconds(count) for rate, count in frames.items()), Fraction(0)),
-        expected_bytes=sum(row.expected_bytes for row in rows),
-        bytes_between=(least, most),
+        expected_bytes=expected_bytes,
+        bytes_between=bytes_between,
         spliced=(len(spliced), sum(one.encoded for one in spliced), sum(one.body for one in spliced)),
         chunked=(len(chunked), sum(map(len, chunked))),
         sources=len(sources),
@@ -128,7 +134,11 @@ def totals_as_json(plan: Plan, time: ExpectedTime | None) -> dict[str, Any]:
 
 def by_output(rows: Sequence[Row]) -> dict[tuple[str, Path], list[Row]]:
     """The rows of each output: by preset and folder, in the order of the plan."""
-    found: dict[tuple[str, Path], list[Row]] = {}
+    by_preset: dict[str, list[Row]] = {}
     for row in rows:
-        found.setdefault((row.preset.name, row.folder), []).append(row)
-    return found
+        by_preset.setdefault(row.preset.name, []).append(row)
+    return {
+        (preset, folder): members
+        for preset, its in by_preset.items()
+        for folder, members in rows_by_folder(its).items()
+    }

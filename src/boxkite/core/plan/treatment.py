@@ -21,8 +21,8 @@ from boxkite.core.notices.files import (
 )
 from boxkite.core.notices.footage import TIMES_RESTART
 from boxkite.core.notices.notice import Notice
-from boxkite.core.plan.audio_tracks import layout_notices, unheld_audio
 from boxkite.core.plan.copies import uncopied_extension
+from boxkite.core.presets.audio_tracks import layout_notices, unheld_audio
 from boxkite.core.presets.codecs import MXF_RATES, keeps_alpha
 from boxkite.core.presets.geometry import Geometry, plan_geometry, sizing_of
 from boxkite.core.presets.model import Preset

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, replace
 from fractions import Fraction
-from functools import lru_cache
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
@@ -172,12 +172,12 @@ class Preset:
         """Whether a watermark can be laid over what it writes: frames, not copied and not in linear light."""
         return self.video is not None and self.video.codec != "exr"
 
-    @property
+    @cached_property
     def is_sequence(self) -> bool:
         """Whether it writes numbered images into a folder."""
         return self.container in SEQUENCES
 
-    @property
+    @cached_property
     def extension(self) -> str:
         """The file name's extension, dot included; empty for folders of images, and for copies, which keep theirs."""
         return "" if self.container is None or self.is_sequence else f".{self.container}"

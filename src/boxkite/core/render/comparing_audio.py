@@ -8,8 +8,8 @@ import numpy as np
 
 from boxkite.core.notices.handover import AUDIO_MOVED, GONE_SILENT, OTHER_AUDIO_LENGTH, SILENT_ALONE
 from boxkite.core.notices.notice import Notice
-from boxkite.core.plan.audio_tracks import file_tracks
 from boxkite.core.plan.rows import Row
+from boxkite.core.presets.audio_tracks import file_tracks
 from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.edit_frames import EditAudio
 from boxkite.core.render.envelope import Envelope, lag_of, silences

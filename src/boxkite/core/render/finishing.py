@@ -12,7 +12,7 @@ from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.footage.decoding import Damage
 from boxkite.core.footage.opening import decoder_works_here
 from boxkite.core.notices.files import DECODER_FELL_BACK, ENDS_EARLY
-from boxkite.core.plan.audio_tracks import file_tracks
+from boxkite.core.presets.audio_tracks import file_tracks
 from boxkite.core.render.encode.codec_options import audio_rate
 from boxkite.core.render.encode.file_writer import expected_samples
 from boxkite.core.render.failures import failed

@@ -10,8 +10,8 @@ import av
 import numpy as np
 from av.audio.frame import AudioFrame
 
-from boxkite.core.plan.audio_tracks import file_tracks, layout_of
 from boxkite.core.plan.rows import Row
+from boxkite.core.presets.audio_tracks import file_tracks, layout_of
 from boxkite.core.presets.codecs import is_unsaid
 
 _SILENCE_HZ = 48_000

@@ -28,7 +28,7 @@ _LOOK = (32, 18)
 _CONVERSIONS = Conversions()
 _MOST_DIFFERENCE = 10.0
 """Mean difference, in 8-bit steps, that a coded picture may have from the one that was encoded."""
-SAMPLE_SHARE = 0.02
+SAMPLE_SHARE = 0.01
 """Of the time a file took, for comparing frames of it at random."""
 MOST_SAMPLED, _FRAMES_AT_ONCE = 50, 12
 _ANY_MATRIX, _FULL = 1, 2

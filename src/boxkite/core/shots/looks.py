@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec import Struct
 
@@ -45,28 +46,42 @@ class _Sidecars(Struct, frozen=True):
     warnings: tuple[Notice, ...]
 
 
+class _Found(NamedTuple):
+    """The look of shots without look columns, and of what: kept, so that nothing else is taken for it."""
+
+    look: Look
+    notices: tuple[Notice, ...]
+    source: Source
+    wanted: LookSettings | None
+
+
 class LookFinder:
     """Finds looks; what lies beside a source is looked for once, and every look is tried once."""
 
     def __init__(self) -> None:
-        self._sidecars: dict[int, _Sidecars] = {}
+        self._sidecars: dict[int, tuple[Source, _Sidecars]] = {}
         self._names: dict[Path, dict[str, Path]] = {}
         self._tried: set[Look] = set()
         self._columns: dict[tuple[str, ...], list[str]] = {}
-        self._without_metadata: dict[tuple[int, int], tuple[Look, tuple[Notice, ...]]] = {}
+        self._last: tuple[Shot | None, dict[str, str]] = None, {}
+        self._without_metadata: dict[tuple[int, int], _Found] = {}
 
     def look_of(self, shot: Shot, wanted: LookSettings | None) -> tuple[Look, tuple[Notice, ...]]:
         """The look of a shot, and notices of what it does not get.
 
         Raises LookError for one that cannot be read.
         """
-        metadata = self._look_columns(shot)
+        if self._last[0] is not shot:  # those of one shot mostly come in a row
+            self._last = shot, self._look_columns(shot)
+        metadata = self._last[1]
         if metadata:
             return self._look(shot, wanted or LookSettings(), metadata)
         key = id(shot.footage.source), id(wanted)
-        if key not in self._without_metadata:
-            self._without_metadata[key] = self._look(shot, wanted or LookSettings(), metadata)
-        return self._without_metadata[key]
+        found = self._without_metadata.get(key)
+        if found is None:
+            look, notices = self._look(shot, wanted or LookSettings(), metadata)
+            found = self._without_metadata[key] = _Found(look, notices, shot.footage.source, wanted)
+        return found.look, found.notices
 
     def _look_columns(self, shot: Shot) -> dict[str, str]:
         """The look columns of a shot's metadata; most have none, so the names of columns are examined once."""
@@ -138,8 +153,8 @@ class LookFinder:
 
     def _sidecars_of(self, source: Source) -> _Sidecars:
         if id(source) not in self._sidecars:
-            self._sidecars[id(source)] = self._sidecars_of_name(source)
-        return self._sidecars[id(source)]
+            self._sidecars[id(source)] = source, self._sidecars_of_name(source)
+        return self._sidecars[id(source)][1]
 
     def _sidecars_of_name(self, source: Source) -> _Sidecars:
         folder = source.path.absolute().parent

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import datetime
+from typing import Any
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -187,6 +188,13 @@ class LazyValues(Mapping[str, Value]):
         if column in metadata:
             return Text(metadata[column])
         raise KeyError(name)
+
+    def get(self, name: str, default: Any = None) -> Any:
+        """The value of a token, or the default: without the steps of a mapping's own, as it is asked for so often."""
+        try:
+            return self[name]
+        except KeyError:
+            return default
 
     def __contains__(self, name: object) -> bool:
         known = name in _OF_SHOT or name in _OF_PLACE

@@ -23,8 +23,8 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import colour_tags, is_full_range
 from boxkite.core.picture.conversion import conversion_of
-from boxkite.core.plan.audio_tracks import file_tracks, layout_of
 from boxkite.core.plan.rows import Row
+from boxkite.core.presets.audio_tracks import file_tracks, layout_of
 from boxkite.core.presets.coding import Audio, Video
 from boxkite.core.render.audio_reader import samples_of
 from boxkite.core.render.encode.background import Background
