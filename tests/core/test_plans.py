@@ -143,6 +143,14 @@ def test_the_next_version_is_read_where_the_pattern_has_it(
     assert next_version(read_pattern(pattern), tried) == version
 
 
+def test_a_name_that_fits_with_one_extension_is_refused_with_a_longer_one(tmp_path: Path) -> None:
+    shots = make_shots(make_footage(tmp_path / "mill.mov"), (0, 50), marker="x" * (MOST_BYTES - len(".mp4")))
+    web, vp9 = Output("web", tmp_path / "out"), Output("web-vp9", tmp_path / "out")
+    assert len(planned(tmp_path, shots, "@marker", outputs=(web,)).rows) == 1
+    with pytest.raises(PatternError, match="too long"):
+        planned(tmp_path, shots, "@marker", outputs=(web, vp9))
+
+
 def test_overlaps_and_short_shots_are_remarked_and_added_up(tmp_path: Path) -> None:
     one, other = make_footage(tmp_path / "a.mov"), make_footage(tmp_path / "b.mov")
     shots = [*make_shots(one, (0, 100), (90, 200), (200, 210)), *make_shots(other, (50, 120))]

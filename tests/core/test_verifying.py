@@ -15,7 +15,7 @@ from boxkite.core.errors import VerificationError
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.job.job import Output
-from boxkite.core.render import checking_copies
+from boxkite.core.render import checking_copies, verifying
 from boxkite.core.render.checking_copies import Copied, check_copy
 from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
@@ -71,21 +71,42 @@ def test_what_differs_from_the_plan_is_named(changes: dict, says: str, film: Pat
 
 
 @pytest.mark.parametrize(
-    ("swapped", "says"), [((), ""), ((4, 5, 6), "frame 4 of the finished file is not the picture")]
+    ("swapped", "seconds", "says"),
+    [
+        ((), 1000.0, ""),
+        ((4, 5, 6), 1000.0, "frame 4 of the finished file is not the picture"),
+        (tuple(range(52, 59)), 0.0, r"frame 5\d of the finished file is not the picture"),
+    ],
 )
 def test_frames_in_the_middle_are_compared_with_those_that_were_encoded(
-    film: Path, swapped: tuple[int, ...], says: str
+    film: Path, swapped: tuple[int, ...], seconds: float, says: str
 ) -> None:
+    """Those that the last frame needs without any time for others."""
     prints = FramePrints()
     for number in range(FRAMES):
         place = PRESS if number in swapped else VAT if number < 30 else LOFT
         prints.add(draw_picture(place, 1, number, 320, 180))
     assert len(prints) == FRAMES
     if not says:
-        verify(film, expected(prints=prints, spent_seconds=1000.0))
+        verify(film, expected(prints=prints, spent_seconds=seconds))
         return
     with pytest.raises(VerificationError, match=says):
-        verify(film, expected(prints=prints, spent_seconds=1000.0))
+        verify(film, expected(prints=prints, spent_seconds=seconds))
+
+
+def test_what_differs_without_the_filter_of_blocks_is_looked_at_once_more(
+    film: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    looks = []
+
+    def compare(picture: av.VideoFrame, look: np.ndarray | None, which: str, most: float = 10.0) -> None:
+        looks.append(which)
+        if looks == [which]:
+            raise VerificationError(f"{which} differs")
+
+    monkeypatch.setattr(verifying, "compare_thumbnails", compare)
+    assert verify(film, expected()).frames == FRAMES
+    assert len(looks) == 3
 
 
 def test_a_file_that_breaks_off_is_not_verified(film: Path, tmp_path: Path) -> None:
