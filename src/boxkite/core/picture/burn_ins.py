@@ -4,13 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from functools import lru_cache
+from itertools import accumulate
 from pathlib import Path
 
 import numpy as np
 from PIL import Image, ImageColor, ImageDraw, ImageFont
 
 from boxkite.core.errors import RenderError
-from boxkite.core.picture.stamp import Array, PixelLayout, Stamp, join_stamps, make_stamp
+from boxkite.core.picture.stamp import (
+    Array,
+    PixelLayout,
+    Stamp,
+    join_stamps,
+    make_stamp,
+    position_of,
+    replace_part,
+)
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.fonts import LIVE_FONT, TEXT_FONT
 from boxkite.core.presets.overlays import BurnIn, Watermark
@@ -46,26 +55,60 @@ def _boxed_letters(
     return rgb, alpha
 
 
+def _width(stamp: Stamp) -> int:
+    return stamp.size[0]
+
+
 class Line:
     """One line of a burn-in. Its fixed text is drawn once; what runs along is put together from single characters."""
 
     def __init__(self, planned: PlannedBurnIn, picture_height: int, picture_width: int, layout: PixelLayout):
         self.planned = planned
         self.layout = layout
+        self._picture = picture_width, picture_height
         size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.style.height_percent / 100))
         self.runs = any(isinstance(part, LiveToken) for part in planned.parts)
         self._font = _font(planned.style.font or (LIVE_FONT if self.runs else TEXT_FONT), size_px)
         self._height_px = _even(size_px * 1.4)
         self._edge = self._stamp(" " if self.runs else "", _even(size_px * 0.3))
         self._characters: dict[str, Stamp] = {}
-        self._fixed = None if self.runs else self._draw_fixed(picture_width)
+        self._shown = ""
+        self._lefts: list[int] = []
+        self._placed: tuple[Stamp, int, int] | None = None
+        if not self.runs:
+            self._placed = self._place(self._draw_fixed(picture_width))
 
-    def stamp(self, running: Mapping[LiveToken, str]) -> Stamp:
-        """The line as it stands on one frame, by what runs along there."""
-        if self._fixed:
-            return self._fixed
+    def placed(self, running: Mapping[LiveToken, str]) -> tuple[Stamp, int, int]:
+        """The line as it stands on one frame, by what runs along there, and its left and top: until it is asked again.
+
+        Of what runs along only characters that are others than before are drawn.
+        """
+        if self._placed and not self.runs:
+            return self._placed
         text = "".join(running[part] if isinstance(part, LiveToken) else part for part in self.planned.parts)
-        return join_stamps([self._edge, *(self._character(character) for character in text), self._edge])
+        changed = [
+            place for place, (old, new) in enumerate(zip(self._shown, text, strict=False)) if old != new
+        ]
+        if self._placed and len(text) == len(self._shown) and self._are_as_wide(text, changed):
+            for place in changed:
+                replace_part(self._placed[0], self._character(text[place]), self._lefts[place], self.layout)
+        else:
+            characters = [self._character(character) for character in text]
+            self._lefts = list(accumulate((_width(one) for one in characters), initial=_width(self._edge)))
+            self._placed = self._place(join_stamps([self._edge, *characters, self._edge]))
+        self._shown = text
+        return self._placed
+
+    def _are_as_wide(self, text: str, places: list[int]) -> bool:
+        """Whether the characters at some places are as wide as those that are shown there."""
+        return all(
+            _width(self._character(text[place])) == _width(self._characters[self._shown[place]])
+            for place in places
+        )
+
+    def _place(self, stamp: Stamp) -> tuple[Stamp, int, int]:
+        style = self.planned.style
+        return stamp, *position_of(style.position, stamp, *self._picture, style.nudge)
 
     def _draw_fixed(self, picture_width: int) -> Stamp:
         text = "".join(str(part) for part in self.planned.parts)

@@ -27,7 +27,7 @@ from boxkite.core.picture.colour_coding import (
 )
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY, Conversions, full_range_rgb
-from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, plane_array, position_of
+from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, plane_array, plane_arrays, position_of
 
 if TYPE_CHECKING:
     from boxkite.core.picture.burn_ins import Line
@@ -220,14 +220,12 @@ class PictureChain:
         return picture
 
     def _letter(self, picture: VideoFrame) -> None:
-        width, height = self._geometry.width_px, self._geometry.height_px
+        planes = plane_arrays(picture, self._layout)
         for stamp, left, top in self._watermarks:
-            lay_over(picture, stamp, left, top, self._layout)
+            lay_over(planes, stamp, left, top, self._layout)
         live = self._conversion.live_text(self._first + self._count_out) if self._lines else {}
         for line in self._lines:
-            stamp, style = line.stamp(live), line.planned.style
-            left, top = position_of(style.position, stamp, width, height, style.nudge)
-            lay_over(picture, stamp, left, top, self._layout)
+            lay_over(planes, *line.placed(live), self._layout)
 
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
         """The library's filters that are needed for such frames; None when they fit as they are."""

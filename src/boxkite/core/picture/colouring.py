@@ -292,12 +292,14 @@ class Colouring:
         """pixel_format: planar Y′CbCr of limited range."""
         self.look = look
         self.layout = PixelLayout.of(pixel_format)
+        self._ways: dict[int, _Table | _EveryPixel] = {}
 
     def change(self, picture: VideoFrame, matrix: int) -> None:
         """Change a frame in place. matrix: that it was coded with. It must be writable."""
-        way = _way(self.look, ColourCode(self.layout.bit_depth, matrix))
+        if matrix not in self._ways:
+            self._ways[matrix] = _way(self.look, ColourCode(self.layout.bit_depth, matrix))
         planes = [plane_lines(picture.planes[place], self.layout) for place in range(3)]
-        way.change(planes, picture.width, picture.height, self.layout)
+        self._ways[matrix].change(planes, picture.width, picture.height, self.layout)
 
 
 def colour_linear(picture: VideoFrame, look: Look) -> VideoFrame:

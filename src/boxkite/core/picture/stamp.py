@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 from av.video.frame import VideoFrame
 from av.video.plane import VideoPlane
@@ -44,7 +46,8 @@ class Stamp(Struct, frozen=True):
     @property
     def size(self) -> tuple[int, int]:
         """Width and height in luma pixels."""
-        return self.keep[0].shape[1], self.keep[0].shape[0]
+        height, width = self.keep[0].shape
+        return int(width), int(height)
 
 
 def make_stamp(rgb: Array, alpha: Array, layout: PixelLayout) -> Stamp:
@@ -88,28 +91,39 @@ def join_stamps(stamps: list[Stamp]) -> Stamp:
     )
 
 
-def lay_over(frame: VideoFrame, stamp: Stamp, left: int, top: int, layout: PixelLayout) -> None:
+def replace_part(stamp: Stamp, part: Stamp, left: int, layout: PixelLayout) -> None:
+    """Put a stamp of the same height in the place of some columns of another. left: in luma pixels."""
+    for index in range(3):
+        x = left >> layout.shift_x if index else left
+        columns = slice(x, x + part.keep[index].shape[1])
+        stamp.keep[index][:, columns] = part.keep[index]
+        stamp.add[index][:, columns] = part.add[index]
+
+
+def lay_over(planes: Sequence[Array], stamp: Stamp, left: int, top: int, layout: PixelLayout) -> None:
     """Lay a stamp over a frame, in place; what lies outside the picture is cut off.
 
-    left, top: luma pixels, multiples of the subsampling. The frame must be writable.
+    planes: of a writable frame, as plane_arrays has them. left, top: luma pixels, multiples of the subsampling.
     """
     highest = (1 << layout.bit_depth) - 1
     if layout.has_alpha:
-        plane = plane_array(frame.planes[3], layout)
-        area = plane[top : top + stamp.keep[0].shape[0], left : left + stamp.keep[0].shape[1]]
+        area = planes[3][top : top + stamp.keep[0].shape[0], left : left + stamp.keep[0].shape[1]]
         keep = stamp.keep[0][: area.shape[0], : area.shape[1]]
         area[:] = (area * keep >> 8) + (highest * (_ALPHA_ONE - keep) >> 8)
     for index in range(3):
-        shift_x, shift_y = (layout.shift_x, layout.shift_y) if index else (0, 0)
-        plane = plane_array(frame.planes[index], layout)
-        x, y = left >> shift_x, top >> shift_y
-        area = plane[y : y + stamp.keep[index].shape[0], x : x + stamp.keep[index].shape[1]]
-        keep = stamp.keep[index][: area.shape[0], : area.shape[1]]
-        add = stamp.add[index][: area.shape[0], : area.shape[1]]
+        keep, add = stamp.keep[index], stamp.add[index]
+        x, y = (left >> layout.shift_x, top >> layout.shift_y) if index else (left, top)
+        area = planes[index][y : y + keep.shape[0], x : x + keep.shape[1]]
+        if area.shape != keep.shape:
+            keep, add = keep[: area.shape[0], : area.shape[1]], add[: area.shape[0], : area.shape[1]]
         mixed = area * keep
         mixed //= _ALPHA_ONE  # many times as fast as shifting
-        mixed += add
-        area[:] = mixed
+        np.add(mixed, add, out=area, casting="unsafe")  # there is room: see Stamp.add
+
+
+def plane_arrays(frame: VideoFrame, layout: PixelLayout) -> list[Array]:
+    """All planes of a frame as plane_array has them."""
+    return [plane_array(plane, layout) for plane in frame.planes]
 
 
 def plane_array(plane: VideoPlane, layout: PixelLayout) -> Array:
