@@ -59,8 +59,16 @@ def test_ended_by_hand_or_by_the_system_only_complete_files_are_left(
 
 
 CLEANED_UP = """
-import os, signal, sys, time, types
+import os, signal, sys, threading, time, types
 from boxkite.cli.dispatch import run_command
+
+start = threading.Thread.start
+
+def slow_start(thread):  # as on a busy machine
+    start(thread)
+    time.sleep({slow})
+
+threading.Thread.start = slow_start
 
 class Closing:
     def __del__(self):
@@ -78,11 +86,14 @@ sys.exit(run_command("closing", []))
 """
 
 
-@pytest.mark.parametrize(("number", "status"), [(signal.SIGINT, 130), (signal.SIGTERM, 143)])
+@pytest.mark.parametrize(
+    ("number", "slow", "status"),
+    [(signal.SIGINT, 0, 130), (signal.SIGTERM, 0, 143), (signal.SIGTERM, 0.3, 143)],
+)
 def test_an_end_that_is_asked_for_while_something_is_cleaned_up_is_not_dropped(
-    number: int, status: int
+    number: int, slow: float, status: int
 ) -> None:
-    done = subprocess.run([sys.executable, "-c", CLEANED_UP.format(number=int(number))],
+    done = subprocess.run([sys.executable, "-c", CLEANED_UP.format(number=int(number), slow=slow)],
                           capture_output=True, text=True, timeout=15, check=False)  # fmt: skip
     assert done.returncode == status and "Traceback" not in done.stderr, done.stderr
 

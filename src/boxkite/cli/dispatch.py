@@ -9,6 +9,7 @@ import re
 import signal
 import sys
 import threading
+import time
 from collections.abc import Sequence
 from importlib import import_module
 from typing import Any, NoReturn
@@ -18,6 +19,9 @@ from boxkite.cli.other_words import meant_option
 from boxkite.cli.short_help import LongHelp, ShortHelp
 from boxkite.core.errors import BoxkiteError, PatternError
 from boxkite.core.suggest import did_you_mean
+
+_UNTIL_LEFT_SECONDS = 0.05
+"""What a function takes at most to return once all is done in it, on a busy machine."""
 
 
 class Parser(argparse.ArgumentParser):
@@ -130,8 +134,15 @@ def _ask_again(dropped: sys.UnraisableHookArgs) -> None:
     if issubclass(dropped.exc_type, (KeyboardInterrupt, SystemExit)):
         code = getattr(dropped.exc_value, "code", None)
         number = code - 128 if isinstance(code, int) and code > 128 else signal.SIGINT
-        # not from here: it would be dropped as well
-        threading.Timer(0.01, os.kill, (os.getpid(), number)).start()
+        left = threading.Event()
+
+        def ask() -> None:  # from here it would be dropped as well, and while this has not been left
+            left.wait()
+            time.sleep(_UNTIL_LEFT_SECONDS)
+            os.kill(os.getpid(), number)
+
+        threading.Thread(target=ask, daemon=True).start()
+        left.set()
     else:
         sys.__unraisablehook__(dropped)
 
