@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from array import array
+from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
 
@@ -107,6 +108,20 @@ def test_what_differs_without_the_filter_of_blocks_is_looked_at_once_more(
     monkeypatch.setattr(verifying, "compare_thumbnails", compare)
     assert verify(film, expected()).frames == FRAMES
     assert len(looks) == 3
+
+
+@pytest.mark.parametrize(("frame", "which"), [(0, "first"), (FRAMES - 1, "last")])
+def test_an_end_that_gives_no_picture_is_missed(
+    frame: int, which: str, film: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    whole = verifying._Pictures._decoded
+
+    def without_it(self: verifying._Pictures, start: int, wanted: set[int]) -> Iterator[av.VideoFrame]:
+        return (one for one in whole(self, start, wanted) if self._numbers[one.pts] != frame)
+
+    monkeypatch.setattr(verifying._Pictures, "_decoded", without_it)
+    with pytest.raises(VerificationError, match=f"the {which} frame of the finished file cannot be decoded"):
+        verify(film, expected())
 
 
 def test_a_file_that_breaks_off_is_not_verified(film: Path, tmp_path: Path) -> None:
