@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import subprocess
 from collections.abc import Callable
 from fractions import Fraction
@@ -139,14 +140,21 @@ def test_whole_files_have_no_fault_and_every_frame_is_compared(clips: Path, made
     assert quality[made["copy"]]["psnr_db"] == 100 and quality[made["copy"]]["ssim"] == 1
 
 
-def test_no_process_that_decodes_outlives_the_one_that_was_killed(clips: Path, made: dict[str, Path]) -> None:
+@pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
+def test_no_process_that_decodes_outlives_the_one_that_was_ended(
+    clips: Path, made: dict[str, Path], number: int
+) -> None:
+    """Whether they are amid a file or not: an end that is asked for waits for none."""
     process = subprocess.Popen([PROGRAM, "verify", "last", "--deep"], cwd=clips, stdout=subprocess.DEVNULL)
     begun: list[psutil.Process] = []
     while len(begun) < 2 and process.poll() is None:
         begun = psutil.Process(process.pid).children()
-    process.kill()
-    process.wait()
-    assert len(begun) >= 2, "all was decoded before it could be killed"
+    assert len(begun) >= 2, "all was decoded before it could be ended"
+    if number != signal.SIGKILL:
+        for one in begun:
+            one.suspend()
+    process.send_signal(number)
+    process.wait(timeout=10)
     _, alive = psutil.wait_procs(begun, timeout=5)
     assert not alive
 

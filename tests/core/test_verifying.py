@@ -18,6 +18,7 @@ from boxkite.core.footage.probe import read_source
 from boxkite.core.job.job import Output
 from boxkite.core.render import checking_copies, verifying
 from boxkite.core.render.checking_copies import Copied, check_copy
+from boxkite.core.render.envelope import Envelope
 from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
 from boxkite.core.shots.placing import index_source
@@ -95,7 +96,7 @@ def test_frames_in_the_middle_are_compared_with_those_that_were_encoded(
         verify(film, expected(prints=prints, spent_seconds=seconds))
 
 
-def test_what_differs_without_the_filter_of_blocks_is_looked_at_once_more(
+def test_what_differs_without_deblocking_is_looked_at_once_more(
     film: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     looks = []
@@ -230,3 +231,21 @@ def _ssim(first: np.ndarray, second: np.ndarray, top: int) -> float:
     c1, c2 = (0.01 * top) ** 2, (0.03 * top) ** 2
     above = (2 * means[0] * means[1] + c1) * (2 * shared + c2)
     return float(np.mean(above / ((means[0] ** 2 + means[1] ** 2 + c1) * (variances[0] + variances[1] + c2))))
+
+
+@pytest.mark.parametrize(
+    "kinds", [(("s16", "stereo"), ("fltp", "mono")), (("fltp", "mono"), ("fltp", "stereo"))]
+)
+def test_loudness_goes_on_where_the_next_source_has_other_samples_or_channels(
+    kinds: tuple[tuple[str, str], ...],
+) -> None:
+    """As in the audio of a joined file, of which less than a second is of each."""
+    envelope = Envelope(48_000)
+    for kind, layout in kinds:
+        channels = 2 if layout == "stereo" else 1
+        half = np.int16(1 << 14) if kind == "s16" else np.float32(0.5)
+        shape = (1, 480 * channels) if kind == "s16" else (channels, 480)
+        block = av.AudioFrame.from_ndarray(np.full(shape, half), format=kind, layout=layout)
+        block.sample_rate = 48_000
+        envelope.add(block)
+    assert np.allclose(envelope.values(), np.full(8, 0.25))

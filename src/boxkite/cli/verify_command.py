@@ -92,8 +92,10 @@ def _decoded(
 
     by_path = {one.file.path: one for one in checked}
     compared = {}
-    decoded = decode_all(checked, workers=workers)  # before the progress, which has a thread
-    with count_progress(screen, "decoding", len(checked)) as progress:
+    with (
+        decode_all(checked, workers=workers) as decoded,  # before the progress, which has a thread
+        count_progress(screen, "decoding", len(checked)) as progress,
+    ):
         for one, found in decoded:
             by_path[one.file.path] = one
             compared[one.file.path] = found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import multiprocessing
 import os
 import signal
@@ -11,7 +12,7 @@ from concurrent.futures import Future, ProcessPoolExecutor, as_completed
 
 from msgspec.structs import replace
 
-from boxkite.core.batch.executors.forked import can_fork
+from boxkite.core.batch.executors.forked import can_fork, forget_handlers
 from boxkite.core.batch.packing import unpack
 from boxkite.core.errors import RecordsError
 from boxkite.core.handover.checking import Checked, is_media
@@ -24,25 +25,37 @@ from boxkite.core.records.store import Records
 from boxkite.core.render.comparing import Comparison, compare
 
 
-def decode_all(checked: Sequence[Checked], *, workers: int = 0) -> Iterator[tuple[Checked, Comparison]]:
+@contextlib.contextmanager
+def decode_all(
+    checked: Sequence[Checked], *, workers: int = 0
+) -> Iterator[Iterator[tuple[Checked, Comparison]]]:
     """Decode the media among some files; each with what decoding adds to it, in the order they are done.
 
-    Files that are not there are not decoded. workers: files at a time, 0 for one a core. Processes are begun at once,
-    where the system allows it as copies of this one while it has one thread: they need not load what it has loaded.
+    A context, left only when all processes have ended: amid their files where it is left by an exception. Files that
+    are not there are not decoded. workers: files at a time, 0 for one a core. Processes are begun at once, where the
+    system allows it as copies of this one while it has one thread: they need not load what it has loaded.
     """
     wanted = [one for one in checked if _is_worth_decoding(one)]
     size = max(1, min(workers or usable_cores(), len(wanted)))
     plans = Plans()
     rows = [plans.row_of(one.file) for one in wanted]
     if size == 1:
-        return _decode_here(wanted, rows)
+        yield _decode_here(wanted, rows)
+        return
     context = multiprocessing.get_context("fork" if can_fork() else "spawn")
-    pool = ProcessPoolExecutor(size, mp_context=context, initializer=_begin)
     waiting: dict[Future[Comparison], tuple[Checked, str]] = {}
-    for one, (row, reason) in zip(wanted, rows, strict=True):
-        short = _frames_short(one.file)
-        waiting[pool.submit(compare, one.file.path, row, threads=1, frames_short=short)] = (one, reason)
-    return _gathered(pool, waiting)
+    with ProcessPoolExecutor(size, mp_context=context, initializer=_begin) as pool:
+        try:
+            for one, (row, reason) in zip(wanted, rows, strict=True):
+                short = _frames_short(one.file)
+                future = pool.submit(compare, one.file.path, row, threads=1, frames_short=short)
+                waiting[future] = one, reason
+            yield (_with(waiting[done][0], done.result(), waiting[done][1]) for done in as_completed(waiting))
+        except BaseException:
+            pool.shutdown(wait=False, cancel_futures=True)
+            for process in multiprocessing.active_children():
+                process.kill()  # they only read
+            raise
 
 
 def _decode_here(
@@ -53,29 +66,10 @@ def _decode_here(
         yield _with(one, found, reason)
 
 
-def _gathered(
-    pool: ProcessPoolExecutor, waiting: dict[Future[Comparison], tuple[Checked, str]]
-) -> Iterator[tuple[Checked, Comparison]]:
-    """What processes find, as it comes; stopped, they are ended amid their files."""
-    with pool:
-        try:
-            for done in as_completed(waiting):
-                one, reason = waiting[done]
-                yield _with(one, done.result(), reason)
-        except BaseException:
-            pool.shutdown(wait=False, cancel_futures=True)
-            for process in multiprocessing.active_children():
-                process.terminate()
-            raise
-
-
 def _begin() -> None:
     """What a process does first: it is stopped by the one that began it alone, and never outlives that."""
-    signal.set_wakeup_fd(-1)
+    forget_handlers()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    for name in ("SIGTERM", "SIGHUP"):
-        if number := getattr(signal, name, None):
-            signal.signal(number, signal.SIG_DFL)
     threading.Thread(target=_end_with_parent, daemon=True).start()
 
 

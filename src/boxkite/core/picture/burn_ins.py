@@ -79,9 +79,9 @@ class Line:
             self._placed = self._place(self._draw_fixed(picture_width))
 
     def placed(self, running: Mapping[LiveToken, str]) -> tuple[Stamp, int, int]:
-        """The line as it stands on one frame, by what runs along there, and its left and top: until it is asked again.
+        """The line as it stands on one frame, by what runs along there, and its left and top.
 
-        Of what runs along only characters that are others than before are drawn.
+        The next call changes it: of what runs along, only characters that are others than before are put in.
         """
         if self._placed and not self.runs:
             return self._placed

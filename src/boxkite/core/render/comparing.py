@@ -64,7 +64,7 @@ _MOST_MOVED = 50
 """Frames to either side in which a misplaced one is looked for."""
 _AHEAD = 4
 """Frames decoded before they are compared."""
-_SAMPLES, _SAMPLES_OF_ALIKE = 5, 2
+_SAMPLES, _SAMPLES_WHERE_ALIKE = 5, 2
 _POORER_DB = 3.0
 """Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
 _POORER_BY_CODEC = {"av1": 4.0, "vp9": 6.5}
@@ -340,7 +340,7 @@ def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) ->
             return
         fresh.append(made.psnr_db)
         is_clear = np.mean(own[: len(fresh)]) >= np.mean(fresh) - allowed / 2
-        if are_alike and is_clear and len(fresh) == _SAMPLES_OF_ALIKE:
+        if are_alike and is_clear and len(fresh) == _SAMPLES_WHERE_ALIKE:
             return
     if own and np.mean(own) < np.mean(fresh) - allowed:
         found.faults.append(POOR(found=float(np.mean(own)), wanted=min(float(np.mean(fresh)), BEST_DB)))

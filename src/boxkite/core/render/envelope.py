@@ -35,6 +35,8 @@ class Envelope:
         samples = block.to_ndarray()
         if not block.format.is_planar:
             samples = samples.reshape(-1, len(block.layout.channels)).T
+        if self._waiting and not _are_of_one_kind(self._waiting[0], samples):  # as from another source
+            self._count_in()
         self._waiting.append(samples)
         self._waiting_samples += samples.shape[1]
         if (
@@ -69,6 +71,11 @@ class Envelope:
         self._count_in()
         found: np.ndarray = self._sums[: self._bins] / np.maximum(self._counts[: self._bins], 1)
         return found
+
+
+def _are_of_one_kind(first: np.ndarray, second: np.ndarray) -> bool:
+    """Whether two blocks have as many channels, and samples of one type."""
+    return first.dtype == second.dtype and len(first) == len(second)
 
 
 def lag_of(found: np.ndarray, wanted: np.ndarray) -> float:

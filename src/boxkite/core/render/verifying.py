@@ -80,8 +80,8 @@ def thumbnail_of(picture: VideoFrame) -> np.ndarray:
 def verify(path: Path, expected: Expected) -> Verification:
     """Read every packet of a file, and decode its first and last frame, and what the last one needs.
 
-    Raises VerificationError with what differs: count, times, size, audio, or a picture. That of pictures is seen twice:
-    the first time they are decoded without the filter that smooths the edges of blocks, which takes a quarter less.
+    Raises VerificationError with what differs: count, times, size, audio, or a picture. All that differs is looked at
+    twice: the first time pictures are decoded without the deblocking filter, which takes less.
     """
     order = random.random()
     try:
@@ -92,14 +92,14 @@ def verify(path: Path, expected: Expected) -> Verification:
 
 def _verify(path: Path, expected: Expected, order: float, *, is_first_look: bool) -> Verification:
     """order: in which frames are compared at random; the second look compares them as long as it takes."""
-    unread: Any = [{"skip_frame": "all"}] if path.suffix in _LISTS_ALL else []
+    not_decoded: Any = [{"skip_frame": "all"}] if path.suffix in _LISTS_ALL else []
     try:
         with av.open(
-            f"file:{path}", options={"protocol_whitelist": "file"}, stream_options=unread
+            f"file:{path}", options={"protocol_whitelist": "file"}, stream_options=not_decoded
         ) as container:
             times, keys = _check_packets(container, expected)
             if times:
-                pictures = _Pictures(container, times, keys, expected, is_hurried=is_first_look)
+                pictures = _Pictures(container, times, keys, expected, deblocked=not is_first_look)
                 pictures.check(order, SAMPLE_SHARE * expected.spent_seconds if is_first_look else math.inf)
             return Verification(len(times), len(container.streams.audio), path.stat().st_size)
     except av.error.FFmpegError as error:
@@ -174,16 +174,16 @@ class _Pictures:
         keys: list[int],
         expected: Expected,
         *,
-        is_hurried: bool,
+        deblocked: bool,
     ) -> None:
-        """times: of all frames, in ticks; is_hurried: whether not every filter of the decoder need be applied."""
+        """times: of all frames, in ticks; deblocked: whether the decoder applies its deblocking filter."""
         self._container = container
         self._stream = container.streams.video[0]
         self._first, self._last = times[0], times[-1]
         self._keys = keys or [times[0]]
         self._numbers = {pts: number for number, pts in enumerate(times)}
         self._expected = expected
-        if is_hurried:
+        if not deblocked:
             self._stream.codec_context.options = {"skip_loop_filter": "all"}
 
     def check(self, order: float, seconds: float) -> None:

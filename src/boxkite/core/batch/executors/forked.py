@@ -19,6 +19,14 @@ def can_fork() -> bool:
     return sys.platform == "linux" and threading.active_count() == 1
 
 
+def forget_handlers() -> None:
+    """Let signals end this process, a copy or one that begins anew, as they end any other."""
+    signal.set_wakeup_fd(-1)
+    for name in ("SIGTERM", "SIGHUP"):
+        if number := getattr(signal, name, None):
+            signal.signal(number, signal.SIG_DFL)
+
+
 class ForkedWorker:
     """A worker process begun by a fork; what a subprocess.Popen of it would be."""
 
@@ -67,9 +75,7 @@ class ForkedWorker:
 def _become_a_worker(streams: list[int], others: list[int]) -> NoReturn:
     """Serve shots as a process of its own. others: descriptors of its parent, which would not be seen to end."""
     try:
-        signal.set_wakeup_fd(-1)
-        for number in (signal.SIGTERM, signal.SIGHUP):
-            signal.signal(number, signal.SIG_DFL)
+        forget_handlers()
         for place, stream in enumerate(streams):
             os.dup2(stream, place)
         for descriptor in {*streams, *others} - {0, 1, 2}:

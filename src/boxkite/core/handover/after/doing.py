@@ -103,7 +103,8 @@ def _verify(doing: Doing) -> Done:
     checked = list(check_files(check, lambda _: None))
     if doing.step.get("deep", False) or not check.is_known:
         by_path = {one.file.path: one for one in checked}
-        by_path |= {one.file.path: one for one, _ in decode_all(checked)}
+        with decode_all(checked) as decoded:
+            by_path |= {one.file.path: one for one, _ in decoded}
         checked = list(by_path.values())
     faulty = [one for one in checked if one.faults]
     if faulty:
