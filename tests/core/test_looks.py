@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-import sys
 from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 import pytest
 from av.video.frame import VideoFrame
-from msgspec.structs import replace
 
-import boxkite.core.picture
-from boxkite.core.batch.executors import local
 from boxkite.core.edit.timeline import ColourDecision
 from boxkite.core.errors import LookError
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
 from boxkite.core.looks.transform import processor_of, read_decision
-from boxkite.core.picture import colouring
+from boxkite.core.picture import colouring, compiled
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colouring import ColourCode
 from boxkite.core.picture.conversion import FrameConversion
@@ -28,7 +24,7 @@ from boxkite.core.presets.overlays import LookSettings
 from boxkite.core.shots.looks import LookFinder
 from boxkite.core.shots.shot import Shot
 from boxkite.core.timebase import FrameRate
-from tests.builders import make_footage, make_shots, planned
+from tests.builders import make_footage, make_shots
 
 RATE = FrameRate(Fraction(25))
 WARM = ColourDecision((1.12, 1.0, 0.88), (0.02, 0.0, -0.02), (1.0, 1.08, 1.0), 0.85)
@@ -176,15 +172,15 @@ def test_broken_look_files_and_decisions_are_refused(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("pixel_format", ["yuv420p", "yuv422p10le", "yuv444p", "yuv420p10le"])
 @pytest.mark.parametrize("size", [(128, 72), (131, 75)])
-def test_the_compiled_kernel_gives_the_codes_that_numpy_gives(
+def test_what_is_compiled_gives_the_codes_that_numpy_gives(
     tmp_path: Path, pixel_format: str, size: tuple[int, int], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    kernel = pytest.importorskip("boxkite.core.picture.kernel")
     look, layout = (FileStep(write_cube(tmp_path / "show.cube")),), PixelLayout.of(pixel_format)
     chance = np.random.default_rng(3)
     found = []
-    for change in (None, kernel.change):
-        monkeypatch.setattr(colouring._Kernel, "change", change)
+    assert compiled.change_colours
+    for change in (None, compiled.change_colours):
+        monkeypatch.setattr(compiled, "change_colours", change)
         frame = VideoFrame(*size, pixel_format)
         for plane in frame.planes:
             codes = plane_array(plane, layout)
@@ -196,20 +192,54 @@ def test_the_compiled_kernel_gives_the_codes_that_numpy_gives(
         assert (one == other).all()
 
 
-def test_the_kernel_is_loaded_for_many_frames_alone(monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
-    loaded: list[bool] = []
-    monkeypatch.setattr(colouring, "load_kernel", lambda: loaded.append(True))
-    shot = a_shot(tmp_path)
-    (row,) = planned(tmp_path, [shot]).rows
-    local._load([row] * 2)
-    local._load([replace(row, look=(FileStep(tmp_path / "show.cube"),))] * 2)
-    assert loaded == []
-    local._load([replace(row, look=(FileStep(tmp_path / "show.cube"),))] * 600)
-    assert loaded == [True]
+@pytest.mark.parametrize("pixel_format", ["yuv420p10le", "yuv444p10le"])
+def test_samples_beyond_their_bits_read_nothing_beyond_the_tables(tmp_path: Path, pixel_format: str) -> None:
+    """As a broken raw file may have them; each is taken for the greatest there is."""
+    look, layout = (FileStep(write_cube(tmp_path / "show.cube")),), PixelLayout.of(pixel_format)
+    found = []
+    for value in (1023, 65535):
+        frame = VideoFrame(64, 36, pixel_format)
+        for plane in frame.planes:
+            plane_array(plane, layout)[:] = value
+        colouring.Colouring(look, pixel_format).change(frame, 1)
+        found.append([plane_array(plane, layout).copy() for plane in frame.planes])
+    assert all((one == other).all() for one, other in zip(*found, strict=True))
 
 
-def test_without_the_kernel_looks_are_applied_all_the_same(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.delattr(boxkite.core.picture, "kernel", raising=False)
-    monkeypatch.setitem(sys.modules, "boxkite.core.picture.kernel", None)
-    monkeypatch.setattr(colouring._Kernel, "change", None)
-    assert colouring.load_kernel() is False and colouring._Kernel.change is None
+def test_what_is_compiled_refuses_memory_that_is_too_small() -> None:
+    assert compiled.change_colours and compiled.lay_over
+    size, coding = (8, 8), (1, 1, 2, 1, 65, 256)
+    luma, chroma, table, added = (
+        np.zeros(count, kind)
+        for count, kind in ((64, "u1"), (16, "u1"), (65 * 65 * 256, "u1"), (65 * 65 * 256, "i2"))
+    )
+    whole = [luma, chroma, chroma.copy(), (8, 4, 4), size, table, added, coding, 1]
+    compiled.change_colours(*whole)
+    for place, wrong in (
+        (0, luma[:-1].copy()), (2, chroma[:-1].copy()), (3, (8, 5, 4)), (3, (7, 4, 4)), (4, (8, 9)), (4, (-8, 8)),
+        (5, table[:-1].copy()), (6, added[:-1].copy()), (7, (2, 1, 2, 1, 65, 256)), (7, (1, 1, 2, 1, 64, 256)), (8, 2),
+    ):  # fmt: skip
+        with pytest.raises(ValueError, match="smaller"):
+            compiled.change_colours(*whole[:place], wrong, *whole[place + 1 :])
+    keep = np.zeros((4, 4), "u2")
+    laid = [luma, 8, size, (6, 6), keep, keep, (4, 4), 1]
+    compiled.lay_over(*laid)
+    for place, wrong in (
+        (0, luma[:-1].copy()),
+        (1, 7),
+        (3, (-1, 0)),
+        (4, keep[:3]),
+        (6, (4, 5)),
+        (7, 2),
+        (7, 4),
+    ):
+        with pytest.raises(ValueError, match="smaller"):
+            compiled.lay_over(*laid[:place], wrong, *laid[place + 1 :])
+    if compiled.closeness:
+        lines = np.zeros((8, 8), "u1")
+        for first, steps, of_size, bits in (
+            (lines[:-1], (8, 8), size, 8), (lines, (7, 8), size, 8), (lines, (8, 8), (8, 7), 8),
+            (lines, (8, 8), size, 10), (lines, (8, 8), size, 17),
+        ):  # fmt: skip
+            with pytest.raises(ValueError, match="smaller"):
+                compiled.closeness(first, lines, steps, of_size, bits)

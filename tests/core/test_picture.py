@@ -11,13 +11,13 @@ from av.video.frame import VideoFrame
 from PIL import Image
 
 from boxkite.core.errors import PresetError, RenderError
+from boxkite.core.picture import compiled
 from boxkite.core.picture.burn_ins import Line, watermark_stamp
 from boxkite.core.picture.stamp import (
     PixelLayout,
     lay_over,
     make_stamp,
     plane_array,
-    plane_arrays,
     position_of,
 )
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
@@ -48,7 +48,7 @@ def test_letters_are_legible_on_white_and_on_black_in_every_format(pixel_format:
     frame, layout = flat(pixel_format, back), PixelLayout.of(pixel_format)
     stamp, left, top = Line(line("first dip"), 360, 640, layout).placed({})
     assert (left, top) == position_of("bottom left", stamp, 640, 360)
-    lay_over(plane_arrays(frame, layout), stamp, left, top, layout)
+    lay_over(frame.planes, stamp, left, top, layout)
     width, height = stamp.size
     values = plane_array(frame.planes[0], layout) >> (layout.bit_depth - 8)
     area = values[top : top + height, left : left + width].astype(int)
@@ -106,7 +106,7 @@ def test_a_watermark_image_keeps_its_colours_and_its_transparency(tmp_path: Path
     stamp = watermark_stamp(Watermark(image=tmp_path / "mark.png", width_percent=10, opacity=1), 640, layout)
     assert stamp.size == (64, 32)
     frame = flat("yuv444p", GREY)
-    lay_over(plane_arrays(frame, layout), stamp, 0, 0, layout)
+    lay_over(frame.planes, stamp, 0, 0, layout)
     luma, blue, red = (plane_array(plane, layout)[16] for plane in frame.planes)
     assert (luma[10], blue[10], red[10]) == (63, 102, 240)  # BT.709 red
     assert (luma[60], blue[60], red[60]) == (GREY, GREY, GREY)
@@ -118,13 +118,33 @@ def test_a_watermark_that_cannot_be_read_fails_with_its_path(tmp_path: Path) -> 
         watermark_stamp(Watermark(image=tmp_path / "mark.png"), 640, PixelLayout.of("yuv420p"))
 
 
+@pytest.mark.parametrize("pixel_format", FORMATS)
+def test_what_is_compiled_lays_over_what_numpy_does(
+    pixel_format: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    layout, chance = PixelLayout.of(pixel_format), np.random.default_rng(7)
+    stamp = make_stamp(chance.random((40, 80, 3)), chance.random((40, 80)), layout)
+    frames = []
+    assert compiled.lay_over
+    for way in (None, compiled.lay_over):
+        monkeypatch.setattr(compiled, "lay_over", way)
+        frame, chance = flat(pixel_format, GREY, 131, 75), np.random.default_rng(8)
+        for plane in frame.planes:
+            codes = plane_array(plane, layout)
+            codes[:] = chance.integers(0, 1 << layout.bit_depth, codes.shape)
+        for left, top in ((10, 4), (100, 50), (130, 74), (200, 80)):  # inside, across two edges, beyond
+            lay_over(frame.planes, stamp, left, top, layout)
+        frames.append([plane_array(plane, layout).copy() for plane in frame.planes])
+    assert all(map(np.array_equal, *frames))
+
+
 def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:
     layout = PixelLayout.of("yuv422p10le")
     frame = flat("yuv422p10le", GREY, 64, 36)
     plane_array(frame.planes[0], layout)[:] = 1023
     for alpha in np.linspace(0, 0.01, 8):
         stamp = make_stamp(np.ones((40, 80, 3)), np.full((40, 80), alpha), layout)
-        lay_over(plane_arrays(frame, layout), stamp, 20, 10, layout)
+        lay_over(frame.planes, stamp, 20, 10, layout)
     assert plane_array(frame.planes[0], layout).min() > 900
 
 

@@ -190,12 +190,20 @@ def test_a_copy_is_compared_with_its_source_packet_by_packet_and_at_random(
         check_copy(row, other, copied)
 
 
-def test_psnr_and_ssim_are_those_of_a_second_implementation() -> None:
+@pytest.mark.parametrize("is_compiled", [True, False])
+@pytest.mark.parametrize("size", [(320, 180), (131, 75), (8, 8)])
+def test_psnr_and_ssim_are_those_of_a_second_implementation(
+    size: tuple[int, int], is_compiled: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """SSIM by windows of 8 × 8 that overlap by half, as the filter documents; PSNR by its definition."""
+    from boxkite.core.picture import compiled
     from boxkite.core.render.quality import BEST_DB, QualityMeter
 
     chance = np.random.default_rng(5)
-    smooth = np.kron(chance.integers(30, 220, (18, 32)), np.ones((10, 10)))
+    if not is_compiled:
+        monkeypatch.setattr(compiled, "closeness", None)
+    width, height = size
+    smooth = np.kron(chance.integers(30, 220, (18, 32)), np.ones((10, 10)))[:height, :width]
     meter = QualityMeter()
     for kind, top in (("yuv420p", 255), ("yuv422p10le", 1023), ("yuvj420p", 255)):
         scale = (top + 1) // 256
@@ -203,13 +211,12 @@ def test_psnr_and_ssim_are_those_of_a_second_implementation() -> None:
         found = (wanted + chance.integers(-9 * scale, 10 * scale, wanted.shape)).clip(0, top)
         frames = []
         for luma in (found, wanted):
-            frame = av.VideoFrame(320, 180, kind)
+            frame = av.VideoFrame(width, height, kind)
             for plane in frame.planes:
                 plane.update(bytes(plane.buffer_size))
             samples = luma.astype(np.uint16 if top > 255 else np.uint8)
-            width = frame.planes[0].line_size
-            lines = np.zeros((180, width // samples.itemsize), samples.dtype)
-            lines[:, :320] = samples
+            lines = np.zeros((height, frame.planes[0].line_size // samples.itemsize), samples.dtype)
+            lines[:, :width] = samples
             frame.planes[0].update(lines.tobytes())
             frames.append(frame)
         close = meter.compare(*frames)

@@ -88,7 +88,9 @@ def main() -> int:
     first = arguments[0] if arguments else ""
     if first in COMMANDS:
         from boxkite.cli.dispatch import run_command
+        from boxkite.core.machine import begin_no_threads_for_matrices
 
+        begin_no_threads_for_matrices()
         return run_command(first, arguments[1:])
     if first == "--version":
         sys.stdout.write(f"boxkite {__version__}\n")

@@ -322,6 +322,7 @@ def _show_folder(folder: Path) -> None:
     import sys
 
     from boxkite.core.errors import RequestError
+    from boxkite.core.machine import users_environment
 
     if not folder.is_dir():
         raise RequestError("this folder is not there", path=folder)
@@ -334,6 +335,7 @@ def _show_folder(folder: Path) -> None:
             [opener, str(folder)],
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
+            env=users_environment(),
             start_new_session=True,
         )
     except OSError:

@@ -4,6 +4,29 @@ from __future__ import annotations
 
 import os
 
+_BLAS = "OPENBLAS_NUM_THREADS"
+
+
+class _Settings:
+    """What this process, or the one that began it, has put into its environment."""
+
+    blas_is_ours = False
+
+
+def begin_no_threads_for_matrices() -> None:
+    """Let NumPy's library begin no threads when it is loaded: they wait busily, and no command multiplies matrices.
+
+    Does nothing where the user has said how many there should be.
+    """
+    if _BLAS not in os.environ:
+        os.environ[_BLAS], _Settings.blas_is_ours = "1", True
+
+
+def users_environment() -> dict[str, str]:
+    """The environment as the user has it, for programs that are not ours."""
+    hidden = {_BLAS} if _Settings.blas_is_ours else set()
+    return {name: value for name, value in os.environ.items() if name not in hidden}
+
 
 def usable_cores() -> int:
     """Cores this process may use."""

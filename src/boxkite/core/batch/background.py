@@ -8,6 +8,8 @@ import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from boxkite.core.machine import users_environment
+
 if TYPE_CHECKING:
     from boxkite.core.records.store import Records
 
@@ -33,6 +35,7 @@ def resume_in_background(records: Records, name: str, options: Sequence[str] = (
             stdin=subprocess.DEVNULL,
             stdout=output,
             stderr=output,
+            env=users_environment(),
             **detached,  # type: ignore[call-overload]
         )
     patience = time.monotonic() + _PATIENCE_SECONDS

@@ -13,6 +13,7 @@ from typing import Any
 from msgspec import Struct
 
 from boxkite.core.errors import RequestError, setting
+from boxkite.core.machine import users_environment
 from boxkite.core.notices.batches import NOT_NOTIFIED
 from boxkite.core.notices.notice import Notice
 from boxkite.core.records.overview import Overview
@@ -81,7 +82,7 @@ def _run(command: str, report: Mapping[str, Any]) -> str:
     try:
         done = subprocess.run(
             shlex.split(command),
-            env={**os.environ, **values},
+            env={**users_environment(), **values},
             input=json.dumps(report),
             text=True,
             errors="replace",

@@ -27,7 +27,7 @@ from boxkite.core.picture.colour_coding import (
 )
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY, Conversions, full_range_rgb
-from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, plane_array, plane_arrays, position_of
+from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, plane_array, position_of
 
 if TYPE_CHECKING:
     from boxkite.core.picture.burn_ins import Line
@@ -220,7 +220,7 @@ class PictureChain:
         return picture
 
     def _letter(self, picture: VideoFrame) -> None:
-        planes = plane_arrays(picture, self._layout)
+        planes = picture.planes
         for stamp, left, top in self._watermarks:
             lay_over(planes, stamp, left, top, self._layout)
         live = self._conversion.live_text(self._first + self._count_out) if self._lines else {}

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import lru_cache
-from typing import Any, ClassVar
+from typing import Any
 
 import numpy as np
 from av.video.frame import VideoFrame
@@ -12,6 +12,7 @@ from msgspec import Struct
 
 from boxkite.core.looks.look import Look
 from boxkite.core.looks.transform import Processor, processor_of
+from boxkite.core.picture import compiled
 from boxkite.core.picture.stamp import Array, PixelLayout, plane_lines
 
 _KR_KB = {
@@ -32,25 +33,6 @@ _ROWS_AT_ONCE = 64
 _TWICE = 1 + (1 << 32)
 """A number times this is, in 64 bits, the number in both halves."""
 _TRIED = 4096
-
-
-class _Kernel:
-    """The compiled kernel, once it is loaded."""
-
-    change: ClassVar[Callable[..., None] | None] = None
-
-
-def load_kernel() -> bool:
-    """Load the compiled kernel for the looks of this process, and of copies of it; whether that could be done.
-
-    That takes half a second of CPU, and at the first time several. It needs numba (the extra looks).
-    """
-    try:
-        from boxkite.core.picture import kernel
-    except (ImportError, OSError, RuntimeError):  # not there, or of no use here, or with nowhere to keep it
-        return False
-    _Kernel.change = kernel.change
-    return True
 
 
 def _cropped(
@@ -158,12 +140,14 @@ class _Table:
 
     def change(self, planes: Sequence[Array], width: int, height: int, layout: PixelLayout) -> None:
         """Change the planes in place, each (lines, samples and padding)."""
-        if _Kernel.change is None:
+        if compiled.change_colours is None:
             self._change_rows(*_cropped(planes, width, height, layout), layout)
             return
         shifts = (layout.shift_x, layout.shift_y, self._shift, self._luma_shift)
-        pairs = self._added.view(np.int16).reshape(-1, 2)
-        _Kernel.change(*planes, (width, height), self._luma, pairs, (*shifts, self._steps, self._levels))
+        compiled.change_colours(
+            *planes, tuple(plane.strides[0] for plane in planes), (width, height), self._luma, self._added,
+            (*shifts, self._steps, self._levels), self._luma.itemsize,
+        )  # fmt: skip
 
     def _change_rows(self, luma: Array, blue: Array, red: Array, layout: PixelLayout) -> None:
         """Change the planes some rows at a time, so that what is worked on stays near the processor."""

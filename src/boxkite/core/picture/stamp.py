@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from av.video.frame import VideoFrame
 from av.video.plane import VideoPlane
 from msgspec import Struct
+
+from boxkite.core.picture import compiled
 
 Array = np.ndarray
 
@@ -100,30 +101,36 @@ def replace_part(stamp: Stamp, part: Stamp, left: int, layout: PixelLayout) -> N
         stamp.add[index][:, columns] = part.add[index]
 
 
-def lay_over(planes: Sequence[Array], stamp: Stamp, left: int, top: int, layout: PixelLayout) -> None:
+def lay_over(planes: Sequence[VideoPlane], stamp: Stamp, left: int, top: int, layout: PixelLayout) -> None:
     """Lay a stamp over a frame, in place; what lies outside the picture is cut off.
 
-    planes: of a writable frame, as plane_arrays has them. left, top: luma pixels, multiples of the subsampling.
+    planes: of a writable frame. left, top: luma pixels, multiples of the subsampling.
     """
-    highest = (1 << layout.bit_depth) - 1
     if layout.has_alpha:
-        area = planes[3][top : top + stamp.keep[0].shape[0], left : left + stamp.keep[0].shape[1]]
-        keep = stamp.keep[0][: area.shape[0], : area.shape[1]]
+        area = plane_array(planes[3], layout)
+        area = area[top : top + stamp.keep[0].shape[0], left : left + stamp.keep[0].shape[1]]
+        keep, highest = stamp.keep[0][: area.shape[0], : area.shape[1]], (1 << layout.bit_depth) - 1
         area[:] = (area * keep >> 8) + (highest * (_ALPHA_ONE - keep) >> 8)
     for index in range(3):
-        keep, add = stamp.keep[index], stamp.add[index]
+        plane, keep, add = planes[index], stamp.keep[index], stamp.add[index]
         x, y = (left >> layout.shift_x, top >> layout.shift_y) if index else (left, top)
-        area = planes[index][y : y + keep.shape[0], x : x + keep.shape[1]]
-        if area.shape != keep.shape:
-            keep, add = keep[: area.shape[0], : area.shape[1]], add[: area.shape[0], : area.shape[1]]
-        mixed = area * keep
-        mixed //= _ALPHA_ONE  # many times as fast as shifting
-        np.add(mixed, add, out=area, casting="unsafe")  # there is room: see Stamp.add
+        if compiled.lay_over is None:
+            _lay_over_plane(
+                plane_array(plane, layout)[y : y + keep.shape[0], x : x + keep.shape[1]], keep, add
+            )
+            continue
+        compiled.lay_over(
+            plane, plane.line_size, (plane.width, plane.height), (x, y), keep, add, keep.shape[::-1],
+            1 if layout.bit_depth == 8 else 2,
+        )  # fmt: skip
 
 
-def plane_arrays(frame: VideoFrame, layout: PixelLayout) -> list[Array]:
-    """All planes of a frame as plane_array has them."""
-    return [plane_array(plane, layout) for plane in frame.planes]
+def _lay_over_plane(area: Array, keep: Array, add: Array) -> None:
+    if area.shape != keep.shape:
+        keep, add = keep[: area.shape[0], : area.shape[1]], add[: area.shape[0], : area.shape[1]]
+    mixed = area * keep
+    mixed //= _ALPHA_ONE  # many times as fast as shifting
+    np.add(mixed, add, out=area, casting="unsafe")  # there is room: see Stamp.add
 
 
 def plane_array(plane: VideoPlane, layout: PixelLayout) -> Array:

@@ -30,17 +30,14 @@ if TYPE_CHECKING:  # what takes time to load is loaded while the first worker st
 MOST_WORKERS = 256
 _CORES_FOR_TWO_EARLY = 4
 _WORKER = "from boxkite.core.batch.executors.worker import main; main()"
-_BLAS = "OPENBLAS_NUM_THREADS"
 _SETTINGS = {
     "MALLOC_MMAP_THRESHOLD_": "33554432",
     "MALLOC_TRIM_THRESHOLD_": "67108864",
-    _BLAS: "1",
+    "OPENBLAS_NUM_THREADS": "1",
 }
 """For libraries of workers, where the user has none: frames and packets take memory that was theirs before instead
 of new memory from the system each time (GNU C library; a bound, not a need), and no threads wait for matrices."""
 _LINES_KEPT = 60
-_PIXELS_FOR_KERNEL = 200_000_000
-"""From so many on, loading the compiled kernel for looks costs less than it saves: 15 s of 960x540."""
 _LAST_OUTPUT_SECONDS = 0.05
 _READERS_END_SECONDS = 1.0
 
@@ -81,29 +78,6 @@ class _Worker(Struct):
     def how_it_ended(self) -> str:
         status = self.process.returncode
         return f"signal {-status}" if status < 0 else f"status {status}"
-
-
-def _load(rows: Sequence[Row]) -> None:
-    """Load what workers need for some rows, before they are copied."""
-    own = os.environ.get(_BLAS)
-    os.environ.setdefault(_BLAS, "1")
-    try:
-        import boxkite.core.batch.executors.worker  # noqa: F401
-
-        if sum(map(_coloured_pixels, rows)) >= _PIXELS_FOR_KERNEL:
-            from boxkite.core.picture.colouring import load_kernel
-
-            load_kernel()
-    finally:
-        if own is None:
-            del os.environ[_BLAS]
-
-
-def _coloured_pixels(row: Row) -> int:
-    """How many pixels get a look."""
-    if not (row.look and row.geometry) or row.is_copied:
-        return 0
-    return row.frames * row.geometry.width_px * row.geometry.height_px
 
 
 class LocalExecutor:
@@ -150,7 +124,7 @@ class LocalExecutor:
         fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
         notices = [FEWER_WORKERS(workers=fitting, wanted=self.size)] if fitting < self.size else []
         self.size = fitting
-        self._start(min(self.size, tasks_of(rows)) - len(self._workers), rows)
+        self._start(min(self.size, tasks_of(rows)) - len(self._workers))
         return notices
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
@@ -185,10 +159,11 @@ class LocalExecutor:
         worker.task, worker.partials = None, ()
         return WorkerEvent(task, message, "" if message else worker.how_it_ended, output, partials)
 
-    def _start(self, count: int, rows: Sequence[Row]) -> None:
-        """So many more for some rows, all before the first thread that listens to one."""
+    def _start(self, count: int) -> None:
+        """So many more, all before the first thread that listens to one."""
         if count > 0 and can_fork():
-            _load(rows)
+            import boxkite.core.batch.executors.worker  # noqa: F401  what they need, loaded before they are copied
+
             self._workers += [_Worker(ForkedWorker()) for _ in range(count)]
             for worker in self._workers[-count:]:
                 self._listen(worker)

@@ -1,0 +1,427 @@
+/* The samples of pictures, worked on in compiled code: looks, what is laid over a picture, how close two are.
+
+   The same as the Python beside it does, which goes on without this where it could not be built. samples.pyi says what
+   each function takes. Every length is checked against the memory that was handed over before any of it is touched. */
+
+#define PY_SSIZE_T_CLEAN
+#define Py_LIMITED_API 0x030B0000
+#include <Python.h>
+
+#include <stdint.h>
+#include <stdlib.h>
+
+#if defined(__x86_64__) && defined(__GNUC__)
+#include <immintrin.h>
+#define AVX2 __attribute__((target("avx2")))
+#endif
+#if defined(__GNUC__)
+#define INLINE static inline __attribute__((always_inline))
+#else
+#define INLINE static inline
+#endif
+
+/* Whether lines of some bytes, each a step after the one before, lie in a buffer. */
+static int holds(const Py_buffer *buffer, Py_ssize_t step, Py_ssize_t lines, Py_ssize_t bytes)
+{
+    if (lines < 0 || bytes < 0 || step < bytes)
+        return 0;
+    return lines == 0 || (buffer->len >= bytes && (buffer->len - bytes) / (step ? step : 1) >= lines - 1);
+}
+
+static void release(Py_buffer *buffers, int count)
+{
+    for (int i = 0; i < count; i++)
+        PyBuffer_Release(&buffers[i]);
+}
+
+/* ---- looks ---- */
+
+typedef struct {
+    uint8_t *planes[3];
+    Py_ssize_t steps[3];
+    int width, height;
+    const void *table;
+    const int16_t *added;
+    int chroma_shift, luma_shift, coarse, levels;
+} Look;
+
+#define BOUND(value) ((int)(value) < look->levels ? (int)(value) : look->levels - 1)
+
+/* One row of chroma and the one or two rows of luma above it. wide, high: whether two pixels share it each way. */
+#define LOOK_ROW(name, type)                                                                                          \
+    INLINE void name(const Look *look, int y, int wide, int high)                                                     \
+    {                                                                                                                 \
+        int top = y << high, below = high && top + 1 < look->height ? top + 1 : top;                                  \
+        type *above = (type *)(look->planes[0] + top * look->steps[0]);                                               \
+        type *under = (type *)(look->planes[0] + below * look->steps[0]);                                             \
+        type *blue = (type *)(look->planes[1] + y * look->steps[1]);                                                  \
+        type *red = (type *)(look->planes[2] + y * look->steps[2]);                                                   \
+        const type *table = look->table;                                                                              \
+        const int half = (1 << look->chroma_shift) >> 1, columns = (look->width + wide) >> wide;                      \
+        for (int x = 0; x < columns; x++) {                                                                           \
+            int left = x << wide, right = wide && left + 1 < look->width ? left + 1 : left;                           \
+            int b = BOUND(blue[x]), r = BOUND(red[x]);                                                                \
+            int first = BOUND(above[left]), second = BOUND(above[right]);                                             \
+            int third = BOUND(under[left]), fourth = BOUND(under[right]);                                             \
+            size_t chroma = (size_t)((b + half) >> look->chroma_shift) * look->coarse                                 \
+                            + ((r + half) >> look->chroma_shift);                                                     \
+            const type *row = table + chroma * look->levels;                                                          \
+            const int16_t *pair = look->added                                                                         \
+                                  + 2 * (chroma * (look->levels >> look->luma_shift)                                  \
+                                         + ((first + fourth) >> (1 + look->luma_shift)));                             \
+            above[left] = row[first];                                                                                 \
+            above[right] = row[second];                                                                               \
+            under[left] = row[third];                                                                                 \
+            under[right] = row[fourth];                                                                               \
+            blue[x] = (type)(b + pair[0]);                                                                            \
+            red[x] = (type)(r + pair[1]);                                                                             \
+        }                                                                                                             \
+    }
+
+LOOK_ROW(look_row_8, uint8_t)
+LOOK_ROW(look_row_16, uint16_t)
+
+static void apply_look(const Look *look, int wide, int high, int bytes)
+{
+    const int rows = (look->height + high) >> high;
+    for (int y = 0; y < rows; y++) {
+        if (bytes == 1 && wide && high)
+            look_row_8(look, y, 1, 1);
+        else if (bytes == 1)
+            look_row_8(look, y, wide, high);
+        else if (wide && high)
+            look_row_16(look, y, 1, 1);
+        else
+            look_row_16(look, y, wide, high);
+    }
+}
+
+static PyObject *change_colours(PyObject *self, PyObject *args)
+{
+    (void)self;
+    Py_buffer planes[5];
+    Py_ssize_t steps[3];
+    int width, height, wide, high, chroma_shift, luma_shift, coarse, levels, bytes;
+    if (!PyArg_ParseTuple(args, "w*w*w*(nnn)(ii)y*y*(iiiiii)i", &planes[0], &planes[1], &planes[2], &steps[0],
+                          &steps[1], &steps[2], &width, &height, &planes[3], &planes[4], &wide, &high, &chroma_shift,
+                          &luma_shift, &coarse, &levels, &bytes))
+        return NULL;
+    int fits = width > 0 && height > 0 && (wide | high | 1) == 1 && (bytes == 1 || bytes == 2) && chroma_shift >= 0
+               && luma_shift >= 0 && levels > 1 && levels <= 1 << (8 * bytes) && coarse > 0 && coarse <= 1 << 10
+               && (levels - 1 + ((1 << chroma_shift) >> 1)) >> chroma_shift < coarse && chroma_shift < 16
+               && luma_shift < 16;
+    for (int plane = 0; fits && plane < 3; plane++) {
+        int rows = plane ? (height + high) >> high : height, columns = plane ? (width + wide) >> wide : width;
+        fits = holds(&planes[plane], steps[plane], rows, (Py_ssize_t)columns * bytes) && steps[plane] % bytes == 0;
+    }
+    Py_ssize_t chromas = fits ? (Py_ssize_t)coarse * coarse : 0;
+    fits = fits && planes[3].len >= chromas * levels * bytes
+           && planes[4].len >= chromas * (levels >> luma_shift) * 2 * (Py_ssize_t)sizeof(int16_t);
+    if (fits) {
+        Look look = {{planes[0].buf, planes[1].buf, planes[2].buf}, {steps[0], steps[1], steps[2]}, width, height,
+                     planes[3].buf, planes[4].buf, chroma_shift, luma_shift, coarse, levels};
+        Py_BEGIN_ALLOW_THREADS;
+        apply_look(&look, wide, high, bytes);
+        Py_END_ALLOW_THREADS;
+    } else
+        PyErr_SetString(PyExc_ValueError, "the planes or tables are smaller than the picture needs");
+    release(planes, 5);
+    if (!fits)
+        return NULL;
+    Py_RETURN_NONE;
+}
+
+/* ---- what is laid over ---- */
+
+#define LAY_LINE(name, type, weight)                                                                                  \
+    static void name(type *restrict line, const weight *restrict keep, const weight *restrict add, int columns)       \
+    {                                                                                                                 \
+        for (int x = 0; x < columns; x++)                                                                             \
+            line[x] = (type)((line[x] * (uint32_t)keep[x]) / 256 + add[x]);                                           \
+    }
+
+LAY_LINE(lay_line_8, uint8_t, uint16_t)
+LAY_LINE(lay_line_16, uint16_t, uint32_t)
+
+static PyObject *lay_over(PyObject *self, PyObject *args)
+{
+    (void)self;
+    Py_buffer buffers[3];
+    Py_ssize_t step;
+    int width, height, left, top, columns, rows, bytes;
+    if (!PyArg_ParseTuple(args, "w*n(ii)(ii)y*y*(ii)i", &buffers[0], &step, &width, &height, &left, &top, &buffers[1],
+                          &buffers[2], &columns, &rows, &bytes))
+        return NULL;
+    Py_ssize_t weights = columns > 0 && rows > 0 ? (Py_ssize_t)columns * rows * bytes * 2 : -1;
+    int fits = (bytes == 1 || bytes == 2) && left >= 0 && top >= 0 && width > 0 && height > 0
+               && holds(&buffers[0], step, height, (Py_ssize_t)width * bytes) && step % bytes == 0 && weights > 0
+               && buffers[1].len >= weights && buffers[2].len >= weights;
+    if (fits) {
+        int across = columns < width - left ? columns : width - left;
+        int down = rows < height - top ? rows : height - top;
+        for (int y = 0; y < down; y++) {
+            uint8_t *line = (uint8_t *)buffers[0].buf + (top + y) * step + (Py_ssize_t)left * bytes;
+            Py_ssize_t place = (Py_ssize_t)y * columns;
+            if (bytes == 1)
+                lay_line_8(line, (const uint16_t *)buffers[1].buf + place, (const uint16_t *)buffers[2].buf + place,
+                           across);
+            else
+                lay_line_16((uint16_t *)line, (const uint32_t *)buffers[1].buf + place,
+                            (const uint32_t *)buffers[2].buf + place, across);
+        }
+    } else
+        PyErr_SetString(PyExc_ValueError, "the plane or what is laid over it is smaller than it should be");
+    release(buffers, 3);
+    if (!fits)
+        return NULL;
+    Py_RETURN_NONE;
+}
+
+/* ---- prints of pictures ---- */
+
+enum { PRINT_LINES = 6, PRINT_STRETCHES = 16 };
+
+static uint64_t sum_of(const void *line, int from, int samples, int bytes)
+{
+    uint64_t sum = 0;
+    for (int x = from; x < from + samples; x++)
+        sum += bytes == 1 ? ((const uint8_t *)line)[x] : ((const uint16_t *)line)[x];
+    return sum;
+}
+
+static PyObject *print_of(PyObject *self, PyObject *args)
+{
+    (void)self;
+    Py_buffer plane;
+    Py_ssize_t step;
+    int height, across, bytes, bits_above;
+    if (!PyArg_ParseTuple(args, "y*niiii", &plane, &step, &height, &across, &bytes, &bits_above))
+        return NULL;
+    uint8_t means[PRINT_LINES * PRINT_STRETCHES], *mean = means;
+    int stretch = across / PRINT_STRETCHES, fits = (bytes == 1 || bytes == 2) && bits_above >= 0 && bits_above <= 8;
+    fits = fits && height > 0 && stretch > 0 && holds(&plane, step, height, (Py_ssize_t)across * bytes);
+    for (int number = 0; fits && number < PRINT_LINES; number++) {
+        const uint8_t *line = (uint8_t *)plane.buf + (Py_ssize_t)(2 * number + 1) * height / (2 * PRINT_LINES) * step;
+        for (int place = 0; place < PRINT_STRETCHES; place++) {
+            uint64_t found = sum_of(line, place * stretch, stretch, bytes) / ((uint64_t)stretch << bits_above);
+            *mean++ = (uint8_t)(found < 255 ? found : 255);
+        }
+    }
+    PyBuffer_Release(&plane);
+    if (fits)
+        return PyBytes_FromStringAndSize((char *)means, sizeof means);
+    PyErr_SetString(PyExc_ValueError, "the plane is smaller than the picture needs");
+    return NULL;
+}
+
+/* ---- how close two pictures are: where the processor has AVX2, as the codec library's filters are faster elsewhere ---- */
+
+#ifdef AVX2
+
+/* Sums over blocks of 4 x 4 samples of 8 bits: of each picture, of both squared, of their product. */
+typedef struct {
+    int32_t *first, *second, *squares, *products;
+} Blocks;
+
+INLINE void one_block(const uint8_t *one, Py_ssize_t step, const uint8_t *other, Py_ssize_t other_step, Blocks sums,
+                      int block)
+{
+    int32_t first = 0, second = 0, squares = 0, products = 0;
+    for (int y = 0; y < 4; y++)
+        for (int x = 4 * block; x < 4 * block + 4; x++) {
+            int32_t a = one[y * step + x], b = other[y * other_step + x];
+            first += a;
+            second += b;
+            squares += a * a + b * b;
+            products += a * b;
+        }
+    sums.first[block] = first;
+    sums.second[block] = second;
+    sums.squares[block] = squares;
+    sums.products[block] = products;
+}
+
+/* SSIM of one window of 8 x 8 samples, of the four blocks from place on in two rows of them. */
+AVX2 INLINE float window(Blocks above, Blocks below, Py_ssize_t x)
+{
+    const float c1 = (float)(.01 * .01 * 255 * 255 * 64 + .5), c2 = (float)(.03 * .03 * 255 * 255 * 64 * 63 + .5);
+    float a = (float)(above.first[x] + above.first[x + 1] + below.first[x] + below.first[x + 1]);
+    float b = (float)(above.second[x] + above.second[x + 1] + below.second[x] + below.second[x + 1]);
+    float s = (float)(above.squares[x] + above.squares[x + 1] + below.squares[x] + below.squares[x + 1]);
+    float p = (float)(above.products[x] + above.products[x + 1] + below.products[x] + below.products[x + 1]);
+    float spread = s * 64 - a * a - b * b, together = p * 64 - a * b;
+    return (2 * a * b + c1) * (2 * together + c2) / ((a * a + b * b + c1) * (spread + c2));
+}
+
+/* The sum over a row of windows, each four samples after the one before; eight at a time, for the processor's sake. */
+AVX2 static double window_sum(Blocks above, Blocks below, Py_ssize_t windows)
+{
+    float lanes[8] = {0};
+    Py_ssize_t x = 0;
+    for (; x + 8 <= windows; x += 8)
+        for (Py_ssize_t lane = 0; lane < 8; lane++)
+            lanes[lane] += window(above, below, x + lane);
+    double sum = 0;
+    for (int lane = 0; lane < 8; lane++)
+        sum += lanes[lane];
+    for (; x < windows; x++)
+        sum += window(above, below, x);
+    return sum;
+}
+
+AVX2 static void block_sums(const uint8_t *one, Py_ssize_t step, const uint8_t *other, Py_ssize_t other_step,
+                            Blocks sums, int blocks)
+{
+    const __m256i ones_8 = _mm256_set1_epi8(1), ones_16 = _mm256_set1_epi16(1), zero = _mm256_setzero_si256();
+    int block = 0;
+    for (; block + 8 <= blocks; block += 8) {
+        __m256i first = zero, second = zero, squares_low = zero, squares_high = zero, low = zero, high = zero;
+        for (int y = 0; y < 4; y++) {
+            __m256i a = _mm256_loadu_si256((const __m256i *)(one + y * step + 4 * block));
+            __m256i b = _mm256_loadu_si256((const __m256i *)(other + y * other_step + 4 * block));
+            first = _mm256_add_epi16(first, _mm256_maddubs_epi16(a, ones_8));
+            second = _mm256_add_epi16(second, _mm256_maddubs_epi16(b, ones_8));
+            __m256i a_low = _mm256_unpacklo_epi8(a, zero), a_high = _mm256_unpackhi_epi8(a, zero);
+            __m256i b_low = _mm256_unpacklo_epi8(b, zero), b_high = _mm256_unpackhi_epi8(b, zero);
+            squares_low = _mm256_add_epi32(
+                squares_low, _mm256_add_epi32(_mm256_madd_epi16(a_low, a_low), _mm256_madd_epi16(b_low, b_low)));
+            squares_high = _mm256_add_epi32(
+                squares_high, _mm256_add_epi32(_mm256_madd_epi16(a_high, a_high), _mm256_madd_epi16(b_high, b_high)));
+            low = _mm256_add_epi32(low, _mm256_madd_epi16(a_low, b_low));
+            high = _mm256_add_epi32(high, _mm256_madd_epi16(a_high, b_high));
+        }
+        _mm256_storeu_si256((__m256i *)(sums.first + block), _mm256_madd_epi16(first, ones_16));
+        _mm256_storeu_si256((__m256i *)(sums.second + block), _mm256_madd_epi16(second, ones_16));
+        _mm256_storeu_si256((__m256i *)(sums.squares + block), _mm256_hadd_epi32(squares_low, squares_high));
+        _mm256_storeu_si256((__m256i *)(sums.products + block), _mm256_hadd_epi32(low, high));
+    }
+    for (; block < blocks; block++)
+        one_block(one, step, other, other_step, sums, block);
+}
+
+static uint64_t squared_error(const void *one, const void *other, int from, int columns, int bytes)
+{
+    uint64_t sum = 0;
+    if (bytes == 1)
+        for (int x = from; x < columns; x++) {
+            int32_t away = ((const uint8_t *)one)[x] - ((const uint8_t *)other)[x];
+            sum += (uint32_t)(away * away);
+        }
+    else
+        for (int x = from; x < columns; x++) {
+            int64_t away = ((const uint16_t *)one)[x] - ((const uint16_t *)other)[x];
+            sum += (uint64_t)(away * away);
+        }
+    return sum;
+}
+
+typedef struct {
+    const uint8_t *lines;
+    Py_ssize_t step;
+} Plane;
+
+/* The upper eight bits of four lines, into a room of their own. */
+static Plane upper_bits(Plane plane, int columns, int shift, uint8_t *room)
+{
+    for (int y = 0; y < 4; y++) {
+        const uint16_t *line = (const uint16_t *)(plane.lines + y * plane.step);
+        uint8_t *into = room + (Py_ssize_t)y * columns;
+        for (int x = 0; x < columns; x++)
+            into[x] = (uint8_t)(line[x] >> shift);
+    }
+    return (Plane){room, columns};
+}
+
+/* Squared error over all samples, and the mean of SSIM. room: for two rows of blocks, and eight lines of 8 bits. */
+static void compare(Plane one, Plane other, int width, int height, int bits, int32_t *room,
+                    uint64_t *error, double *ssim)
+{
+    const int blocks = width / 4, rows = height / 4, bytes = bits > 8 ? 2 : 1;
+    uint8_t *upper = (uint8_t *)(room + 8 * (Py_ssize_t)blocks);
+    Blocks below = {room, room + blocks, room + 2 * (Py_ssize_t)blocks, room + 3 * (Py_ssize_t)blocks};
+    Blocks above = {room + 4 * (Py_ssize_t)blocks, room + 5 * (Py_ssize_t)blocks, room + 6 * (Py_ssize_t)blocks,
+                    room + 7 * (Py_ssize_t)blocks};
+    uint64_t sum = 0;
+    double total = 0;
+    for (int row = 0; row < rows; row++) {
+        Plane a = {one.lines + 4 * row * one.step, one.step}, b = {other.lines + 4 * row * other.step, other.step};
+        for (int y = 0; y < 4; y++) /* in eight bits what the blocks do not cover alone */
+            sum += squared_error(a.lines + y * a.step, b.lines + y * b.step, bytes == 1 ? 4 * blocks : 0, width, bytes);
+        if (bytes == 2) {
+            a = upper_bits(a, 4 * blocks, bits - 8, upper);
+            b = upper_bits(b, 4 * blocks, bits - 8, upper + 16 * (Py_ssize_t)blocks);
+        }
+        block_sums(a.lines, a.step, b.lines, b.step, below, blocks);
+        for (int block = 0; bytes == 1 && block < blocks; block++)
+            sum += (uint64_t)(below.squares[block] - 2 * below.products[block]);
+        if (row)
+            total += window_sum(above, below, blocks - 1);
+        Blocks before = above;
+        above = below;
+        below = before;
+    }
+    for (int y = 4 * rows; y < height; y++)
+        sum += squared_error(one.lines + y * one.step, other.lines + y * other.step, 0, width, bytes);
+    *error = sum;
+    *ssim = total / ((double)(blocks - 1) * (rows - 1));
+}
+
+static PyObject *closeness(PyObject *self, PyObject *args)
+{
+    (void)self;
+    Py_buffer buffers[2];
+    Py_ssize_t steps[2];
+    int width, height, bits;
+    if (!PyArg_ParseTuple(args, "y*y*(nn)(ii)i", &buffers[0], &buffers[1], &steps[0], &steps[1], &width, &height,
+                          &bits))
+        return NULL;
+    PyObject *found = NULL;
+    Py_ssize_t line = (Py_ssize_t)width * (bits > 8 ? 2 : 1);
+    if (width < 8 || height < 8 || bits < 8 || bits > 16 || !holds(&buffers[0], steps[0], height, line)
+        || !holds(&buffers[1], steps[1], height, line))
+        PyErr_SetString(PyExc_ValueError, "the planes are smaller than the picture needs, or it is smaller than 8x8");
+    else {
+        int32_t *room = malloc((size_t)(width / 4) * (8 * sizeof(int32_t) + 32));
+        uint64_t error = 0;
+        double ssim = 0;
+        if (!room)
+            PyErr_NoMemory();
+        else {
+            Py_BEGIN_ALLOW_THREADS;
+            compare((Plane){buffers[0].buf, steps[0]}, (Plane){buffers[1].buf, steps[1]}, width, height, bits,
+                    room, &error, &ssim);
+            Py_END_ALLOW_THREADS;
+            found = Py_BuildValue("Kd", (unsigned long long)error, ssim);
+            free(room);
+        }
+    }
+    release(buffers, 2);
+    return found;
+}
+
+static PyMethodDef closeness_alone[] = {
+    {"closeness", closeness, METH_VARARGS, NULL},
+    {NULL, NULL, 0, NULL},
+};
+#endif
+
+static PyMethodDef functions[] = {
+    {"change_colours", change_colours, METH_VARARGS, NULL},
+    {"lay_over", lay_over, METH_VARARGS, NULL},
+    {"print_of", print_of, METH_VARARGS, NULL},
+    {NULL, NULL, 0, NULL},
+};
+
+static struct PyModuleDef module = {PyModuleDef_HEAD_INIT, "samples", NULL, 0, functions, NULL, NULL, NULL, NULL};
+
+PyMODINIT_FUNC PyInit_samples(void)
+{
+    PyObject *made = PyModule_Create(&module);
+#ifdef AVX2
+    if (made && __builtin_cpu_supports("avx2") && PyModule_AddFunctions(made, closeness_alone)) {
+        Py_DECREF(made);
+        return NULL;
+    }
+#endif
+    return made;
+}
