@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 
 _BLAS = "OPENBLAS_NUM_THREADS"
+_MMAP_THRESHOLD, _TRIM_THRESHOLD = -3, -1
+_MMAP_BYTES, _TRIM_BYTES = 32 << 20, 64 << 20
 
 
 class _Settings:
@@ -26,6 +28,20 @@ def users_environment() -> dict[str, str]:
     """The environment as the user has it, for programs that are not ours."""
     hidden = {_BLAS} if _Settings.blas_is_ours else set()
     return {name: value for name, value in os.environ.items() if name not in hidden}
+
+
+def keep_memory() -> None:
+    """Have frames and packets take memory that was theirs before, where the C library is GNU's and was told nothing."""
+    import contextlib
+    import ctypes
+
+    names = ("MALLOC_MMAP_THRESHOLD_", "MALLOC_TRIM_THRESHOLD_")
+    for name, what, size in zip(
+        names, (_MMAP_THRESHOLD, _TRIM_THRESHOLD), (_MMAP_BYTES, _TRIM_BYTES), strict=True
+    ):
+        if name not in os.environ:
+            with contextlib.suppress(AttributeError, OSError, TypeError):
+                ctypes.CDLL(None).mallopt(what, size)
 
 
 def usable_cores() -> int:

@@ -17,7 +17,7 @@ from boxkite.core.batch.packing import unpack
 from boxkite.core.errors import RecordsError
 from boxkite.core.handover.checking import Checked, is_media
 from boxkite.core.handover.delivery import DeliveredFile
-from boxkite.core.machine import usable_cores
+from boxkite.core.machine import keep_memory, usable_cores
 from boxkite.core.notices.files import ENDS_EARLY
 from boxkite.core.notices.handover import MISSING, NOT_COMPARED, NOT_READ
 from boxkite.core.plan.rows import Row
@@ -61,6 +61,7 @@ def decode_all(
 def _decode_here(
     wanted: Sequence[Checked], rows: Sequence[tuple[Row | None, str]]
 ) -> Iterator[tuple[Checked, Comparison]]:
+    keep_memory()
     for one, (row, reason) in zip(wanted, rows, strict=True):
         found = compare(one.file.path, row, frames_short=_frames_short(one.file))
         yield _with(one, found, reason)
@@ -69,6 +70,7 @@ def _decode_here(
 def _begin() -> None:
     """What a process does first: it is stopped by the one that began it alone, and never outlives that."""
     forget_handlers()
+    keep_memory()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     threading.Thread(target=_end_with_parent, daemon=True).start()
 

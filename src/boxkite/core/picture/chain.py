@@ -48,8 +48,11 @@ class PictureChain:
     the bits that the source has, where the output has fewer.
     """
 
-    def __init__(self, conversion: FrameConversion, *, first: int = 0) -> None:
-        """first: which of the file's frames the first one put is, for burn-ins that change."""
+    def __init__(self, conversion: FrameConversion, *, first: int = 0, luma_alone: bool = False) -> None:
+        """first: which of the file's frames the first one put is, for burn-ins that change.
+
+        luma_alone: only the luma of what comes out is needed (gives_luma_alone).
+        """
         self._conversion = conversion
         self._video = conversion.video
         self._geometry = conversion.geometry
@@ -64,6 +67,9 @@ class PictureChain:
         self._count_in = 0
         self._count_out = 0
         self._first = first
+        self._luma_alone, self._gray = luma_alone, ""
+        self.gives_luma_alone = False
+        """Whether frames come out with the right luma alone: without chroma, or with such as costs least."""
         self._sized_format = self.pixel_format  # that frames are sized to, and get their look in
         self._colouring: Colouring | None = None
         self._layout = PixelLayout.of(self.pixel_format)
@@ -108,6 +114,8 @@ class PictureChain:
         if self._graph is None:
             yield self._finish(picture)
             return
+        if self._gray:
+            picture = self._luma_of(picture)
         self._graph.push(picture)
         yield from self._pull()
 
@@ -220,7 +228,7 @@ class PictureChain:
         return picture
 
     def _letter(self, picture: VideoFrame) -> None:
-        planes = picture.planes
+        planes = picture.planes[:1] if self.gives_luma_alone else picture.planes
         for stamp, left, top in self._watermarks:
             lay_over(planes, stamp, left, top, self._layout)
         live = self._conversion.live_text(self._first + self._count_out) if self._lines else {}
@@ -230,6 +238,8 @@ class PictureChain:
     def _build(self, picture: VideoFrame) -> av.filter.Graph | None:
         """The library's filters that are needed for such frames; None when they fit as they are."""
         steps = self._steps_taken = self._steps(picture)
+        if self._gray:
+            picture = self._luma_of(picture)
         if not steps and self._is_changed:
             steps = ["null"]  # gives out a separate frame: the one put in is for other files too
         if not steps:
@@ -285,8 +295,35 @@ class PictureChain:
                 f":in_range={span}:out_range={'pc' if stays_rgb else 'tv'}{matrix}"
                 f":interl={int(interlaced and height % 4 == geometry.sized_to[1] % 4 == 0)}"
             )
+            if self._has_luma_of_its_own(picture) and own == self._matrix and not (interlaced or full_range):
+                self.gives_luma_alone = True
+                bits = PixelLayout.of(working).bit_depth
+                ending = "" if bits == 8 else f"{bits}le"
+                if picture.format.components[0].bits == bits:
+                    self._gray = working = f"gray{ending}"
+                else:  # gray is full range to the library, which shows where bits are added
+                    working = picture.format.name[: len("yuv4xxp")] + ending
             steps.append(f"format={working}")
         return steps
+
+    def _has_luma_of_its_own(self, picture: VideoFrame) -> bool:
+        """Whether luma may be prepared alone, and neither a look nor bars nor another model of colour need more."""
+        kind, written = picture.format, self._video.written_format
+        if not self._luma_alone or self._colouring or self._geometry.inner or self._layout.has_alpha:
+            return False
+        if is_rgb_format(written) or is_full_range(self._video):
+            return False
+        if self._conversion.scaling == "fast" or kind.components[0].bits > self._layout.bit_depth:
+            return False  # rounded in other ways then
+        return kind.name.startswith(("yuv420p", "yuv422p", "yuv444p")) and not kind.is_big_endian
+
+    def _luma_of(self, picture: VideoFrame) -> VideoFrame:
+        """The luma of a frame as one of its own, over the same samples."""
+        samples: Any = plane_array(picture.planes[0], self._layout)  # it has as many bits
+        luma = VideoFrame.from_numpy_buffer(samples, format=self._gray)
+        luma.pts, luma.time_base = picture.pts, picture.time_base
+        luma.colorspace, luma.color_range = picture.colorspace, picture.color_range
+        return luma
 
     def _scaling(self, picture: VideoFrame) -> str:
         """The library's scaling flags: exact rounding, at three times the cost, only where plain is a code off."""

@@ -9,6 +9,7 @@
 
 #include <stdint.h>
 #include <stdlib.h>
+#include <string.h>
 
 #if defined(__x86_64__) && defined(__GNUC__)
 #include <immintrin.h>
@@ -302,16 +303,50 @@ AVX2 static void block_sums(const uint8_t *one, Py_ssize_t step, const uint8_t *
 static uint64_t squared_error(const void *one, const void *other, int from, int columns, int bytes)
 {
     uint64_t sum = 0;
-    if (bytes == 1)
-        for (int x = from; x < columns; x++) {
-            int32_t away = ((const uint8_t *)one)[x] - ((const uint8_t *)other)[x];
-            sum += (uint32_t)(away * away);
-        }
-    else
-        for (int x = from; x < columns; x++) {
-            int64_t away = ((const uint16_t *)one)[x] - ((const uint16_t *)other)[x];
-            sum += (uint64_t)(away * away);
-        }
+    for (Py_ssize_t x = from; x < columns; x++) {
+        int64_t away = bytes == 1 ? ((const uint8_t *)one)[x] - ((const uint8_t *)other)[x]
+                                  : ((const uint16_t *)one)[x] - ((const uint16_t *)other)[x];
+        sum += (uint64_t)(away * away);
+    }
+    return sum;
+}
+
+/* The upper eight bits of 32 samples. */
+AVX2 INLINE __m256i upper_bits(const uint16_t *line, __m128i shift)
+{
+    __m256i first = _mm256_srl_epi16(_mm256_loadu_si256((const __m256i *)line), shift);
+    __m256i second = _mm256_srl_epi16(_mm256_loadu_si256((const __m256i *)(line + 16)), shift);
+    return _mm256_permute4x64_epi64(_mm256_packus_epi16(first, second), 0xd8);
+}
+
+/* Squared error of samples of more than eight bits, fewer than sixteen. */
+AVX2 INLINE __m256i squared(__m256i sum, const uint16_t *one, const uint16_t *other)
+{
+    __m256i away = _mm256_sub_epi16(_mm256_loadu_si256((const __m256i *)one), _mm256_loadu_si256((const __m256i *)other));
+    __m256i pairs = _mm256_madd_epi16(away, away), zero = _mm256_setzero_si256();
+    sum = _mm256_add_epi64(sum, _mm256_unpacklo_epi32(pairs, zero));
+    return _mm256_add_epi64(sum, _mm256_unpackhi_epi32(pairs, zero));
+}
+
+/* The upper eight bits of a line of each picture; the squared error of all their bits. */
+AVX2 static uint64_t narrow(const uint16_t *one, const uint16_t *other, int columns, int bits, uint8_t *one_into,
+                            uint8_t *other_into)
+{
+    const __m128i shift = _mm_cvtsi32_si128(bits - 8);
+    __m256i errors = _mm256_setzero_si256();
+    Py_ssize_t x = 0;
+    for (; bits < 16 && x + 32 <= columns; x += 32) {
+        _mm256_storeu_si256((__m256i *)(one_into + x), upper_bits(one + x, shift));
+        _mm256_storeu_si256((__m256i *)(other_into + x), upper_bits(other + x, shift));
+        errors = squared(squared(errors, one + x, other + x), one + x + 16, other + x + 16);
+    }
+    uint64_t parts[4];
+    _mm256_storeu_si256((__m256i *)parts, errors);
+    uint64_t sum = parts[0] + parts[1] + parts[2] + parts[3] + squared_error(one, other, (int)x, columns, 2);
+    for (; x < columns; x++) {
+        one_into[x] = (uint8_t)(one[x] >> (bits - 8));
+        other_into[x] = (uint8_t)(other[x] >> (bits - 8));
+    }
     return sum;
 }
 
@@ -320,39 +355,40 @@ typedef struct {
     Py_ssize_t step;
 } Plane;
 
-/* The upper eight bits of four lines, into a room of their own. */
-static Plane upper_bits(Plane plane, int columns, int shift, uint8_t *room)
-{
-    for (int y = 0; y < 4; y++) {
-        const uint16_t *line = (const uint16_t *)(plane.lines + y * plane.step);
-        uint8_t *into = room + (Py_ssize_t)y * columns;
-        for (int x = 0; x < columns; x++)
-            into[x] = (uint8_t)(line[x] >> shift);
-    }
-    return (Plane){room, columns};
-}
-
 /* Squared error over all samples, and the mean of SSIM. room: for two rows of blocks, and eight lines of 8 bits. */
-static void compare(Plane one, Plane other, int width, int height, int bits, int32_t *room,
-                    uint64_t *error, double *ssim)
+static void compare(Plane one, Plane other, int width, int height, int bits, int32_t *room, uint64_t *error,
+                    double *ssim)
 {
-    const int blocks = width / 4, rows = height / 4, bytes = bits > 8 ? 2 : 1;
-    uint8_t *upper = (uint8_t *)(room + 8 * (Py_ssize_t)blocks);
-    Blocks below = {room, room + blocks, room + 2 * (Py_ssize_t)blocks, room + 3 * (Py_ssize_t)blocks};
-    Blocks above = {room + 4 * (Py_ssize_t)blocks, room + 5 * (Py_ssize_t)blocks, room + 6 * (Py_ssize_t)blocks,
-                    room + 7 * (Py_ssize_t)blocks};
+    const Py_ssize_t blocks = width / 4, rows = height / 4, room_step = width;
+    const int bytes = bits > 8 ? 2 : 1;
+    uint8_t *one_narrow = (uint8_t *)(room + 8 * blocks), *other_narrow = one_narrow + 4 * room_step;
+    Blocks below = {room, room + blocks, room + 2 * blocks, room + 3 * blocks};
+    Blocks above = {room + 4 * blocks, room + 5 * blocks, room + 6 * blocks, room + 7 * blocks};
     uint64_t sum = 0;
     double total = 0;
-    for (int row = 0; row < rows; row++) {
+    Py_ssize_t same = 0;
+    const size_t length = (size_t)width * (size_t)bytes;
+    while (same < height && !memcmp(one.lines + same * one.step, other.lines + same * other.step, length))
+        same++;
+    if (same == height) {
+        *error = 0;
+        *ssim = 1;
+        return;
+    }
+    for (Py_ssize_t row = 0; row < rows; row++) {
         Plane a = {one.lines + 4 * row * one.step, one.step}, b = {other.lines + 4 * row * other.step, other.step};
-        for (int y = 0; y < 4; y++) /* in eight bits what the blocks do not cover alone */
-            sum += squared_error(a.lines + y * a.step, b.lines + y * b.step, bytes == 1 ? 4 * blocks : 0, width, bytes);
-        if (bytes == 2) {
-            a = upper_bits(a, 4 * blocks, bits - 8, upper);
-            b = upper_bits(b, 4 * blocks, bits - 8, upper + 16 * (Py_ssize_t)blocks);
+        for (Py_ssize_t y = 0; y < 4; y++) {
+            const uint8_t *line = a.lines + y * a.step, *other_line = b.lines + y * b.step;
+            if (bytes == 2)
+                sum += narrow((const uint16_t *)line, (const uint16_t *)other_line, width, bits,
+                              one_narrow + y * room_step, other_narrow + y * room_step);
+            else /* what the blocks do not cover */
+                sum += squared_error(line, other_line, 4 * (int)blocks, width, 1);
         }
-        block_sums(a.lines, a.step, b.lines, b.step, below, blocks);
-        for (int block = 0; bytes == 1 && block < blocks; block++)
+        if (bytes == 2)
+            a = (Plane){one_narrow, room_step}, b = (Plane){other_narrow, room_step};
+        block_sums(a.lines, a.step, b.lines, b.step, below, (int)blocks);
+        for (Py_ssize_t block = 0; bytes == 1 && block < blocks; block++)
             sum += (uint64_t)(below.squares[block] - 2 * below.products[block]);
         if (row)
             total += window_sum(above, below, blocks - 1);
@@ -360,10 +396,10 @@ static void compare(Plane one, Plane other, int width, int height, int bits, int
         above = below;
         below = before;
     }
-    for (int y = 4 * rows; y < height; y++)
+    for (Py_ssize_t y = 4 * rows; y < height; y++)
         sum += squared_error(one.lines + y * one.step, other.lines + y * other.step, 0, width, bytes);
     *error = sum;
-    *ssim = total / ((double)(blocks - 1) * (rows - 1));
+    *ssim = total / ((double)(blocks - 1) * (double)(rows - 1));
 }
 
 static PyObject *closeness(PyObject *self, PyObject *args)
@@ -381,15 +417,15 @@ static PyObject *closeness(PyObject *self, PyObject *args)
         || !holds(&buffers[1], steps[1], height, line))
         PyErr_SetString(PyExc_ValueError, "the planes are smaller than the picture needs, or it is smaller than 8x8");
     else {
-        int32_t *room = malloc((size_t)(width / 4) * (8 * sizeof(int32_t) + 32));
+        int32_t *room = malloc((size_t)(width / 4) * 8 * sizeof(int32_t) + 8 * (size_t)width);
         uint64_t error = 0;
         double ssim = 0;
         if (!room)
             PyErr_NoMemory();
         else {
             Py_BEGIN_ALLOW_THREADS;
-            compare((Plane){buffers[0].buf, steps[0]}, (Plane){buffers[1].buf, steps[1]}, width, height, bits,
-                    room, &error, &ssim);
+            compare((Plane){buffers[0].buf, steps[0]}, (Plane){buffers[1].buf, steps[1]}, width, height, bits, room,
+                    &error, &ssim);
             Py_END_ALLOW_THREADS;
             found = Py_BuildValue("Kd", (unsigned long long)error, ssim);
             free(room);

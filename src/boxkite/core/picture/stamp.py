@@ -104,14 +104,14 @@ def replace_part(stamp: Stamp, part: Stamp, left: int, layout: PixelLayout) -> N
 def lay_over(planes: Sequence[VideoPlane], stamp: Stamp, left: int, top: int, layout: PixelLayout) -> None:
     """Lay a stamp over a frame, in place; what lies outside the picture is cut off.
 
-    planes: of a writable frame. left, top: luma pixels, multiples of the subsampling.
+    planes: of a writable frame, or its luma alone. left, top: luma pixels, multiples of the subsampling.
     """
     if layout.has_alpha:
         area = plane_array(planes[3], layout)
         area = area[top : top + stamp.keep[0].shape[0], left : left + stamp.keep[0].shape[1]]
         keep, highest = stamp.keep[0][: area.shape[0], : area.shape[1]], (1 << layout.bit_depth) - 1
         area[:] = (area * keep >> 8) + (highest * (_ALPHA_ONE - keep) >> 8)
-    for index in range(3):
+    for index in range(min(3, len(planes))):
         plane, keep, add = planes[index], stamp.keep[index], stamp.add[index]
         x, y = (left >> layout.shift_x, top >> layout.shift_y) if index else (left, top)
         if compiled.lay_over is None:

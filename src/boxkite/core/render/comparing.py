@@ -99,6 +99,24 @@ class Comparison(Struct):
         return [int(place) for place in np.argsort(np.array(self.psnr_db), kind="stable")[:count]]
 
 
+class _Wanted(Struct):
+    """What a frame of a file should be."""
+
+    frame: VideoFrame
+    """Without its chroma where that is not needed to compare it."""
+    source: VideoFrame | None = None
+    """As decoded, where the frame is without its chroma."""
+    piece: Row | None = None
+    place: int = 0
+    """Which of the frames of its piece."""
+
+    def whole(self) -> VideoFrame:
+        """The frame with its chroma."""
+        if self.source is None or self.piece is None:
+            return self.frame
+        return next(PictureChain(conversion_of(self.piece), first=self.place).put(self.source))
+
+
 class _Prints:
     """The prints of frames, and which of them may be told by them."""
 
@@ -189,18 +207,20 @@ def _why_not(row: Row) -> str:
     return ""
 
 
-def _wanted_frames(row: Row, threads: int, damage: Damage) -> Iterator[VideoFrame]:
+def _wanted_frames(row: Row, threads: int, damage: Damage) -> Iterator[_Wanted]:
     """The frames that a row's file should hold, as its encoder got them, or as its source stores them for a copy."""
     for piece in row.pieces:
         frames = open_frames([piece], piece.span, threads, damage)
         if row.is_copied:
-            yield from (frame for _, frame in frames)
+            yield from (_Wanted(frame) for _, frame in frames)
             continue
-        chain = PictureChain(conversion_of(piece))
+        chain, place = PictureChain(conversion_of(piece), luma_alone=True), 0
         for number, frame in frames:
             for _ in range(_times_shown(piece, number)):
-                yield from chain.put(frame)
-        yield from chain.end()
+                for ready in chain.put(frame):
+                    yield _Wanted(ready, frame, piece, place) if chain.gives_luma_alone else _Wanted(ready)
+                    place += 1
+        yield from map(_Wanted, chain.end())
 
 
 def _times_shown(row: Row, number: int) -> int:
@@ -239,9 +259,10 @@ def _compare_frames(
     for number, frame in decoded:
         found.frames += 1
         own.add(frame)
-        match = next(wanted, None)
-        if match is None:
+        planned_frame = next(wanted, None)
+        if planned_frame is None:
             continue
+        match = planned_frame.frame
         if row_there and row_there.geometry and (match.width, match.height) != (frame.width, frame.height):
             planned = (row_there.geometry.width_px, row_there.geometry.height_px)
             if planned == (
@@ -263,7 +284,7 @@ def _compare_frames(
         found.psnr_db.append(close.psnr_db)
         found.ssim.append(close.ssim)
         if number in sampled and row_there and not row_there.is_copied:
-            samples.append((number, match))
+            samples.append((number, planned_frame.whole() if planned_frame.source else match))
     if len(damage.missing + damage.corrupt) > len(of_source.missing + of_source.corrupt):
         first = min(damage.missing + damage.corrupt)
         reason = f"{len(damage.missing) + len(damage.corrupt)} frames are damaged, the first at {_at(found, first)}"

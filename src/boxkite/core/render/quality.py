@@ -46,20 +46,23 @@ class QualityMeter:
         self._conversions = Conversions()
 
     def compare(self, frame: VideoFrame, wanted: VideoFrame) -> Closeness:
-        """How close a frame is to the wanted one, which is brought to its format. Raises ValueError for other sizes."""
+        """How close a frame is to the wanted one, which is brought to its format where their lumas are not alike.
+
+        Raises ValueError for other sizes.
+        """
         if (frame.width, frame.height) != (wanted.width, wanted.height):
             raise ValueError("the frames are not of one size")
-        if _plain(frame) != _plain(wanted):
+        are_alike = _have_like_lumas(frame.format.name, wanted.format.name)
+        if not are_alike and _plain(frame) != _plain(wanted):
             wanted = self._conversions.convert(wanted, format=_plain(frame))
+            are_alike = _have_like_lumas(frame.format.name, wanted.format.name)
+        if are_alike and compiled.closeness and min(frame.width, frame.height) >= _LEAST_COMPILED_PX:
+            return _compared(frame, wanted)
         first, second, bits = _luma(frame), _luma(wanted), frame.format.components[0].bits
         if first is None or second is None:
             return self._of_frames(_in_integers(frame), _in_integers(wanted))
         if _same(first, second):
             return Closeness(BEST_DB, 1.0)
-        if compiled.closeness and min(frame.width, frame.height) >= _LEAST_COMPILED_PX:
-            size, steps = (frame.width, frame.height), (first.strides[0], second.strides[0])
-            error, ssim = compiled.closeness(frame.planes[0], wanted.planes[0], steps, size, bits)
-            return Closeness(_psnr_db(error / (size[0] * size[1]), bits), ssim)
         if bits == 8:
             return self._of_frames(*(_grey(luma, "gray") for luma in (first, second)))
         name = f"gray{bits}le" if bits in (10, 12, 14, 16) else "gray16le"
@@ -112,6 +115,24 @@ def _psnr_db(mean_squared_error: float, bits: int) -> float:
 def _plain(frame: VideoFrame) -> str:
     """The name of a frame's format; of JPEG's that of the same layout, whose range is told elsewhere."""
     return frame.format.name.replace("yuvj", "yuv")
+
+
+@cache
+def _have_like_lumas(*names: str) -> bool:
+    """Whether formats have a luma of its own, of as many bits."""
+    if not all(_sample_of_luma(name) for name in names):
+        return False
+    return len({VideoFormat(name).components[0].bits for name in names}) == 1
+
+
+def _compared(frame: VideoFrame, wanted: VideoFrame) -> Closeness:
+    """How close the lumas of two frames are, by compiled code."""
+    assert compiled.closeness
+    first, second, bits = frame.planes[0], wanted.planes[0], frame.format.components[0].bits
+    size = frame.width, frame.height
+    steps = first.line_size, second.line_size
+    error, ssim = compiled.closeness(first, second, steps, size, bits)
+    return Closeness(_psnr_db(error / (size[0] * size[1]), bits), ssim)
 
 
 def _luma(frame: VideoFrame) -> np.ndarray | None:

@@ -10,8 +10,7 @@ import sys
 import threading
 from typing import ClassVar, NoReturn
 
-_MMAP_THRESHOLD, _TRIM_THRESHOLD = -3, -1
-_MMAP_BYTES, _TRIM_BYTES = 32 << 20, 64 << 20
+from boxkite.core.machine import keep_memory
 
 
 def can_fork() -> bool:
@@ -83,22 +82,9 @@ def _become_a_worker(streams: list[int], others: list[int]) -> NoReturn:
         gc.freeze()  # what was left behind is never closed here
         sys.stdin = os.fdopen(0, closefd=False)
         sys.stdout, sys.stderr = os.fdopen(1, "w", closefd=False), os.fdopen(2, "w", 1, closefd=False)
-        _keep_memory()
+        keep_memory()
         from boxkite.core.batch.executors.worker import main
 
         main()
     finally:
         os._exit(1)
-
-
-def _keep_memory() -> None:
-    """Have frames and packets take memory that was theirs before, where the C library is GNU's and was told nothing."""
-    import ctypes
-
-    names = ("MALLOC_MMAP_THRESHOLD_", "MALLOC_TRIM_THRESHOLD_")
-    for name, what, size in zip(
-        names, (_MMAP_THRESHOLD, _TRIM_THRESHOLD), (_MMAP_BYTES, _TRIM_BYTES), strict=True
-    ):
-        if name not in os.environ:
-            with contextlib.suppress(AttributeError, OSError):
-                ctypes.CDLL(None).mallopt(what, size)
