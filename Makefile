@@ -56,7 +56,7 @@ real: $(STAMP)
 	$(BIN)/python -m tests.real.everything $(REAL)
 
 wheel: $(STAMP)
-	$(BIN)/python -m build --wheel --outdir dist
+	$(BIN)/python -m build --outdir dist
 
 screenshots: $(STAMP)
 	$(BIN)/python tools/screenshots.py
@@ -76,7 +76,7 @@ lint: $(STAMP)
 clean:
 	rm -rf $(VENV) demo
 
-$(STAMP): pyproject.toml
+$(STAMP): pyproject.toml setup.py
 	@$(PYTHON) -c 'import venv, ensurepip' || \
 	  { echo "Python 3.11 with venv is needed: apt-get install python3.11 python3.11-venv"; exit 1; }
 	$(PYTHON) -m venv --clear $(VENV)

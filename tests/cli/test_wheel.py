@@ -8,6 +8,7 @@ import sys
 import sysconfig
 import venv
 from pathlib import Path
+from zipfile import ZipFile
 
 import pytest
 
@@ -15,14 +16,26 @@ ROOT = Path(__file__).resolve().parents[2]
 pytestmark = pytest.mark.skipif("BOXKITE_WHEEL" not in os.environ, reason="make wheel-test runs it")
 
 
-@pytest.fixture(scope="module")
-def installed(tmp_path_factory: pytest.TempPathFactory) -> Path:
+@pytest.fixture(scope="module", params=["with a compiler", "without"])
+def installed(request: pytest.FixtureRequest, tmp_path_factory: pytest.TempPathFactory) -> Path:
     """An environment with the wheel; what it depends on is this one's, so that nothing is fetched."""
-    folder = tmp_path_factory.mktemp("wheel")
-    build = [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", str(folder), str(ROOT)]
-    subprocess.run(build, check=True, capture_output=True)
+    folder, env = tmp_path_factory.mktemp("wheel"), dict(os.environ)
+    if request.param == "without":
+        env |= {"CC": "/bin/false", "LDSHARED": "/bin/false"}
+    build = [sys.executable, "-m", "build", "--no-isolation", "--outdir", str(folder), str(ROOT)]
+    subprocess.run(build, check=True, capture_output=True, env=env)
     (wheel,) = folder.glob("*.whl")
     assert wheel.name.startswith("boxkite_shots-")
+    names = ZipFile(wheel).namelist()
+    assert not [name for name in names if name.endswith((".c", ".pyc"))]
+    assert any("picture/samples" in name and not name.endswith(".pyi") for name in names) == (
+        request.param == "with a compiler"
+    )
+    kept = subprocess.run(
+        ["git", "ls-files", "src/boxkite"], cwd=ROOT, capture_output=True, text=True, check=True
+    )
+    wanted = {name.removeprefix("src/") for name in kept.stdout.split() if not name.endswith(".c")}
+    assert not wanted - set(names)
     venv.create(folder / "env", with_pip=False)
     (packages,) = (folder / "env").glob("lib/python*/site-packages")
     (packages / "others.pth").write_text(sysconfig.get_paths()["purelib"] + "\n")
@@ -58,6 +71,16 @@ def test_the_wheel_runs_the_first_steps_of_the_demo(installed: Path, tmp_path: P
     assert "mill.mov" in run("inspect", "demo")
     assert "total: " in run("plan", "demo/mill.mov", "--marks", "demo/mill.edl", "--to", "web:out")
     assert "verified" in run(
-        "run", "demo/mill.mov", "--marks", "demo/mill.edl", "--only", "number:1", "--to", "web:out"
+        "run",
+        "demo/mill.mov",
+        "--marks",
+        "demo/mill.edl",
+        "--only",
+        "number:1",
+        "--to",
+        "web:out",
+        "--look",
+        "demo/warm.cube",
     )
     assert "all verified" in run("status")
+    assert "and decoded" in run("verify", "last", "--deep")

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
 import threading
 import time
 
 import pytest
 
+from boxkite.core import machine
 from boxkite.core.render.encode.background import Background
 
 
@@ -53,3 +57,36 @@ def test_given_up_in_the_middle_it_ends_with_what_is_being_done() -> None:
     threading.Timer(0.2, go_on.set).start()
     background.abandon()
     assert done == [0]
+
+
+def test_numpy_begins_no_threads_and_programs_of_the_user_do_not_hear_of_it(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.delenv("OPENBLAS_NUM_THREADS", raising=False)
+    monkeypatch.setattr(machine._Settings, "blas_is_ours", False)
+    machine.begin_no_threads_for_matrices()
+    assert os.environ["OPENBLAS_NUM_THREADS"] == "1"
+    assert "OPENBLAS_NUM_THREADS" not in machine.users_environment()
+    assert machine.users_environment()["PATH"] == os.environ["PATH"]
+    monkeypatch.setattr(machine._Settings, "blas_is_ours", False)
+    monkeypatch.setenv("OPENBLAS_NUM_THREADS", "3")
+    machine.begin_no_threads_for_matrices()
+    assert os.environ["OPENBLAS_NUM_THREADS"] == machine.users_environment()["OPENBLAS_NUM_THREADS"] == "3"
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="where the system tells of threads")
+def test_the_program_itself_begins_no_threads_for_matrices() -> None:
+    code = """
+import sys
+sys.argv = ["boxkite", "schema", "--help"]
+from boxkite.cli.main import main
+try:
+    main()
+except SystemExit:
+    pass
+import numpy
+print([line for line in open("/proc/self/status") if line.startswith("Threads")][0].split()[1])
+"""
+    env = {name: value for name, value in os.environ.items() if name != "OPENBLAS_NUM_THREADS"}
+    done = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True)
+    assert done.stdout.split()[-1] == "1"

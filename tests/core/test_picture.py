@@ -13,6 +13,8 @@ from PIL import Image
 from boxkite.core.errors import PresetError, RenderError
 from boxkite.core.picture import compiled
 from boxkite.core.picture.burn_ins import Line, watermark_stamp
+from boxkite.core.picture.chain import PictureChain
+from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.stamp import (
     PixelLayout,
     lay_over,
@@ -21,10 +23,12 @@ from boxkite.core.picture.stamp import (
     position_of,
 )
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
-from boxkite.core.presets.geometry import plan_geometry, sizing_of
+from boxkite.core.presets.coding import Video
+from boxkite.core.presets.geometry import Geometry, plan_geometry, sizing_of
 from boxkite.core.presets.library import Shelf, list_presets
 from boxkite.core.presets.overlays import BurnIn, Watermark
 from boxkite.core.presets.reading import checked
+from boxkite.core.timebase import FrameRate
 
 FORMATS = ["yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le"]
 WHITE, GREY, BLACK = 235, 128, 16
@@ -136,6 +140,47 @@ def test_what_is_compiled_lays_over_what_numpy_does(
             lay_over(frame.planes, stamp, left, top, layout)
         frames.append([plane_array(plane, layout).copy() for plane in frame.planes])
     assert all(map(np.array_equal, *frames))
+
+
+def noisy(pixel_format: str, width: int, height: int) -> VideoFrame:
+    frame, layout, chance = (
+        VideoFrame(width, height, pixel_format),
+        PixelLayout.of(pixel_format),
+        np.random.default_rng(4),
+    )
+    for plane in frame.planes:
+        codes = plane_array(plane, layout)
+        walk = np.cumsum(chance.integers(-9, 10, codes.shape), axis=1) << (layout.bit_depth - 8)
+        codes[:] = np.clip(walk + (1 << (layout.bit_depth - 1)), 0, (1 << layout.bit_depth) - 1)
+    frame.colorspace, frame.color_range = 1, 1
+    return frame
+
+
+@pytest.mark.parametrize("of_source", [*FORMATS, "yuv422p12le", "nv12", "gray", "rgb24", "yuva444p10le"])
+@pytest.mark.parametrize("written", FORMATS)
+def test_luma_that_is_prepared_alone_is_the_luma_that_is_prepared_with_chroma(
+    of_source: str, written: str
+) -> None:
+    """To the last code, sized, cropped, turned, and where only bits or subsampling change."""
+    source, alone = noisy(of_source, 128, 72), 0
+    burn_ins = (line("first dip"),)
+    for turned, crop, size in (
+        (0, (0, 0), (128, 72)), (0, (0, 0), (64, 36)), (0, (0, 0), (190, 108)), (0, (28, 12), (100, 60)),
+        (90, (0, 0), (72, 128)), (270, (0, 0), (70, 118)),
+    ):  # fmt: skip
+        for scaling in ("fast", "good", "best"):
+            geometry = Geometry(turned, crop, *size, Fraction(1))
+            video = Video(codec="ffv1", pixel_format=written)
+            how = FrameConversion(video, geometry, FrameRate(Fraction(25)), scaling, burn_ins=burn_ins)
+            (whole,) = PictureChain(how).put(source)
+            chain = PictureChain(how, luma_alone=True)
+            (luma,) = chain.put(source)
+            layout = PixelLayout.of(written)
+            assert np.array_equal(plane_array(whole.planes[0], layout), plane_array(luma.planes[0], layout))
+            alone += chain.gives_luma_alone
+            assert chain.gives_luma_alone or luma.format.name == whole.format.name == written
+    wants_alone = of_source in FORMATS and ("10le" in written or "10le" not in of_source)
+    assert bool(alone) == wants_alone
 
 
 def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:

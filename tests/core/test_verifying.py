@@ -16,10 +16,11 @@ from boxkite.core.errors import VerificationError
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.job.job import Output
+from boxkite.core.picture import compiled
 from boxkite.core.render import checking_copies, verifying
 from boxkite.core.render.checking_copies import Copied, check_copy
 from boxkite.core.render.envelope import Envelope
-from boxkite.core.render.frame_prints import FramePrints
+from boxkite.core.render.frame_prints import FramePrints, print_of
 from boxkite.core.render.verifying import Expected, thumbnail_of, verify
 from boxkite.core.shots.placing import index_source
 from boxkite.core.timebase import FrameRate
@@ -190,13 +191,30 @@ def test_a_copy_is_compared_with_its_source_packet_by_packet_and_at_random(
         check_copy(row, other, copied)
 
 
+@pytest.mark.parametrize(
+    "kind", ["yuv420p", "yuv422p10le", "rgb24", "gray", "yuv444p12le", "nv12", "rgb48le"]
+)
+def test_prints_are_the_same_from_compiled_code_and_from_numpy(
+    kind: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    chance, made = np.random.default_rng(1), []
+    for size in ((64, 36), (131, 75), (320, 6), (16, 5), (15, 9)):
+        frame = av.VideoFrame(*size, kind)
+        for plane in frame.planes:
+            plane.update(chance.integers(0, 4 if "1" in kind else 256, plane.buffer_size, np.uint8).tobytes())
+        made.append(frame)
+    found = [print_of(frame) for frame in made]
+    assert compiled.print_of
+    monkeypatch.setattr(compiled, "print_of", None)
+    assert found == [print_of(frame) for frame in made] and found[0]
+
+
 @pytest.mark.parametrize("is_compiled", [True, False])
 @pytest.mark.parametrize("size", [(320, 180), (131, 75), (8, 8)])
 def test_psnr_and_ssim_are_those_of_a_second_implementation(
     size: tuple[int, int], is_compiled: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """SSIM by windows of 8 × 8 that overlap by half, as the filter documents; PSNR by its definition."""
-    from boxkite.core.picture import compiled
     from boxkite.core.render.quality import BEST_DB, QualityMeter
 
     chance = np.random.default_rng(5)
@@ -205,7 +223,9 @@ def test_psnr_and_ssim_are_those_of_a_second_implementation(
     width, height = size
     smooth = np.kron(chance.integers(30, 220, (18, 32)), np.ones((10, 10)))[:height, :width]
     meter = QualityMeter()
-    for kind, top in (("yuv420p", 255), ("yuv422p10le", 1023), ("yuvj420p", 255)):
+    for kind, top in (
+        ("yuv420p", 255), ("yuv422p10le", 1023), ("yuvj420p", 255), ("yuv444p12le", 4095), ("gray16le", 65535),
+    ):  # fmt: skip
         scale = (top + 1) // 256
         wanted = (smooth * scale).astype(np.int64)
         found = (wanted + chance.integers(-9 * scale, 10 * scale, wanted.shape)).clip(0, top)

@@ -270,7 +270,8 @@ class PictureChain:
         if turns := _TURNS.get(geometry.rotation_degrees, []):
             steps += [*turns, "sidedata=mode=delete:type=DISPLAYMATRIX"]  # images would be rotated once more
         width, height = picture.width, picture.height
-        if geometry.rotation_degrees in (90, 270):
+        is_upright = geometry.rotation_degrees not in (90, 270)  # 4:2:2 that is not comes out as 4:4:4
+        if not is_upright:
             width, height = height, width
         if any(geometry.crop):
             width, height = width - geometry.crop[0], height - geometry.crop[1]
@@ -284,7 +285,8 @@ class PictureChain:
         if stays_rgb and not resized:
             return steps
         own = matrix_of(picture)
-        if resized or picture.format.name != working or full_range or is_rgb or own != self._matrix:
+        is_other = picture.format.name != working or own != self._matrix
+        if resized or not is_upright or is_other or full_range or is_rgb:
             coded, written = (MATRIX_NAMES.get(one, "bt709") for one in (own, self._matrix))
             matrix = f":in_color_matrix={coded}:out_color_matrix={written}"  # mostly the same: no conversion
             if is_rgb:
