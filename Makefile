@@ -9,7 +9,7 @@ REAL ?= real
 # Tests and measurements start the program hundreds of times: what it has compiled is kept.
 unexport PYTHONDONTWRITEBYTECODE
 
-.PHONY: demo test bench bench-all codecs fuzz faults splices real wheel wheel-test man screenshots reference lint clean
+.PHONY: demo test bench bench-all codecs fuzz faults splices real wheel wheel-test man screenshots reference lint compiled clean
 
 demo: $(STAMP)
 	rm -rf $(DEMO)
@@ -72,6 +72,9 @@ lint: $(STAMP)
 	$(BIN)/ruff check .
 	$(BIN)/ruff format --check .
 	$(BIN)/mypy
+
+compiled: $(STAMP)
+	$(BIN)/python setup.py --quiet build_ext --inplace
 
 clean:
 	rm -rf $(VENV) demo

@@ -234,6 +234,8 @@ PARTS = {
 
 def main() -> int:
     lines: list[Line] = []
+    if unknown := set(sys.argv[1:]) - set(PARTS):
+        raise SystemExit(f"there is no part {', '.join(sorted(unknown))}: {', '.join(PARTS)}")
     with tempfile.TemporaryDirectory() as name:
         os.environ["BOXKITE_STATE"], os.environ["BOXKITE_CACHE"] = f"{name}/state", f"{name}/memory"
         for part in sys.argv[1:] or PARTS:

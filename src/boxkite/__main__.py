@@ -1,6 +1,6 @@
 """Run the command line with ``python -m boxkite``."""
 
-from boxkite.cli.main import main
+from boxkite.cli.main import program
 
 if __name__ == "__main__":
-    raise SystemExit(main())
+    program()

@@ -46,54 +46,55 @@ typedef struct {
     int chroma_shift, luma_shift, coarse, levels;
 } Look;
 
-#define BOUND(value) ((int)(value) < look->levels ? (int)(value) : look->levels - 1)
-
-/* One row of chroma and the one or two rows of luma above it. wide, high: whether two pixels share it each way. */
+/* One row of chroma and the one or two rows of luma it belongs to, lines at above and under, which may be the same.
+   bits: of a sample; those of chroma that are wide or high have two pixels each way. All that is known beforehand is
+   handed over as a constant. */
 #define LOOK_ROW(name, type)                                                                                          \
-    INLINE void name(const Look *look, int y, int wide, int high)                                                     \
+    INLINE void name(const Look *look, type *above, type *under, type *restrict blue, type *restrict red, int wide,   \
+                     const unsigned most)                                                                             \
     {                                                                                                                 \
-        int top = y << high, below = high && top + 1 < look->height ? top + 1 : top;                                  \
-        type *above = (type *)(look->planes[0] + top * look->steps[0]);                                               \
-        type *under = (type *)(look->planes[0] + below * look->steps[0]);                                             \
-        type *blue = (type *)(look->planes[1] + y * look->steps[1]);                                                  \
-        type *red = (type *)(look->planes[2] + y * look->steps[2]);                                                   \
-        const type *table = look->table;                                                                              \
-        const int half = (1 << look->chroma_shift) >> 1, columns = (look->width + wide) >> wide;                      \
-        for (int x = 0; x < columns; x++) {                                                                           \
-            int left = x << wide, right = wide && left + 1 < look->width ? left + 1 : left;                           \
-            int b = BOUND(blue[x]), r = BOUND(red[x]);                                                                \
-            int first = BOUND(above[left]), second = BOUND(above[right]);                                             \
-            int third = BOUND(under[left]), fourth = BOUND(under[right]);                                             \
-            size_t chroma = (size_t)((b + half) >> look->chroma_shift) * look->coarse                                 \
-                            + ((r + half) >> look->chroma_shift);                                                     \
-            const type *row = table + chroma * look->levels;                                                          \
-            const int16_t *pair = look->added                                                                         \
-                                  + 2 * (chroma * (look->levels >> look->luma_shift)                                  \
-                                         + ((first + fourth) >> (1 + look->luma_shift)));                             \
+        const type *restrict table = look->table;                                                                     \
+        const int16_t *restrict added = look->added;                                                                  \
+        const unsigned chroma_shift = (unsigned)look->chroma_shift, luma_shift = (unsigned)look->luma_shift;          \
+        const unsigned half = (1u << chroma_shift) >> 1, coarse = (unsigned)look->coarse;                             \
+        const size_t levels = (size_t)most + 1, fewer = levels >> luma_shift;                                         \
+        const Py_ssize_t columns = (look->width + wide) >> wide, whole = look->width >> wide;                         \
+        for (Py_ssize_t x = 0; x < columns; x++) {                                                                    \
+            const Py_ssize_t left = x << wide, right = left + (wide && x < whole);                                    \
+            const unsigned b = LEAST(blue[x], most), r = LEAST(red[x], most);                                         \
+            const unsigned first = LEAST(above[left], most), second = LEAST(above[right], most);                      \
+            const unsigned third = LEAST(under[left], most), fourth = LEAST(under[right], most);                      \
+            const size_t chroma = (size_t)((b + half) >> chroma_shift) * coarse + ((r + half) >> chroma_shift);       \
+            const type *row = table + chroma * levels;                                                                \
+            const int16_t *pair = added + 2 * (chroma * fewer + ((first + fourth) >> (1 + luma_shift)));              \
             above[left] = row[first];                                                                                 \
             above[right] = row[second];                                                                               \
             under[left] = row[third];                                                                                 \
             under[right] = row[fourth];                                                                               \
-            blue[x] = (type)(b + pair[0]);                                                                            \
-            red[x] = (type)(r + pair[1]);                                                                             \
+            blue[x] = (type)(b + (unsigned)pair[0]);                                                                  \
+            red[x] = (type)(r + (unsigned)pair[1]);                                                                   \
         }                                                                                                             \
     }
+
+#define LEAST(value, most) ((unsigned)(value) < (most) ? (unsigned)(value) : (most))
 
 LOOK_ROW(look_row_8, uint8_t)
 LOOK_ROW(look_row_16, uint16_t)
 
 static void apply_look(const Look *look, int wide, int high, int bytes)
 {
-    const int rows = (look->height + high) >> high;
-    for (int y = 0; y < rows; y++) {
-        if (bytes == 1 && wide && high)
-            look_row_8(look, y, 1, 1);
+    const Py_ssize_t rows = (look->height + high) >> high;
+    for (Py_ssize_t y = 0; y < rows; y++) {
+        const Py_ssize_t top = y << high, below = high && top + 1 < look->height ? top + 1 : top;
+        uint8_t *above = look->planes[0] + top * look->steps[0], *under = look->planes[0] + below * look->steps[0];
+        uint8_t *blue = look->planes[1] + y * look->steps[1], *red = look->planes[2] + y * look->steps[2];
+        if (bytes == 1 && wide)
+            look_row_8(look, above, under, blue, red, 1, 255);
         else if (bytes == 1)
-            look_row_8(look, y, wide, high);
-        else if (wide && high)
-            look_row_16(look, y, 1, 1);
+            look_row_8(look, above, under, blue, red, 0, 255);
         else
-            look_row_16(look, y, wide, high);
+            look_row_16(look, (uint16_t *)above, (uint16_t *)under, (uint16_t *)blue, (uint16_t *)red, wide,
+                        (unsigned)look->levels - 1);
     }
 }
 
@@ -108,7 +109,7 @@ static PyObject *change_colours(PyObject *self, PyObject *args)
                           &luma_shift, &coarse, &levels, &bytes))
         return NULL;
     int fits = width > 0 && height > 0 && (wide | high | 1) == 1 && (bytes == 1 || bytes == 2) && chroma_shift >= 0
-               && luma_shift >= 0 && levels > 1 && levels <= 1 << (8 * bytes) && coarse > 0 && coarse <= 1 << 10
+               && luma_shift >= 0 && levels > 1 && levels <= 1 << (8 * bytes) && (bytes == 2 || levels == 256) && coarse > 0 && coarse <= 1 << 10
                && (levels - 1 + ((1 << chroma_shift) >> 1)) >> chroma_shift < coarse && chroma_shift < 16
                && luma_shift < 16;
     for (int plane = 0; fits && plane < 3; plane++) {

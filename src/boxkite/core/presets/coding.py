@@ -5,8 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Annotated, Any, ClassVar, Literal
 
-from annotated_types import Interval
-
+from boxkite.core.presets.bounds import Interval
 from boxkite.core.presets.codecs import (
     AUDIO_BITS_PER_SECOND,
     AUDIO_WITH_BITRATE,

@@ -7,8 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import fields
 from typing import Annotated, Any, Literal, Union, get_args, get_origin, get_type_hints
 
-from annotated_types import Interval, Len
-
+from boxkite.core.presets.bounds import Interval, Len
 from boxkite.core.presets.codecs import quality_scale
 from boxkite.core.suggest import did_you_mean
 
@@ -100,10 +99,11 @@ def _range(interval: Interval | None) -> str:
     if interval is None:
         return ""
     low = interval.ge if interval.ge is not None else interval.gt
-    high = interval.le if interval.le is not None else interval.lt
     if interval.gt is not None:
-        return f" above {_short(low)}" + (f" and up to {_short(high)}" if high is not None else "")
-    return f" from {_short(low)} to {_short(high)}"
+        return f" above {_short(low)}" + (
+            f" and up to {_short(interval.le)}" if interval.le is not None else ""
+        )
+    return f" from {_short(low)} to {_short(interval.le)}"
 
 
 def _short(number: Any) -> str:

@@ -9,9 +9,8 @@ from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
-from annotated_types import Interval, Len
-
 from boxkite.core.errors import RateError
+from boxkite.core.presets.bounds import Interval, Len
 from boxkite.core.presets.codecs import (
     CODECS_OF,
     SEQUENCES,

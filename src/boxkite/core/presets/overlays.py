@@ -7,8 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Annotated, Any, ClassVar, Literal
 
-from annotated_types import Interval, Len
-
+from boxkite.core.presets.bounds import Interval, Len
 from boxkite.core.presets.coding import STRICT
 
 Position = Literal[
