@@ -46,55 +46,76 @@ typedef struct {
     int chroma_shift, luma_shift, coarse, levels;
 } Look;
 
-/* One row of chroma and the one or two rows of luma it belongs to, lines at above and under, which may be the same.
-   bits: of a sample; those of chroma that are wide or high have two pixels each way. All that is known beforehand is
-   handed over as a constant. */
-#define LOOK_ROW(name, type)                                                                                          \
-    INLINE void name(const Look *look, type *above, type *under, type *restrict blue, type *restrict red, int wide,   \
-                     const unsigned most)                                                                             \
+enum { AT_ONCE = 512 };
+
+#define LEAST(value, most) ((unsigned)(value) < (most) ? (unsigned)(value) : (most))
+
+/* Some samples of a row of chroma, and those of the one or two rows of luma that they belong to, at above and under,
+   which may be the same. step: pixels of luma to one of chroma; most: of a sample; pairs: of a last pixel that has
+   none beside it, 0. In three steps, so that the first and the last are done to many samples in one instruction. */
+#define LOOK_PART(name, type)                                                                                         \
+    INLINE void name(const Look *look, type *above, type *under, type *restrict blue, type *restrict red,             \
+                     const Py_ssize_t columns, const Py_ssize_t step, const Py_ssize_t beside, const unsigned most)   \
     {                                                                                                                 \
         const type *restrict table = look->table;                                                                     \
         const int16_t *restrict added = look->added;                                                                  \
         const unsigned chroma_shift = (unsigned)look->chroma_shift, luma_shift = (unsigned)look->luma_shift;          \
         const unsigned half = (1u << chroma_shift) >> 1, coarse = (unsigned)look->coarse;                             \
         const size_t levels = (size_t)most + 1, fewer = levels >> luma_shift;                                         \
-        const Py_ssize_t columns = (look->width + wide) >> wide, whole = look->width >> wide;                         \
+        uint32_t chromas[AT_ONCE];                                                                                    \
+        int16_t blues[AT_ONCE], reds[AT_ONCE];                                                                        \
+        for (Py_ssize_t x = 0; x < columns; x++)                                                                      \
+            chromas[x] = ((LEAST(blue[x], most) + half) >> chroma_shift) * coarse                                     \
+                         + ((LEAST(red[x], most) + half) >> chroma_shift);                                            \
         for (Py_ssize_t x = 0; x < columns; x++) {                                                                    \
-            const Py_ssize_t left = x << wide, right = left + (wide && x < whole);                                    \
-            const unsigned b = LEAST(blue[x], most), r = LEAST(red[x], most);                                         \
+            const Py_ssize_t left = x * step, right = left + beside;                                                  \
             const unsigned first = LEAST(above[left], most), second = LEAST(above[right], most);                      \
             const unsigned third = LEAST(under[left], most), fourth = LEAST(under[right], most);                      \
-            const size_t chroma = (size_t)((b + half) >> chroma_shift) * coarse + ((r + half) >> chroma_shift);       \
-            const type *row = table + chroma * levels;                                                                \
-            const int16_t *pair = added + 2 * (chroma * fewer + ((first + fourth) >> (1 + luma_shift)));              \
+            const type *row = table + chromas[x] * levels;                                                            \
+            const int16_t *pair = added + 2 * (chromas[x] * fewer + ((first + fourth) >> (1 + luma_shift)));          \
             above[left] = row[first];                                                                                 \
             above[right] = row[second];                                                                               \
             under[left] = row[third];                                                                                 \
             under[right] = row[fourth];                                                                               \
-            blue[x] = (type)(b + (unsigned)pair[0]);                                                                  \
-            red[x] = (type)(r + (unsigned)pair[1]);                                                                   \
+            blues[x] = pair[0];                                                                                       \
+            reds[x] = pair[1];                                                                                        \
+        }                                                                                                             \
+        for (Py_ssize_t x = 0; x < columns; x++) {                                                                    \
+            blue[x] = (type)(LEAST(blue[x], most) + (unsigned)blues[x]);                                              \
+            red[x] = (type)(LEAST(red[x], most) + (unsigned)reds[x]);                                                 \
         }                                                                                                             \
     }
 
-#define LEAST(value, most) ((unsigned)(value) < (most) ? (unsigned)(value) : (most))
+LOOK_PART(look_part_8, uint8_t)
+LOOK_PART(look_part_16, uint16_t)
 
-LOOK_ROW(look_row_8, uint8_t)
-LOOK_ROW(look_row_16, uint16_t)
+static void look_part(const Look *look, uint8_t *above, uint8_t *under, uint8_t *blue, uint8_t *red, Py_ssize_t columns,
+                      Py_ssize_t step, Py_ssize_t beside, int bytes)
+{
+    if (bytes == 1 && step == 2 && beside == 1)
+        look_part_8(look, above, under, blue, red, columns, 2, 1, 255);
+    else if (bytes == 1)
+        look_part_8(look, above, under, blue, red, columns, step, beside, 255);
+    else
+        look_part_16(look, (uint16_t *)above, (uint16_t *)under, (uint16_t *)blue, (uint16_t *)red, columns, step, beside,
+                     (unsigned)look->levels - 1);
+}
 
 static void apply_look(const Look *look, int wide, int high, int bytes)
 {
-    const Py_ssize_t rows = (look->height + high) >> high;
+    const Py_ssize_t rows = (look->height + high) >> high, columns = (look->width + wide) >> wide, step = wide + 1;
+    const Py_ssize_t whole = look->width >> wide; /* columns whose pixels are all there */
     for (Py_ssize_t y = 0; y < rows; y++) {
         const Py_ssize_t top = y << high, below = high && top + 1 < look->height ? top + 1 : top;
         uint8_t *above = look->planes[0] + top * look->steps[0], *under = look->planes[0] + below * look->steps[0];
         uint8_t *blue = look->planes[1] + y * look->steps[1], *red = look->planes[2] + y * look->steps[2];
-        if (bytes == 1 && wide)
-            look_row_8(look, above, under, blue, red, 1, 255);
-        else if (bytes == 1)
-            look_row_8(look, above, under, blue, red, 0, 255);
-        else
-            look_row_16(look, (uint16_t *)above, (uint16_t *)under, (uint16_t *)blue, (uint16_t *)red, wide,
-                        (unsigned)look->levels - 1);
+        for (Py_ssize_t x = 0; x < columns;) {
+            const Py_ssize_t last = x < whole ? whole : columns, left = last - x;
+            const Py_ssize_t count = left < AT_ONCE ? left : AT_ONCE, luma = x * step * bytes, chroma = x * bytes;
+            look_part(look, above + luma, under + luma, blue + chroma, red + chroma, count, step, wide && x < whole,
+                      bytes);
+            x += count;
+        }
     }
 }
 
