@@ -28,7 +28,8 @@ from tests.verification import PROGRAM, Run, boxkite, decoded_hash, frames_of
 RATE = FrameRate.parse("25")
 SHOTS = 6
 KILLS = int(os.environ.get("BOXKITE_KILLS", "4"))
-OUTPUTS = ("--to", "web:{out}/web", "--to", "stock:{out}/stock", "--set", "web.fit=320x180")
+OUTPUTS = ("--to", "web:{out}/web", "--to", "stock:{out}/stock", "--set", "web.fit=320x180",
+           "--set", "stock.fit=320x180")  # fmt: skip
 
 
 @pytest.fixture(scope="module")
@@ -202,7 +203,7 @@ def test_a_full_volume_holds_the_rest_and_room_lets_it_go_on(
 ) -> None:
     volume = tmp_path / "small"
     volume.mkdir()
-    mount = ["mount", "-t", "tmpfs", "-o", "size=4m", "tmpfs", volume]
+    mount = ["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", volume]
     if subprocess.run(mount, check=False).returncode:
         pytest.skip("no mounting here")
     try:

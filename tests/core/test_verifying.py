@@ -221,6 +221,7 @@ def test_psnr_and_ssim_are_those_of_a_second_implementation(
     if not is_compiled:
         monkeypatch.setattr(compiled, "closeness", None)
     width, height = size
+    allowed = 0.004 if width > 8 else 0.008  # of a single window
     smooth = np.kron(chance.integers(30, 220, (18, 32)), np.ones((10, 10)))[:height, :width]
     meter = QualityMeter()
     for kind, top in (
@@ -242,7 +243,7 @@ def test_psnr_and_ssim_are_those_of_a_second_implementation(
         close = meter.compare(*frames)
         error = np.mean((found - wanted) ** 2)
         assert abs(close.psnr_db - 10 * np.log10(top**2 / error)) < 0.01
-        assert abs(close.ssim - _ssim(found.astype(float), wanted.astype(float), top)) < 0.004
+        assert abs(close.ssim - _ssim(found.astype(float), wanted.astype(float), top)) < allowed
         same = meter.compare(frames[1], frames[1].reformat(format=kind))
         assert (same.psnr_db, same.ssim) == (BEST_DB, 1.0)
 
