@@ -197,3 +197,24 @@ def test_a_link_inside_the_output_folder_does_not_lead_out_of_it(long_film: Path
     )
     assert (done.status, wording.OUTSIDE_OUTPUT_FOLDER in done.err) == (2, True)
     shutil.rmtree(tmp_path / "out")
+
+
+@pytest.mark.parametrize(
+    ("before", "words", "said", "status"),
+    [
+        ("atexit.register(print, 'at the end')", ["--version"], ["boxkite", "at the end"], 0),
+        ("threading.Thread(target=lambda: (time.sleep(0.3), print('after it'))).start()", ["--version"],
+         ["boxkite", "after it"], 0),
+        ("", ["plan", "nowhere.mov", "--to", "web:out"], ["", "no such file"], 2),
+        ("", ["--to"], ["", "no option"], 2),
+    ],
+)  # fmt: skip
+def test_the_program_ends_at_once_and_leaves_nothing_undone(
+    before: str, words: list[str], said: list[str], status: int
+) -> None:
+    code = f"import atexit, sys, threading, time\n{before}\nsys.argv[1:] = {words!r}\n"
+    code += "from boxkite.cli.main import program\nprogram()\nprint('never')\n"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.returncode == status and "never" not in done.stdout
+    output = done.stdout + done.stderr
+    assert all(word in output for word in said) and "Traceback" not in output

@@ -242,4 +242,6 @@ def test_what_is_compiled_refuses_memory_that_is_too_small() -> None:
             (lines, (8, 8), size, 10), (lines, (8, 8), size, 17),
         ):  # fmt: skip
             with pytest.raises(ValueError, match="smaller"):
-                compiled.closeness(first, lines, steps, of_size, bits)
+                compiled.closeness(first, lines, steps, of_size, bits, 0)
+        with pytest.raises(ValueError, match="smaller"):
+            compiled.closeness(np.zeros((8, 16), "u1"), np.zeros((8, 16), "u1"), (16, 16), size, 10, 2)

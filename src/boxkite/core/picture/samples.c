@@ -350,6 +350,16 @@ AVX2 INLINE __m256i squared(__m256i sum, const uint16_t *one, const uint16_t *ot
     return _mm256_add_epi64(sum, _mm256_unpackhi_epi32(pairs, zero));
 }
 
+/* A line with its samples moved up by some bits, into a room of its own. */
+AVX2 static const uint16_t *with_more_bits(const uint16_t *line, int columns, int more, uint16_t *room)
+{
+    if (!more)
+        return line;
+    for (Py_ssize_t x = 0; x < columns; x++)
+        room[x] = (uint16_t)(line[x] << more);
+    return room;
+}
+
 /* The upper eight bits of a line of each picture; the squared error of all their bits. */
 AVX2 static uint64_t narrow(const uint16_t *one, const uint16_t *other, int columns, int bits, uint8_t *one_into,
                             uint8_t *other_into)
@@ -377,20 +387,22 @@ typedef struct {
     Py_ssize_t step;
 } Plane;
 
-/* Squared error over all samples, and the mean of SSIM. room: for two rows of blocks, and eight lines of 8 bits. */
-static void compare(Plane one, Plane other, int width, int height, int bits, int32_t *room, uint64_t *error,
+/* Squared error over all samples, and the mean of SSIM. more: bits that the second has fewer, where both have more
+   than eight. room: for two rows of blocks, eight lines of 8 bits and one of 16. */
+static void compare(Plane one, Plane other, int width, int height, int bits, int more, int32_t *room, uint64_t *error,
                     double *ssim)
 {
     const Py_ssize_t blocks = width / 4, rows = height / 4, room_step = width;
     const int bytes = bits > 8 ? 2 : 1;
     uint8_t *one_narrow = (uint8_t *)(room + 8 * blocks), *other_narrow = one_narrow + 4 * room_step;
+    uint16_t *moved = (uint16_t *)(room + 8 * blocks + 2 * room_step);
     Blocks below = {room, room + blocks, room + 2 * blocks, room + 3 * blocks};
     Blocks above = {room + 4 * blocks, room + 5 * blocks, room + 6 * blocks, room + 7 * blocks};
     uint64_t sum = 0;
     double total = 0;
     Py_ssize_t same = 0;
     const size_t length = (size_t)width * (size_t)bytes;
-    while (same < height && !memcmp(one.lines + same * one.step, other.lines + same * other.step, length))
+    while (!more && same < height && !memcmp(one.lines + same * one.step, other.lines + same * other.step, length))
         same++;
     if (same == height) {
         *error = 0;
@@ -402,7 +414,8 @@ static void compare(Plane one, Plane other, int width, int height, int bits, int
         for (Py_ssize_t y = 0; y < 4; y++) {
             const uint8_t *line = a.lines + y * a.step, *other_line = b.lines + y * b.step;
             if (bytes == 2)
-                sum += narrow((const uint16_t *)line, (const uint16_t *)other_line, width, bits,
+                sum += narrow((const uint16_t *)line,
+                              with_more_bits((const uint16_t *)other_line, width, more, moved), width, bits,
                               one_narrow + y * room_step, other_narrow + y * room_step);
             else /* what the blocks do not cover */
                 sum += squared_error(line, other_line, 4 * (int)blocks, width, 1);
@@ -418,8 +431,12 @@ static void compare(Plane one, Plane other, int width, int height, int bits, int
         above = below;
         below = before;
     }
-    for (Py_ssize_t y = 4 * rows; y < height; y++)
-        sum += squared_error(one.lines + y * one.step, other.lines + y * other.step, 0, width, bytes);
+    for (Py_ssize_t y = 4 * rows; y < height; y++) {
+        const void *line = other.lines + y * other.step;
+        if (more)
+            line = with_more_bits(line, width, more, moved);
+        sum += squared_error(one.lines + y * one.step, line, 0, width, bytes);
+    }
     *error = sum;
     *ssim = total / ((double)(blocks - 1) * (double)(rows - 1));
 }
@@ -429,25 +446,25 @@ static PyObject *closeness(PyObject *self, PyObject *args)
     (void)self;
     Py_buffer buffers[2];
     Py_ssize_t steps[2];
-    int width, height, bits;
-    if (!PyArg_ParseTuple(args, "y*y*(nn)(ii)i", &buffers[0], &buffers[1], &steps[0], &steps[1], &width, &height,
-                          &bits))
+    int width, height, bits, more;
+    if (!PyArg_ParseTuple(args, "y*y*(nn)(ii)ii", &buffers[0], &buffers[1], &steps[0], &steps[1], &width, &height,
+                          &bits, &more))
         return NULL;
     PyObject *found = NULL;
     Py_ssize_t line = (Py_ssize_t)width * (bits > 8 ? 2 : 1);
-    if (width < 8 || height < 8 || bits < 8 || bits > 16 || !holds(&buffers[0], steps[0], height, line)
+    if (width < 8 || height < 8 || bits < 8 || bits > 16 || more < 0 || (more && bits - more <= 8) || !holds(&buffers[0], steps[0], height, line)
         || !holds(&buffers[1], steps[1], height, line))
         PyErr_SetString(PyExc_ValueError, "the planes are smaller than the picture needs, or it is smaller than 8x8");
     else {
-        int32_t *room = malloc((size_t)(width / 4) * 8 * sizeof(int32_t) + 8 * (size_t)width);
+        int32_t *room = malloc((size_t)(width / 4) * 8 * sizeof(int32_t) + 10 * (size_t)width);
         uint64_t error = 0;
         double ssim = 0;
         if (!room)
             PyErr_NoMemory();
         else {
             Py_BEGIN_ALLOW_THREADS;
-            compare((Plane){buffers[0].buf, steps[0]}, (Plane){buffers[1].buf, steps[1]}, width, height, bits, room,
-                    &error, &ssim);
+            compare((Plane){buffers[0].buf, steps[0]}, (Plane){buffers[1].buf, steps[1]}, width, height, bits, more,
+                    room, &error, &ssim);
             Py_END_ALLOW_THREADS;
             found = Py_BuildValue("Kd", (unsigned long long)error, ssim);
             free(room);

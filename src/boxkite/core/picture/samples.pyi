@@ -42,8 +42,9 @@ def print_of(plane: Any, step: int, height: int, across: int, sample_bytes: int,
     bits_above: of a sample above the eighth.
     """
 
-closeness: Callable[[Any, Any, tuple[int, int], tuple[int, int], int], tuple[int, float]]
-"""(planes, their steps, width and height, bits) to squared error over all bits, mean SSIM of the upper eight.
+closeness: Callable[[Any, Any, tuple[int, int], tuple[int, int], int, int], tuple[int, float]]
+"""(planes, their steps, width and height, bits of the first, by how many the second has fewer) to squared error over
+all bits, mean SSIM of the upper eight. Fewer, but more than eight, where the first has two bytes.
 
 Only there where the processor has AVX2. Raises ValueError for pictures smaller than 8 × 8.
 """

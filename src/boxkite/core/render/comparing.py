@@ -64,7 +64,7 @@ _MOST_MOVED = 50
 """Frames to either side in which a misplaced one is looked for."""
 _AHEAD = 4
 """Frames decoded before they are compared."""
-_SAMPLES, _SAMPLES_WHERE_ALIKE = 5, 2
+_SAMPLES = 5
 _POORER_DB = 3.0
 """Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
 _POORER_BY_CODEC = {"av1": 4.0, "vp9": 6.5}
@@ -351,11 +351,13 @@ def _runs(shows: dict[int, int]) -> list[tuple[int, int, int]]:
 def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) -> None:
     """Whether some frames are much further from the source than the preset's own encoder makes them.
 
-    Where all are about as far as each other, two tell as much as all, unless they are near what is allowed.
+    Where all are about as far as each other, the middle one tells as much as all, unless it is near what is allowed.
     """
     video = row.preset.video
     allowed = _POORER_DB + _POORER_BY_CODEC.get(video.codec if video else "", 0.0)
     allowed += _POORER_BY_LIMIT if video and video.bitrate_mbps else 0.0
+    middle = len(samples) // 2
+    samples = samples[middle : middle + 1] + samples[:middle] + samples[middle + 1 :]
     own, meter = [found.psnr_db[number] for number, _ in samples], QualityMeter()
     are_alike = bool(own) and max(own) - min(own) <= _POORER_DB
     fresh: list[float] = []
@@ -365,8 +367,7 @@ def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) ->
         except (RenderError, ValueError):
             return
         fresh.append(made.psnr_db)
-        is_clear = np.mean(own[: len(fresh)]) >= np.mean(fresh) - allowed / 2
-        if are_alike and is_clear and len(fresh) == _SAMPLES_WHERE_ALIKE:
+        if len(fresh) == 1 and are_alike and own[0] >= fresh[0] - allowed / 2:
             return
     if own and np.mean(own) < np.mean(fresh) - allowed:
         found.faults.append(POOR(found=float(np.mean(own)), wanted=min(float(np.mean(fresh)), BEST_DB)))

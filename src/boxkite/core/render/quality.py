@@ -52,11 +52,12 @@ class QualityMeter:
         """
         if (frame.width, frame.height) != (wanted.width, wanted.height):
             raise ValueError("the frames are not of one size")
-        are_alike = _have_like_lumas(frame.format.name, wanted.format.name)
+        is_compiled = bool(compiled.closeness) and min(frame.width, frame.height) >= _LEAST_COMPILED_PX
+        are_alike = _have_like_lumas(frame.format.name, wanted.format.name, is_compiled)
         if not are_alike and _plain(frame) != _plain(wanted):
             wanted = self._conversions.convert(wanted, format=_plain(frame))
-            are_alike = _have_like_lumas(frame.format.name, wanted.format.name)
-        if are_alike and compiled.closeness and min(frame.width, frame.height) >= _LEAST_COMPILED_PX:
+            are_alike = _have_like_lumas(frame.format.name, wanted.format.name, is_compiled)
+        if are_alike and is_compiled:
             return _compared(frame, wanted)
         first, second, bits = _luma(frame), _luma(wanted), frame.format.components[0].bits
         if first is None or second is None:
@@ -118,11 +119,14 @@ def _plain(frame: VideoFrame) -> str:
 
 
 @cache
-def _have_like_lumas(*names: str) -> bool:
-    """Whether formats have a luma of its own, of as many bits."""
-    if not all(_sample_of_luma(name) for name in names):
+def _have_like_lumas(name: str, wanted: str, is_compiled: bool) -> bool:
+    """Whether two formats have a luma of its own, of as many bits; compiled code takes fewer of the wanted one, where
+    both have more than eight.
+    """
+    if not (_sample_of_luma(name) and _sample_of_luma(wanted)):
         return False
-    return len({VideoFormat(name).components[0].bits for name in names}) == 1
+    own, other = (VideoFormat(one).components[0].bits for one in (name, wanted))
+    return own == other or (is_compiled and 8 < other < own)
 
 
 def _compared(frame: VideoFrame, wanted: VideoFrame) -> Closeness:
@@ -131,7 +135,8 @@ def _compared(frame: VideoFrame, wanted: VideoFrame) -> Closeness:
     first, second, bits = frame.planes[0], wanted.planes[0], frame.format.components[0].bits
     size = frame.width, frame.height
     steps = first.line_size, second.line_size
-    error, ssim = compiled.closeness(first, second, steps, size, bits)
+    fewer = bits - wanted.format.components[0].bits
+    error, ssim = compiled.closeness(first, second, steps, size, bits, fewer)
     return Closeness(_psnr_db(error / (size[0] * size[1]), bits), ssim)
 
 
