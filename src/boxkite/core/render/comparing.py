@@ -69,6 +69,8 @@ _POORER_DB = 3.0
 """Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
 _POORER_BY_CODEC = {"av1": 4.0, "vp9": 6.5}
 _POORER_BY_LIMIT = 8.0
+_NEAR_DB = 1.5
+"""So near to what is allowed, a single frame does not tell."""
 _SAME_DB = 60.0
 
 
@@ -367,7 +369,7 @@ def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) ->
         except (RenderError, ValueError):
             return
         fresh.append(made.psnr_db)
-        if len(fresh) == 1 and are_alike and own[0] >= fresh[0] - allowed / 2:
+        if len(fresh) == 1 and are_alike and own[0] >= fresh[0] - (allowed - _NEAR_DB):
             return
     if own and np.mean(own) < np.mean(fresh) - allowed:
         found.faults.append(POOR(found=float(np.mean(own)), wanted=min(float(np.mean(fresh)), BEST_DB)))
