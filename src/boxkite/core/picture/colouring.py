@@ -165,6 +165,9 @@ class _Table:
         return steps
 
     def _change(self, lumas: Array, blues: Array, reds: Array, layout: PixelLayout) -> None:
+        if self.code.bit_depth > 8:  # a broken raw file may have samples that hold more
+            for plane in (lumas, blues, reds):
+                np.minimum(plane, self._levels - 1, out=plane)
         chroma = self._coarse(blues)
         chroma *= self._steps
         chroma += self._coarse(reds)
