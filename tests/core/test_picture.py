@@ -180,6 +180,13 @@ def test_luma_that_is_prepared_alone_is_the_luma_that_is_prepared_with_chroma(
             assert np.array_equal(plane_array(whole.planes[0], layout), plane_array(luma.planes[0], layout))
             alone += chain.gives_luma_alone
             assert chain.gives_luma_alone or luma.format.name == whole.format.name == written
+    chain = PictureChain(
+        FrameConversion(Video(codec="ffv1", pixel_format=written), Geometry(0, (0, 0), 64, 36, Fraction(1)),
+                        FrameRate(Fraction(25))), luma_alone=True,
+    )  # fmt: skip
+    for change in ("yuv420p", of_source, "yuv444p10le"):  # on its way
+        (luma,) = chain.put(noisy(change, 128, 72))
+        assert (luma.width, luma.height) == (64, 36)
     wants_alone = of_source in FORMATS and ("10le" in written or "10le" not in of_source)
     assert bool(alone) == wants_alone
 

@@ -67,7 +67,7 @@ class PictureChain:
         self._count_in = 0
         self._count_out = 0
         self._first = first
-        self._luma_alone, self._gray = luma_alone, ""
+        self._luma_alone, self._gray, self._luma_from = luma_alone, "", ""
         self.gives_luma_alone = False
         """Whether frames come out with the right luma alone: without chroma, or with such as costs least."""
         self._sized_format = self.pixel_format  # that frames are sized to, and get their look in
@@ -303,6 +303,7 @@ class PictureChain:
                 ending = "" if bits == 8 else f"{bits}le"
                 if picture.format.components[0].bits == bits:
                     self._gray = working = f"gray{ending}"
+                    self._luma_from = picture.format.name
                 else:  # gray is full range to the library, which shows where bits are added
                     working = picture.format.name[: len("yuv4xxp")] + ending
             steps.append(f"format={working}")
@@ -321,7 +322,10 @@ class PictureChain:
 
     def _luma_of(self, picture: VideoFrame) -> VideoFrame:
         """The luma of a frame as one of its own, over the same samples."""
-        samples: Any = plane_array(picture.planes[0], self._layout)  # it has as many bits
+        whole = picture
+        if picture.format.name != self._luma_from:  # a source may change it on its way
+            whole = self._conversions.convert(picture, format=self._luma_from)
+        samples: Any = plane_array(whole.planes[0], self._layout)  # it has as many bits
         luma = VideoFrame.from_numpy_buffer(samples, format=self._gray)
         luma.pts, luma.time_base = picture.pts, picture.time_base
         luma.colorspace, luma.color_range = picture.colorspace, picture.color_range

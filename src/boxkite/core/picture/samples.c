@@ -51,8 +51,8 @@ enum { AT_ONCE = 512 };
 #define LEAST(value, most) ((unsigned)(value) < (most) ? (unsigned)(value) : (most))
 
 /* Some samples of a row of chroma, and those of the one or two rows of luma that they belong to, at above and under,
-   which may be the same. step: pixels of luma to one of chroma; most: of a sample; pairs: of a last pixel that has
-   none beside it, 0. In three steps, so that the first and the last are done to many samples in one instruction. */
+   which may be the same. step: pixels of luma to one of chroma; beside: how far the second of them is, 0 where a last
+   one has none; most: what a sample may hold. In three steps, so that the first and the last are done to many samples in one instruction. */
 #define LOOK_PART(name, type)                                                                                         \
     INLINE void name(const Look *look, type *above, type *under, type *restrict blue, type *restrict red,             \
                      const Py_ssize_t columns, const Py_ssize_t step, const Py_ssize_t beside, const unsigned most)   \
@@ -130,7 +130,8 @@ static PyObject *change_colours(PyObject *self, PyObject *args)
                           &luma_shift, &coarse, &levels, &bytes))
         return NULL;
     int fits = width > 0 && height > 0 && (wide | high | 1) == 1 && (bytes == 1 || bytes == 2) && chroma_shift >= 0
-               && luma_shift >= 0 && levels > 1 && levels <= 1 << (8 * bytes) && (bytes == 2 || levels == 256) && coarse > 0 && coarse <= 1 << 10
+               && luma_shift >= 0 && levels > 1 && levels <= 1 << (8 * bytes) && (bytes == 2 || levels == 256)
+               && coarse > 0 && coarse <= 1 << 10
                && (levels - 1 + ((1 << chroma_shift) >> 1)) >> chroma_shift < coarse && chroma_shift < 16
                && luma_shift < 16;
     for (int plane = 0; fits && plane < 3; plane++) {
