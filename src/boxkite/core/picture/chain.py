@@ -327,7 +327,7 @@ class PictureChain:
             whole = self._conversions.convert(picture, format=self._luma_from)
         samples: Any = plane_array(whole.planes[0], self._layout)  # it has as many bits
         luma = VideoFrame.from_numpy_buffer(samples, format=self._gray)
-        luma.pts, luma.time_base = picture.pts, picture.time_base
+        luma.pts, luma.time_base = picture.pts, self._time_base
         luma.colorspace, luma.color_range = picture.colorspace, picture.color_range
         return luma
 
