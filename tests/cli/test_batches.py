@@ -203,7 +203,7 @@ def test_a_full_volume_holds_the_rest_and_room_lets_it_go_on(
 ) -> None:
     volume = tmp_path / "small"
     volume.mkdir()
-    mount = ["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", volume]
+    mount = ["mount", "-t", "tmpfs", "-o", "size=4m", "tmpfs", volume]
     if subprocess.run(mount, check=False).returncode:
         pytest.skip("no mounting here")
     try:
