@@ -64,12 +64,17 @@ def test_numpy_begins_no_threads_and_programs_of_the_user_do_not_hear_of_it(
 ) -> None:
     monkeypatch.delenv("OPENBLAS_NUM_THREADS", raising=False)
     monkeypatch.setattr(machine._Settings, "blas_is_ours", False)
+    with machine.no_threads_for_matrices():
+        assert os.environ["OPENBLAS_NUM_THREADS"] == "1"
+    assert "OPENBLAS_NUM_THREADS" not in os.environ
     machine.begin_no_threads_for_matrices()
     assert os.environ["OPENBLAS_NUM_THREADS"] == "1"
     assert "OPENBLAS_NUM_THREADS" not in machine.users_environment()
     assert machine.users_environment()["PATH"] == os.environ["PATH"]
     monkeypatch.setattr(machine._Settings, "blas_is_ours", False)
     monkeypatch.setenv("OPENBLAS_NUM_THREADS", "3")
+    with machine.no_threads_for_matrices():
+        assert os.environ["OPENBLAS_NUM_THREADS"] == "3"
     machine.begin_no_threads_for_matrices()
     assert os.environ["OPENBLAS_NUM_THREADS"] == machine.users_environment()["OPENBLAS_NUM_THREADS"] == "3"
 

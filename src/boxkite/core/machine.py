@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+from collections.abc import Iterator
 
 _BLAS = "OPENBLAS_NUM_THREADS"
 _MMAP_THRESHOLD, _TRIM_THRESHOLD = -3, -1
@@ -10,7 +12,7 @@ _MMAP_BYTES, _TRIM_BYTES = 32 << 20, 64 << 20
 
 
 class _Settings:
-    """What this process, or the one that began it, has put into its environment."""
+    """What this process has put into its environment."""
 
     blas_is_ours = False
 
@@ -24,6 +26,18 @@ def begin_no_threads_for_matrices() -> None:
         os.environ[_BLAS], _Settings.blas_is_ours = "1", True
 
 
+@contextlib.contextmanager
+def no_threads_for_matrices() -> Iterator[None]:
+    """The same while NumPy is loaded here, as in a program that uses the library; its environment stays as it was."""
+    is_said = _BLAS in os.environ
+    os.environ.setdefault(_BLAS, "1")
+    try:
+        yield
+    finally:
+        if not is_said:
+            os.environ.pop(_BLAS, None)
+
+
 def users_environment() -> dict[str, str]:
     """The environment as the user has it, for programs that are not ours."""
     hidden = {_BLAS} if _Settings.blas_is_ours else set()
@@ -32,7 +46,6 @@ def users_environment() -> dict[str, str]:
 
 def keep_memory() -> None:
     """Have frames and packets take memory that was theirs before, where the C library is GNU's and was told nothing."""
-    import contextlib
     import ctypes
 
     names = ("MALLOC_MMAP_THRESHOLD_", "MALLOC_TRIM_THRESHOLD_")

@@ -19,7 +19,7 @@ from msgspec import Struct, field
 from boxkite.core.batch.executors.executor import WorkerEvent
 from boxkite.core.batch.executors.forked import ForkedWorker, can_fork
 from boxkite.core.errors import RequestError, setting
-from boxkite.core.machine import usable_cores
+from boxkite.core.machine import no_threads_for_matrices, usable_cores
 
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
     from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
@@ -162,8 +162,8 @@ class LocalExecutor:
     def _start(self, count: int) -> None:
         """So many more, all before the first thread that listens to one."""
         if count > 0 and can_fork():
-            import boxkite.core.batch.executors.worker  # noqa: F401  what they need, loaded before they are copied
-
+            with no_threads_for_matrices():  # copies are made of one thread
+                import boxkite.core.batch.executors.worker  # noqa: F401  what they need
             self._workers += [_Worker(ForkedWorker()) for _ in range(count)]
             for worker in self._workers[-count:]:
                 self._listen(worker)
