@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import signal
+import sys
 from fractions import Fraction
 from pathlib import Path
 
@@ -16,6 +19,7 @@ from boxkite.core.footage.find import find_sources, group_sequences
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.measuring import table_from_times
 from boxkite.core.footage.probe import read_source
+from boxkite.core.footage.source import Source
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
@@ -184,6 +188,37 @@ def test_the_second_look_remembers_until_the_file_changes(
     monkeypatch.undo()
     write_movie(Movie(path, 20, RATE, ((0, VAT),), width=160, height=90))
     assert find_sources([tmp_path]).sources[0].video.frame_count == 20
+
+
+def test_a_folder_of_many_files_is_read_by_processes_and_read_on_when_one_of_them_dies(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    write_movie(Movie(tmp_path / "a000.mov", 4, RATE, ((0, VAT),), width=160, height=90))
+    for number in range(1, 120):
+        os.link(tmp_path / "a000.mov", tmp_path / f"a{number:03d}.mov")
+    (tmp_path / "a050.mov").unlink()
+    (tmp_path / "a050.mov").write_bytes((tmp_path / "a000.mov").read_bytes()[:900])
+    monkeypatch.setenv("BOXKITE_CACHE", "")
+    here, read_here, dies = os.getpid(), [], [""]
+
+    def read(path: Path) -> Source:
+        if os.getpid() == here:
+            read_here.append(path.name)
+        elif path.name == dies[0]:
+            os.kill(os.getpid(), signal.SIGKILL)
+        return read_source(path)
+
+    monkeypatch.setattr("boxkite.core.footage.find._read_source", read)
+    monkeypatch.setattr("boxkite.core.footage.find.usable_cores", lambda: 2)
+    found = find_sources([tmp_path])
+    assert [one.path.name for one in found.unreadable] == ["a050.mov"]
+    if sys.platform == "linux":
+        assert read_here == ["a050.mov"]
+    dies[0] = "a090.mov"
+    assert find_sources([tmp_path]) == found
+    assert "a090.mov" in read_here
+    monkeypatch.setattr("boxkite.core.footage.find.can_fork", lambda: False)
+    assert find_sources([tmp_path]) == found
 
 
 def test_junk_is_counted_and_sidecars_are_no_riddle(tmp_path: Path) -> None:

@@ -110,6 +110,11 @@ def identity_of(descriptor: int, path: Path) -> FileIdentity:
     )
 
 
+def begins_as_movie(descriptor: int) -> bool:
+    """Whether an open file begins as MOV and MP4 files of today do (ISO/IEC 14496-12 §4.3)."""
+    return _read(descriptor, 0, 8)[4:] == b"ftyp"
+
+
 def identity_of_images(paths: Sequence[Path]) -> FileIdentity:
     """The identity of numbered images together: their names, sizes and times. Raises OSError where one has gone."""
     stable = has_stable_inodes(paths[0])

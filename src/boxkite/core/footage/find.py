@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -20,9 +21,13 @@ from boxkite.core.footage.exr import with_layer
 from boxkite.core.footage.kinds import MARKS_TABLE, REVIEW_PAGE, STILL_SUFFIXES, is_junk
 from boxkite.core.footage.source import Findings, ImageSettings, SequencePattern, Source, Unreadable
 from boxkite.core.machine import usable_cores
+from boxkite.core.processes import can_fork, readers
 
 _FEWEST_AT_ONCE = 4
 """Files that are worth several threads."""
+_FEWEST_FOR_PROCESSES = 100
+"""Files that are worth several processes: what these take to begin is won back."""
+_AT_A_TIME = 16
 
 Found = TypeVar("Found")
 
@@ -111,8 +116,12 @@ def _read_all(paths: Sequence[Path], known: Memory) -> dict[Path, Source | Excep
         if recalled is not None:
             found[path] = recalled
     unknown = [path for path in paths if path not in found]
+    for path, source in _read_by_processes(unknown):
+        found[path] = source
+        known.keep("source", path, source)
+    unknown = [path for path in unknown if path not in found]
     if len(unknown) < _FEWEST_AT_ONCE:
-        read = [_tried(partial(_read_source, path)) for path in unknown]
+        read: list[Source | Exception] = [_tried(partial(_read_source, path)) for path in unknown]
     else:
         from concurrent.futures import ThreadPoolExecutor
 
@@ -120,11 +129,30 @@ def _read_all(paths: Sequence[Path], known: Memory) -> dict[Path, Source | Excep
 
         with ThreadPoolExecutor(usable_cores()) as pool:
             read = list(pool.map(lambda path: _tried(partial(_read_source, path)), unknown))
-    for path, source in zip(unknown, read, strict=True):
-        found[path] = source
-        if isinstance(source, Source):
-            known.keep("source", path, source)
+    for path, one in zip(unknown, read, strict=True):
+        found[path] = one
+        if isinstance(one, Source):
+            known.keep("source", path, one)
     return found
+
+
+def _read_by_processes(paths: Sequence[Path]) -> Iterator[tuple[Path, Source]]:
+    """Sources of many files by copies of this process, where it can be copied; not those that cannot be read."""
+    if len(paths) < _FEWEST_FOR_PROCESSES or usable_cores() == 1 or not can_fork():
+        return
+    from concurrent.futures.process import BrokenProcessPool
+
+    import boxkite.core.footage.probe  # noqa: F401  loaded once, before the processes
+
+    with contextlib.suppress(BrokenProcessPool), readers(usable_cores()) as pool:
+        for path, source in zip(paths, pool.map(_source_or_none, paths, chunksize=_AT_A_TIME), strict=True):
+            if source:
+                yield path, source
+
+
+def _source_or_none(path: Path) -> Source | None:
+    read = _tried(partial(_read_source, path))
+    return read if isinstance(read, Source) else None
 
 
 def _tried(read: Callable[[], Found]) -> Found | Exception:

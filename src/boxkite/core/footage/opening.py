@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from functools import lru_cache
 from pathlib import Path
@@ -33,6 +34,8 @@ _MEDIA_FORMATS = (
 # PyAV 19 has no such choice: it replaces invalid text automatically.
 _LENIENT: dict[str, Any] = {"metadata_errors": "replace"} if int(av.__version__.split(".")[0]) < 19 else {}
 _SAFE_OPTIONS = {"format_whitelist": _MEDIA_FORMATS}
+_FOR_FACTS = [{"skip_loop_filter": "all"}]
+"""Told to the decoder that opening a file runs: how smooth its first frame is does not matter to what it is."""
 _OPENED_BY_NAME = frozenset({"image2"})
 """Containers that the codec library opens without help, by their names."""
 MOST_PIXELS = 120_000_000
@@ -47,6 +50,17 @@ def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -
     return _opened(f"file:{path}", path, None, {"protocol_whitelist": "file"}, hardware, layer)
 
 
+def open_for_facts(path: Path, layer: ImageLayer | None, *, is_movie: bool) -> InputContainer:
+    """Open a media file as open_file does, for what its container and its first frame say, not for its picture.
+
+    is_movie: whether it begins as MOV and MP4 files do, so that the codec library need not ask what it is.
+    """
+    if is_movie:
+        with contextlib.suppress(FootageError):
+            return _opened(f"file:{path}", path, "mov", {"protocol_whitelist": "file"}, "", layer, _FOR_FACTS)
+    return open_file(path, layer=layer)
+
+
 def _opened(
     name: str,
     path: Path,
@@ -54,15 +68,19 @@ def _opened(
     options: dict[str, str],
     hardware: str,
     layer: ImageLayer | None,
+    told: Any = None,
 ) -> InputContainer:
-    """Open by the codec library. name: as it calls the file; form: the kind of container, None to find out."""
+    """Open by the codec library. name: as it calls the file; form: the kind of container, None to find out.
+
+    told: options of the decoders of its streams.
+    """
     try:
         found = av.open(
             name,
             "r",
             format=form,
             options={**_SAFE_OPTIONS, **options},
-            stream_options=_told(path, layer),
+            stream_options=told or _told(path, layer),
             hwaccel=_decoder(hardware),
             **_LENIENT,
         )

@@ -17,14 +17,14 @@ from av.video.stream import VideoStream
 from msgspec.structs import replace
 
 from boxkite.core.errors import BoxkiteError, FootageError
-from boxkite.core.files.identity import FileIdentity, identity_of
+from boxkite.core.files.identity import FileIdentity, begins_as_movie, identity_of
 from boxkite.core.footage.access import open_media
 from boxkite.core.footage.exr import choose_layer, layers_of
 from boxkite.core.footage.kinds import STILL_SUFFIXES
 from boxkite.core.footage.opening import (
     MOST_PIXELS,
     current_identity,
-    open_file,
+    open_for_facts,
     open_sequence,
     video_stream,
     video_streams,
@@ -69,7 +69,7 @@ def read_source(path: Path) -> Source:
     descriptor = open_media(path)
     try:
         identity = identity_of(descriptor, path)
-        source = _read(path, identity)
+        source = _read(path, identity, is_movie=begins_as_movie(descriptor))
         if not identity.is_status_of(os.fstat(descriptor)) or not identity.is_status_of(path.stat()):
             raise FootageError(
                 "it changes while it is looked at", path=path, hint="wait until it is complete"
@@ -79,10 +79,10 @@ def read_source(path: Path) -> Source:
         os.close(descriptor)
 
 
-def _read(path: Path, identity: FileIdentity) -> Source:
+def _read(path: Path, identity: FileIdentity, *, is_movie: bool) -> Source:
     layers = layers_of(path)
     layer = choose_layer(layers, ImageSettings())
-    with open_file(path, layer=layer) as container:
+    with open_for_facts(path, layer, is_movie=is_movie) as container:
         source = _source_of(container, path, None, identity.size_bytes)
     source = replace(source, layers=layers, layer=layer, identity=identity)
     video = source.video

@@ -3,16 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-import multiprocessing
-import os
-import signal
-import threading
 from collections.abc import Iterator, Sequence
-from concurrent.futures import Future, ProcessPoolExecutor, as_completed
+from concurrent.futures import Future, as_completed
 
 from msgspec.structs import replace
 
-from boxkite.core.batch.executors.forked import can_fork, forget_handlers
 from boxkite.core.batch.packing import unpack
 from boxkite.core.errors import RecordsError
 from boxkite.core.handover.checking import Checked, is_media
@@ -21,6 +16,7 @@ from boxkite.core.machine import keep_memory, usable_cores
 from boxkite.core.notices.files import ENDS_EARLY
 from boxkite.core.notices.handover import MISSING, NOT_COMPARED, NOT_READ
 from boxkite.core.plan.rows import Row
+from boxkite.core.processes import readers
 from boxkite.core.records.store import Records
 from boxkite.core.render.comparing import Comparison, compare
 
@@ -42,20 +38,13 @@ def decode_all(
     if size == 1:
         yield _decode_here(wanted, rows)
         return
-    context = multiprocessing.get_context("fork" if can_fork() else "spawn")
     waiting: dict[Future[Comparison], tuple[Checked, str]] = {}
-    with ProcessPoolExecutor(size, mp_context=context, initializer=_begin) as pool:
-        try:
-            for one, (row, reason) in zip(wanted, rows, strict=True):
-                short = _frames_short(one.file)
-                future = pool.submit(compare, one.file.path, row, threads=1, frames_short=short)
-                waiting[future] = one, reason
-            yield (_with(waiting[done][0], done.result(), waiting[done][1]) for done in as_completed(waiting))
-        except BaseException:
-            pool.shutdown(wait=False, cancel_futures=True)
-            for process in multiprocessing.active_children():
-                process.kill()  # they only read
-            raise
+    with readers(size) as pool:
+        for one, (row, reason) in zip(wanted, rows, strict=True):
+            short = _frames_short(one.file)
+            future = pool.submit(compare, one.file.path, row, threads=1, frames_short=short)
+            waiting[future] = one, reason
+        yield (_with(waiting[done][0], done.result(), waiting[done][1]) for done in as_completed(waiting))
 
 
 def _decode_here(
@@ -65,20 +54,6 @@ def _decode_here(
     for one, (row, reason) in zip(wanted, rows, strict=True):
         found = compare(one.file.path, row, frames_short=_frames_short(one.file))
         yield _with(one, found, reason)
-
-
-def _begin() -> None:
-    """What a process does first: it is stopped by the one that began it alone, and never outlives that."""
-    forget_handlers()
-    keep_memory()
-    signal.signal(signal.SIGINT, signal.SIG_IGN)
-    threading.Thread(target=_end_with_parent, daemon=True).start()
-
-
-def _end_with_parent() -> None:
-    if parent := multiprocessing.parent_process():
-        parent.join()
-        os._exit(1)
 
 
 def _is_worth_decoding(checked: Checked) -> bool:

@@ -7,23 +7,10 @@ import gc
 import os
 import signal
 import sys
-import threading
 from typing import ClassVar, NoReturn
 
 from boxkite.core.machine import keep_memory
-
-
-def can_fork() -> bool:
-    """Whether this process can be copied: on Linux, while it has one thread, as what others hold would stay locked."""
-    return sys.platform == "linux" and threading.active_count() == 1
-
-
-def forget_handlers() -> None:
-    """Let signals end this process, a copy or one that begins anew, as they end any other."""
-    signal.set_wakeup_fd(-1)
-    for name in ("SIGTERM", "SIGHUP"):
-        if number := getattr(signal, name, None):
-            signal.signal(number, signal.SIG_DFL)
+from boxkite.core.processes import forget_handlers
 
 
 class ForkedWorker:

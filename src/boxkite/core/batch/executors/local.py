@@ -17,9 +17,10 @@ from typing import TYPE_CHECKING, Self
 from msgspec import Struct, field
 
 from boxkite.core.batch.executors.executor import WorkerEvent
-from boxkite.core.batch.executors.forked import ForkedWorker, can_fork
+from boxkite.core.batch.executors.forked import ForkedWorker
 from boxkite.core.errors import RequestError, setting
 from boxkite.core.machine import no_threads_for_matrices, usable_cores
+from boxkite.core.processes import can_fork
 
 if TYPE_CHECKING:  # what takes time to load is loaded while the first worker starts
     from boxkite.core.batch.executors.messages import ShotTask, WorkerMessage
