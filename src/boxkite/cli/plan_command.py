@@ -188,10 +188,11 @@ def _show_rows(screen: Screen, plan: Plan) -> None:
     from boxkite.core.looks.look import look_words
     from boxkite.core.plan.rows import Action, ends_of
 
+    make = Action.MAKE
     has_handles = any(row.shot.handle_in or row.shot.handle_out for row in plan.rows)
     has_changes = any(row.change for row in plan.rows)
     has_looks = any(row.look for row in plan.rows)
-    all_encoded = all(row.action is Action.MAKE and row.how == "encode" for row in plan.rows)
+    all_encoded = not any(row.action is not make or row.preset.copy or row.splice for row in plan.rows)
     columns = [
         Column("#", right=True),
         Column("file", gives_way=True),

@@ -6,6 +6,7 @@ import os
 import sys
 from collections.abc import Iterable
 from functools import cached_property
+from itertools import islice
 from typing import TYPE_CHECKING, TextIO
 
 from boxkite.cli.messages import printable
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
 
 _PIPED_WIDTH = 100_000
 _LEAST_WINDOW = 20
+_AT_ONCE = 1000
 _CODES = {"bold": "1", "red": "31", "green": "32", "yellow": "33", "cyan": "36"}
 """Select Graphic Rendition, ECMA-48 8.3.117."""
 
@@ -68,14 +70,23 @@ class Screen:
 
     def print_lines(self, lines: Iterable[Line], *, wrapped: bool = True) -> None:
         """Print lines, each with its style. wrapped: those wider than the window are broken between words."""
+        if not self.is_terminal:
+            self._write_plainly(lines)
+            return
         for text, style in lines:
             safe = printable(text)
-            if self.is_terminal and (sys.platform == "win32" or (wrapped and self._is_too_wide(safe))):
+            if sys.platform == "win32" or (wrapped and self._is_too_wide(safe)):
                 from rich.text import Text
 
                 self.console.print(Text(safe, style=style), soft_wrap=not wrapped)
             else:
                 self.stream.write(self._styled(safe, style) + "\n")
+        self.stream.flush()
+
+    def _write_plainly(self, lines: Iterable[Line]) -> None:
+        waiting = iter(lines)
+        while some := [f"{printable(text)}\n" for text, _ in islice(waiting, _AT_ONCE)]:
+            self.stream.write("".join(some))
         self.stream.flush()
 
     def _is_too_wide(self, text: str) -> bool:

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import contextlib
-import multiprocessing
 import os
 import signal
 import sys
 import threading
 from collections.abc import Iterator
-from concurrent.futures import ProcessPoolExecutor
+from typing import TYPE_CHECKING
 
 from boxkite.core.machine import keep_memory
+
+if TYPE_CHECKING:
+    from concurrent.futures import ProcessPoolExecutor
 
 
 def can_fork() -> bool:
@@ -33,6 +35,9 @@ def readers(size: int) -> Iterator[ProcessPoolExecutor]:
 
     They are ended amid their work where it is left by an exception. Each begins when the first work is submitted.
     """
+    import multiprocessing
+    from concurrent.futures import ProcessPoolExecutor
+
     context = multiprocessing.get_context("fork" if can_fork() else "spawn")
     with ProcessPoolExecutor(size, mp_context=context, initializer=_begin) as pool:
         try:
@@ -53,6 +58,8 @@ def _begin() -> None:
 
 
 def _end_with_parent() -> None:
+    import multiprocessing
+
     if parent := multiprocessing.parent_process():
         parent.join()
         os._exit(1)

@@ -28,7 +28,7 @@ def clean_value(text: str) -> str:
     Separators and colons become dashes, line ends and runs of space one space; quotes, wildcards, control
     and invisible direction characters go. The result is NFC and never makes a folder.
     """
-    if _PLAIN.fullmatch(text):
+    if (text.isascii() and text.isalnum()) or _PLAIN.fullmatch(text):
         return text
     text = unicodedata.normalize("NFC", text)
     return _LEFT_OUT.sub("", _SPACES.sub(" ", text.translate(_BECOMES_DASH)))
@@ -39,11 +39,16 @@ def safe_component(text: str) -> str:
 
     A device name that Windows reserves ("con", "lpt1.x") gets an underscore after it.
     """
-    text = unicodedata.normalize("NFC", text).strip(". ")
+    text = (text if text.isascii() else unicodedata.normalize("NFC", text)).strip(". ")
     first, dot, rest = text.partition(".")
     if first.rstrip(" ").casefold() in _RESERVED:
         text = f"{first.rstrip(' ')}_{dot}{rest}"
     return text
+
+
+def is_surely_short(name: str) -> bool:
+    """Whether no component of a name can be longer than file systems take, whatever its characters."""
+    return 4 * len(name) <= MOST_BYTES
 
 
 def byte_length(name: str) -> int:

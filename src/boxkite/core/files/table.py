@@ -55,7 +55,10 @@ class Cells(Mapping[str, str]):
 
 def packed_cells(cells: Sequence[str]) -> str:
     """Cells as one text, which takes a tenth of the memory."""
-    return _UNIT.join(cell.replace(_UNIT, " ") if _UNIT in cell else cell for cell in cells)
+    packed = _UNIT.join(cells)
+    if packed.count(_UNIT) < max(1, len(cells)):
+        return packed
+    return _UNIT.join(cell.replace(_UNIT, " ") for cell in cells)
 
 
 class TableRow(Struct, frozen=True):
@@ -140,13 +143,15 @@ def _table(
     found: list[tuple[int, str]] = []
     head_line, width = 1, 0
     for line, cells in numbered:
-        stripped = [plain_cell(cell.strip()) for cell in cells]
-        if any(stripped) and not names:
+        stripped = [plain_cell(cell.strip()) if "'" in cell else cell.strip() for cell in cells]
+        if not any(stripped):
+            continue
+        if not names:
             names, head_line = stripped, line
             _check_names(names, path, line)
             width = _filled(names)
-        elif any(stripped):
-            if any(stripped[len(names) :]):
+        else:
+            if len(stripped) > len(names) and any(stripped[len(names) :]):
                 raise MarksError(
                     f"the row has {len(stripped)} cells, the header {len(names)}",
                     path=path,
@@ -182,6 +187,8 @@ def head_of(lines: Sequence[str]) -> tuple[str, ...]:
 
 def _filled(cells: Sequence[str]) -> int:
     """How many cells there are up to the last that has something in it."""
+    if cells and cells[-1]:
+        return len(cells)
     return next((place for place in range(len(cells), 0, -1) if cells[place - 1]), 0)
 
 

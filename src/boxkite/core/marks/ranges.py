@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from boxkite.core.errors import MarksError
@@ -56,52 +56,52 @@ def marks_of_table(table: Table) -> MarkList:
             line=1,
             hint="call the columns name, in, out, keywords, note",
         )
-    times = [column for key in ("in", "out", "length") if (column := columns[key])]
     others = table.places(without=columns.values())
     places = {key: table.columns.index(column) for key, column in columns.items() if column}
-    timed = [any(row.cells[one] for one in times) for row in table.rows]
-    marks = [
-        _mark(table, row, places, others) for row, is_timed in zip(table.rows, timed, strict=True) if is_timed
-    ]
+    time_places = [places[key] for key in ("in", "out", "length") if key in places]
+    marks, untimed = [], []
+    for row in table.rows:
+        cells = row.cells.listed()
+        cells += [""] * (len(table.columns) - len(cells))
+        if any(cells[place] for place in time_places):
+            marks.append(_mark(table, row, cells, places, others))
+        else:
+            untimed.append(row)
     if not marks:
         raise MarksError("the table has a header but no rows", path=path)
     skipped = [(line, text, TITLE_SKIPPED) for line, text in table.titles]
-    skipped += [
-        (row.line, " ".join(filter(None, row.cells.values())), SECTION_SKIPPED)
-        for row, is_timed in zip(table.rows, timed, strict=True)
-        if not is_timed
-    ]
+    skipped += [(row.line, " ".join(filter(None, row.cells.values())), SECTION_SKIPPED) for row in untimed]
     warnings = tuple(kind(text=text).of(f"{path.name}:{line}") for line, text, kind in skipped)
     if table.unnamed:
         warnings += (WITHOUT_HEAD(columns=list(table.unnamed)).of(path.name),)
     return MarkList(path, "range table", tuple(marks), warnings=warnings)
 
 
-def _mark(table: Table, row: TableRow, places: Mapping[str, int], others: Mapping[str, int]) -> Mark:
-    """The mark of a row. places: of its usual columns among the table's; others: of those that say something else."""
-    cells = row.cells.listed()
+def _mark(
+    table: Table, row: TableRow, cells: Sequence[str], places: Mapping[str, int], others: Mapping[str, int]
+) -> Mark:
+    """The mark of a row with these cells.
 
-    def cell(key: str) -> str:
-        place = places.get(key, len(cells))
-        return cells[place] if place < len(cells) else ""
-
-    if not cell("in"):
+    places: of its usual columns among the table's; others: of those that say something else.
+    """
+    said = {key: cells[place] for key, place in places.items()}.get
+    start, out, length = said("in", ""), said("out", ""), said("length", "")
+    if not start:
         raise MarksError("the row has no in", path=table.path, line=row.line)
-    out, length = cell("out"), cell("length")
-    if out == cell("in"):
+    if out == start:
         out = ""
     if out or not length.strip("0:;. "):
         length = ""
     return Mark(
-        name=cell("name"),
-        start=WrittenTime(cell("in"), row.line),
+        name=said("name", ""),
+        start=WrittenTime(start, row.line),
         end=WrittenTime(out, row.line) if out else None,
         length=length,
-        keywords=split_keywords(cell("keywords")),
-        note=cell("note"),
-        colour=cell("colour").lower(),
-        circled=cell("circled").casefold() in YES,
-        source_name=cell("source"),
+        keywords=split_keywords(said("keywords", "")),
+        note=said("note", ""),
+        colour=said("colour", "").lower(),
+        circled=said("circled", "").casefold() in YES,
+        source_name=said("source", ""),
         metadata=row.cells.under(others),
     )
 
@@ -114,4 +114,4 @@ def value_under(cells: Mapping[str, str], key: str) -> str:
 
 def split_keywords(text: str) -> tuple[str, ...]:
     """Keywords separated by commas, semicolons or bars."""
-    return tuple(word for word in _BETWEEN_KEYWORDS.split(text.strip()) if word)
+    return tuple(filter(None, _BETWEEN_KEYWORDS.split(text.strip()))) if text else ()

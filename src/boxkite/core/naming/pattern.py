@@ -11,7 +11,14 @@ from collections.abc import Callable, Collection, Iterator
 from msgspec import Struct
 
 from boxkite.core.errors import NameTooLongError, PatternError, setting
-from boxkite.core.files.names import MOST_BYTES, UNSAFE_SIGNS, byte_length, clean_value, safe_component
+from boxkite.core.files.names import (
+    MOST_BYTES,
+    UNSAFE_SIGNS,
+    byte_length,
+    clean_value,
+    is_surely_short,
+    safe_component,
+)
 from boxkite.core.naming.values import FormError, Text, Values, in_forms
 from boxkite.core.suggest import did_you_mean
 
@@ -274,6 +281,8 @@ def plain_text(pattern: Pattern, values: Values) -> str:
 
 def check_length(name: str, extension: str, pattern: Pattern) -> None:
     """Make sure that no component is longer than file systems take. Raises PatternError."""
+    if is_surely_short(name + extension):
+        return
     components = (name + extension).split("/")
     for component in components:
         if (length := byte_length(component)) > MOST_BYTES:
@@ -313,7 +322,7 @@ def _first_filled(pattern: Pattern, token: TokenPart, values: Values, clean: Cal
             folded = choice.name.casefold()
             value = next((values[name] for name in values if name.casefold() == folded), Text(""))
         try:
-            text = clean(in_forms(value, choice.forms))
+            text = clean(in_forms(value, choice.forms) if choice.forms else value.shown())
         except FormError as error:
             raise PatternError(str(error), pattern=pattern.text, column=choice.column) from None
         if text.strip(". "):

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections import ChainMap
 from collections.abc import Callable, Mapping
 from datetime import datetime
+from functools import lru_cache
+from typing import Any
 
 from msgspec import Struct
 
@@ -79,23 +82,8 @@ class Counter(Struct, frozen=True):
 
     def formed(self, *forms: str) -> str:
         """By zeros (its width), "from10", "step10" and "per scene", in any order. Raises FormError."""
-        width, start, step, place = 1, 1, 1, self.number
-        for form in forms:
-            if _WIDTH.fullmatch(form):
-                width = len(form)
-            elif match := _FROM.fullmatch(form):
-                start = int(match[1])
-            elif match := _STEP.fullmatch(form):
-                step = int(match[1])
-                if not step:
-                    raise FormError("a counter's step is at least 1")
-            elif match := _PER.fullmatch(form):
-                place = self._within(match[1].strip())
-            else:
-                raise FormError(
-                    _ambiguous(form, start=True)
-                    or f"“{form}” is not a form of a counter: it takes zeros, as 001, from10, step10, and per scene"
-                )
+        width, start, step, within = _counting(forms)
+        place = self._within(within) if within else self.number
         return f"{start + place * step:0{width}d}"
 
     def _within(self, word: str) -> int:
@@ -105,6 +93,29 @@ class Counter(Struct, frozen=True):
             raise FormError(
                 f"a counter starts again per token, or per {SUBFOLDER}; “{word}” is none"
             ) from None
+
+
+@lru_cache(maxsize=64)
+def _counting(forms: tuple[str, ...]) -> tuple[int, int, int, str]:
+    """Width, first number, step of a counter, and what it starts again with. Raises FormError."""
+    width, start, step, within = 1, 1, 1, ""
+    for form in forms:
+        if _WIDTH.fullmatch(form):
+            width = len(form)
+        elif match := _FROM.fullmatch(form):
+            start = int(match[1])
+        elif match := _STEP.fullmatch(form):
+            step = int(match[1])
+            if not step:
+                raise FormError("a counter's step is at least 1")
+        elif match := _PER.fullmatch(form):
+            within = match[1].strip()
+        else:
+            raise FormError(
+                _ambiguous(form, start=True)
+                or f"“{form}” is not a form of a counter: it takes zeros, as 001, from10, step10, and per scene"
+            )
+    return width, start, step, within
 
 
 class FrameTime(Struct, frozen=True):
@@ -181,6 +192,17 @@ Value = Text | Number | Counter | FrameTime | Date
 Values = Mapping[str, Value]
 
 
+class LayeredValues(ChainMap[str, Value]):
+    """Values over others; the first that has a token counts."""
+
+    def get(self, key: str, default: Any = None) -> Any:
+        """The value of a token, or the default: without the steps of its parent's, as it is asked for so often."""
+        for values in self.maps:
+            if (found := values.get(key)) is not None:
+                return found
+        return default
+
+
 def text_form(form: str, text: str) -> str | None:
     """The text in one of the forms that every value takes; None where the form is not one of them."""
     if form == "slug":
@@ -201,6 +223,15 @@ def ends_in_version(text: str) -> bool:
     return bool(_VERSION_END.search(text))
 
 
+@lru_cache(maxsize=256)
+def _own_forms(forms: tuple[str, ...]) -> int:
+    """How many of some forms stand before those of text."""
+    return next(
+        (place for place, form in enumerate(forms) if text_form(form, "") is not None),
+        len(forms),
+    )
+
+
 def in_forms(value: Value, forms: tuple[str, ...]) -> str:
     """A value in all its forms, one after the other; its own kind's forms come first. Raises FormError.
 
@@ -208,9 +239,7 @@ def in_forms(value: Value, forms: tuple[str, ...]) -> str:
     """
     if not forms or (isinstance(value, Text) and not value.text):
         return value.shown()
-    own = 0
-    while own < len(forms) and text_form(forms[own], "") is None:
-        own += 1
+    own = _own_forms(forms)
     text = value.formed(*forms[:own]) if own else value.shown()
     for form in forms[own:]:
         changed = text_form(form, text)

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from collections import ChainMap
 from collections.abc import Mapping
 from typing import NamedTuple
 
 from boxkite.core.naming.pattern import Pattern, check_tokens, plain_text, read_text_pattern
-from boxkite.core.naming.values import Text, Value
+from boxkite.core.naming.values import LayeredValues, Text, Value
 from boxkite.core.notices.files import GLYPHS_MISSING
 from boxkite.core.notices.notice import Notice
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
@@ -48,7 +47,7 @@ class BurnIns:
         """
         if id(preset) not in self._read:
             self._read[id(preset)] = [_read(one) for one in preset.burn_in]
-        own: dict[str, Value] = {**of_output, **_LIVE_VALUES, "name": Text(name.rpartition("/")[2])}
+        own: dict[str, Value] = {}
         planned, warnings = [], []
         for one, pattern, alike, are_known in self._read[id(preset)]:
             if alike:
@@ -57,7 +56,8 @@ class BurnIns:
                 if not fixed.isascii() and (characters := missing_glyphs(fixed, one.font)):
                     warnings.append(GLYPHS_MISSING(characters=characters))
                 continue
-            values: ChainMap[str, Value] = ChainMap(own, of_shot)  # type: ignore[arg-type]
+            own = own or {**of_output, **_LIVE_VALUES, "name": Text(name.rpartition("/")[2])}
+            values = LayeredValues(own, of_shot)  # type: ignore[arg-type]
             if not are_known:
                 check_tokens(pattern, {*TOKENS, *values})
             text = plain_text(pattern, values)

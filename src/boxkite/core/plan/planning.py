@@ -24,7 +24,7 @@ from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside,
 from boxkite.core.plan.copies import copied_frames, joined_rows, splice_of
 from boxkite.core.plan.existing import settle_existing
 from boxkite.core.plan.row_names import RowName, RowNames
-from boxkite.core.plan.rows import Plan, Row, Volume, rows_by_folder
+from boxkite.core.plan.rows import Plan, PlannedBurnIn, Row, Volume, rows_by_folder
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment
@@ -282,16 +282,16 @@ class _RowMaker:
         copied: Span | None = None
         splice: Splice | None = None
         look: Look = ()
-        warnings = (*shot.warnings, *treatment.warnings)
+        warnings = shot.warnings + treatment.warnings
+        burn_ins: tuple[PlannedBurnIn, ...] = ()
         if preset.video:
             look, added = self._looks.look_of(shot, preset.look)
             warnings += added
         elif preset.copy:
             warnings += self._looks.unapplied(shot)
-        burn_ins, added = (
-            self._burn_ins.of(preset, name, treatment.values, values) if preset.burn_in else ((), ())
-        )
-        warnings += added
+        if preset.burn_in:
+            burn_ins, added = self._burn_ins.of(preset, name, treatment.values, values)
+            warnings += added
         if preset.copy:
             from boxkite.core.footage.keyframes import stored_frames  # loads the codec library
 
@@ -311,8 +311,10 @@ class _RowMaker:
             else:
                 copied, moved = copied_frames(shot, stored)
                 warnings += moved
-        chunks, added = planned_chunks(preset, shot) if self._job.in_chunks else ((), ())
-        warnings += added
+        chunks: tuple[Span, ...] = ()
+        if self._job.in_chunks:
+            chunks, added = planned_chunks(preset, shot)
+            warnings += added
         return Row(
             number=number,
             shot=shot,

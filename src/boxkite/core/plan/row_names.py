@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import ChainMap
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -22,7 +21,7 @@ from boxkite.core.naming.pattern import (
     make_name,
     read_pattern,
 )
-from boxkite.core.naming.values import FormError, Text, Value, ends_in_version, in_forms
+from boxkite.core.naming.values import FormError, LayeredValues, Text, Value, ends_in_version, in_forms
 from boxkite.core.naming.versions import MARK, VERSION, Open, next_version, version_choices
 from boxkite.core.plan.treatment import Treatment
 from boxkite.core.shots.shot import Shot
@@ -104,14 +103,14 @@ class RowNames:
         by_image = id(pattern) in self._by_image
         of_output = self._of_output[id(pattern)] or by_image
         if by_image:
-            values = ChainMap({FRAME: Open(FRAME_MARK)}, values)  # type: ignore[arg-type]
+            values = LayeredValues({FRAME: Open(FRAME_MARK)}, values)  # type: ignore[arg-type]
         if of_output:
-            values = ChainMap(treatment.values, values)  # type: ignore[arg-type]
+            values = LayeredValues(treatment.values, values)  # type: ignore[arg-type]
         try:
             name = plain = make_name(pattern, values)
             if id(pattern) in self._versioned:
                 _check_no_second_version(pattern, values)
-                plain = make_name(pattern, ChainMap({VERSION: Open(MARK)}, values))  # type: ignore[arg-type]
+                plain = make_name(pattern, LayeredValues({VERSION: Open(MARK)}, values))  # type: ignore[arg-type]
         except PatternError as error:
             error.message = f"{error.message} (the shot of {shot.origin})"
             raise
@@ -133,7 +132,7 @@ class RowNames:
         for index, shot in enumerate(self._shots):
             if self._pattern(shot, index) is not pattern:
                 continue
-            values = ChainMap({VERSION: Open(MARK), FRAME: Open(FRAME_MARK)}, self.values(index))  # type: ignore[arg-type]
+            values = LayeredValues({VERSION: Open(MARK), FRAME: Open(FRAME_MARK)}, self.values(index))  # type: ignore[arg-type]
             name = ""
             for treatment in treatments[index]:
                 if in_subfolder and (not name or self._of_output[id(pattern)]):
@@ -145,12 +144,12 @@ class RowNames:
     def _subfolder(self, shot: Shot, index: int) -> str:
         """The folder that the name of a shot makes, for counters that start again in each."""
         pattern = self._pattern(shot, index)
-        values = ChainMap({"count": Open("0"), AGAIN: Text("")}, self.values(index))  # type: ignore[arg-type]
+        values = LayeredValues({"count": Open("0"), AGAIN: Text("")}, self.values(index))  # type: ignore[arg-type]
         return make_name(pattern, values).rpartition("/")[0]
 
     def _unrepeated(self, shot: Shot, index: int) -> str:
         """The name of a shot without @again, as file systems compare names."""
-        values = ChainMap({AGAIN: Text("")}, self.values(index))  # type: ignore[arg-type]
+        values = LayeredValues({AGAIN: Text("")}, self.values(index))  # type: ignore[arg-type]
         return clash_key(make_name(self._pattern(shot, index), values))
 
 

@@ -183,7 +183,8 @@ class Row(Struct, frozen=True):
             return sum(part.frames for part in self.parts)
         rate = self.preset.frame_rate
         if rate is None:
-            return self.span.length
+            span = self.copied or self.shot.span
+            return span.end - span.start  # asked for several times a row
         return round_fraction(
             self.span.length * rate.fraction / self.shot.footage.frame_index.rate.fraction, "up"
         )
@@ -305,8 +306,8 @@ def _is_mostly_in(span: Span, group: Span) -> bool:
 
 def ends_of(rows: Sequence[Row]) -> Iterator[tuple[str, str]]:
     """In and out of each row as timecode; rows of one shot share them."""
-    shot, span, ends = None, None, ("", "")
+    shot, copied, ends = None, None, ("", "")
     for row in rows:
-        if row.shot is not shot or (row.span is not span and row.span != span):
-            shot, span, ends = row.shot, row.span, (str(row.in_timecode), str(row.out_timecode))
+        if row.shot is not shot or row.copied is not copied:
+            shot, copied, ends = row.shot, row.copied, (str(row.in_timecode), str(row.out_timecode))
         yield ends

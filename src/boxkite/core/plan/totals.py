@@ -52,8 +52,10 @@ def expected_sizes(rows: Sequence[Row]) -> tuple[int, tuple[int, int]]:
     """How many bytes rows are expected to take together, and the least and the most."""
     whole, least, most = 0, 0, 0
     for row in rows:
-        low, high = row.bytes_between
-        whole, least, most = whole + row.expected_bytes, least + low, most + high
+        size, (low, high) = row.expected_bytes, row.spread
+        whole += size
+        least += round(size * low)
+        most += round(size * high)
     return whole, (least, most)
 
 
@@ -98,18 +100,18 @@ def expected_time(plan: Plan, workers: int) -> ExpectedTime | None:
             known = records.seconds_per_pixel()
     except RecordsError:
         return None
-    seconds, files = 0.0, 0
-    for name in {row.preset.name for row in plan.to_make}:
-        files += known[name][1] if name in known else 0
-    for row in plan.to_make:
-        if row.geometry is None or row.preset.copy or row.splice:
-            continue
-        if row.preset.name not in known:
-            return None
-        seconds += (
-            known[row.preset.name][0] * row.geometry.width_px * row.geometry.height_px * row.span.length
-        )
-    most = {id(row.shot): len(row.chunks) or 1 for row in plan.to_make}
+    rows = plan.to_make
+    pixels: dict[str, int] = {}
+    for row in rows:
+        name, geometry = row.preset.name, row.geometry
+        if geometry and not (row.preset.copy or row.splice):
+            many = geometry.width_px * geometry.height_px * row.span.length
+            pixels[name] = pixels.get(name, 0) + many
+    if not pixels.keys() <= known.keys():
+        return None
+    seconds = sum(known[name][0] * many for name, many in pixels.items())
+    files = sum(known[name][1] for name in {row.preset.name for row in rows} & set(known))
+    most = {id(row.shot): len(row.chunks) or 1 for row in rows}
     side_by_side = min(workers, sum(most.values()) or 1)
     return ExpectedTime(seconds / side_by_side, side_by_side, files) if files else None
 

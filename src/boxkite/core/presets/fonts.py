@@ -16,6 +16,8 @@ LIVE_FONT = _FONTS / "DejaVuSansMono-Bold.ttf"
 @lru_cache(maxsize=1024)
 def missing_glyphs(text: str, font: Path | None = None) -> str:
     """Those characters of a text that its font cannot show. Raises PresetError for what is no font."""
+    if not text and not font:
+        return ""
     from PIL import ImageFont
 
     try:

@@ -30,14 +30,13 @@ def assign_marks(marks: MarkList, sources: Sequence[Source]) -> tuple[dict[int, 
     Raises MarksError, with the line, for a mark that names no source or fits several.
     """
     by_source: dict[int, list[Mark]] = {}
+    by_name: dict[str, list[int]] = {"": list(range(len(sources)))}
+    for index, source in enumerate(sources):
+        for name in {source.path.name.casefold(), source.clip_name.casefold()} - {""}:
+            by_name.setdefault(name, []).append(index)
     notices = []
     for mark in marks.marks:
-        fitting = [
-            index
-            for index, source in enumerate(sources)
-            if not mark.source_name
-            or mark.source_name.casefold() in (source.path.name.casefold(), source.clip_name.casefold())
-        ]
+        fitting = by_name.get(mark.source_name.casefold(), [])
         if len(fitting) > 1:
             problem = f"“{mark.source_name}” fits" if mark.source_name else "this mark could belong to"
             raise MarksError(

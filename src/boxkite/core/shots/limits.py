@@ -160,4 +160,6 @@ def _shared_frames(shots: Sequence[Shot]) -> dict[int, Notice]:
 
 def _asked(shot: Shot) -> Span:
     """The span without its handles."""
+    if not (shot.handle_in or shot.handle_out):
+        return shot.span
     return Span(shot.span.start + shot.handle_in, shot.span.end - shot.handle_out)

@@ -191,6 +191,8 @@ class LazyValues(Mapping[str, Value]):
 
     def get(self, name: str, default: Any = None) -> Any:
         """The value of a token, or the default: without the steps of a mapping's own, as it is asked for so often."""
+        if value_of := _OF_SHOT.get(name):
+            return value_of(self._shot, self._context)
         try:
             return self[name]
         except KeyError:
