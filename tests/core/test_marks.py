@@ -274,6 +274,12 @@ def test_tables_of_ranges_are_read_as_people_write_them(tmp_path: Path) -> None:
     ]  # fmt: skip
 
 
+def test_a_cell_may_hold_the_sign_that_rows_are_kept_with(tmp_path: Path) -> None:
+    mark = read_marks(write(tmp_path, "name,in,out,reel\na\x1fb,10,20,c\x1fd\n", "t.csv")).marks[0]
+    assert (mark.name, mark.start.text, mark.end and mark.end.text) == ("a b", "10", "20")
+    assert mark.metadata["reel"] == "c d"
+
+
 @pytest.mark.parametrize(
     "head", ["Start TC", "TC", "Timestamp", "Position", "Begin", "source_in", "Start Frame"]
 )

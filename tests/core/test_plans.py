@@ -17,10 +17,12 @@ from msgspec.structs import replace
 from boxkite.core.errors import PatternError, PlanError, PresetError, RecordsError
 from boxkite.core.files.identity import FileIdentity
 from boxkite.core.files.names import MOST_BYTES, byte_length, clash_key
+from boxkite.core.footage.splice import Splice
 from boxkite.core.job.job import Output
 from boxkite.core.metadata.value import KnownMetadata
 from boxkite.core.naming.pattern import read_pattern
 from boxkite.core.naming.versions import MARK, next_version
+from boxkite.core.plan.rows import ends_of
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.totals import add_up, expected_time
 from boxkite.core.presets.codecs import ENCODER_SPEEDS, SPEEDS
@@ -255,6 +257,15 @@ def test_a_plan_takes_as_long_as_this_machine_took_before(
         outputs=(Output("stock", tmp_path / "s"),),
     )
     assert expected_time(other, 2) is None
+    spliced = replace(other.rows[0], splice=Splice(1, 7, 1))
+    assert expected_time(replace(plan, rows=(*plan.rows, spliced)), 2) == time
+
+
+def test_in_and_out_are_those_of_each_file(tmp_path: Path) -> None:
+    row = planned(tmp_path, make_shots(make_footage(tmp_path / "a.mov"), (25, 50)), "@marker").rows[0]
+    copied = replace(row, copied=Span(0, 75))
+    encoded, whole = ("00:00:01:00", "00:00:02:00"), ("00:00:00:00", "00:00:03:00")
+    assert [*ends_of([row, copied, copied, row])] == [encoded, whole, whole, encoded]
 
 
 def test_against_an_earlier_batch_every_row_is_same_new_or_changed_and_the_rest_is_gone(
