@@ -1,8 +1,9 @@
 """Clips that nobody here made, through the installed program: python -m tests.real.everything FOLDER [--large] [NAME…].
 
 Fetches them where they are missing. Each is made with `web`, `copy` and `frames-jpeg`, and every frame is compared with
-what the bare codec library decodes, told not to guess how far H.264 reorders. Exit status 1 where a frame differs, or a
-clip is refused that the library reads.
+what the bare codec library decodes, told not to guess how far H.264 reorders; of some that move, frames are put out of
+order, which `verify --deep` has to name. Exit status 1 where a frame differs, a fault is not named, or a clip that the
+library reads is refused.
 """
 
 from __future__ import annotations
@@ -20,12 +21,15 @@ from pathlib import Path
 
 import tests.conftest  # noqa: F401  what is remembered lies in folders of its own
 from tests.real.cuts import try_cuts
+from tests.real.faults import try_faults
 from tests.real.fetching import fetch
 from tests.real.frames import Decoded, decode, differs
 
 PRESETS = ("web", "copy", "frames-jpeg")
 CUTS = "cuts"
 """Frames of spans at random."""
+FAULTS = "faults"
+"""Frames put out of order, and whether they are named."""
 LEAST_CLIPS = 100
 BOXKITE = (sys.executable, "-m", "boxkite")
 
@@ -37,8 +41,9 @@ def try_clip(clip: Path) -> tuple[Path, dict[str, str]]:
         return clip, {}
     with tempfile.TemporaryDirectory() as folder:
         outcomes = {preset: _try(clip, preset, Path(folder), wanted) for preset in PRESETS}
-    wrong = try_cuts(clip)
-    return clip, {**outcomes, CUTS: f"WRONG: {wrong}" if wrong else "same"}
+    for name, wrong in ((CUTS, try_cuts(clip)), (FAULTS, try_faults(clip))):
+        outcomes[name] = f"WRONG: {wrong}" if wrong else "same"
+    return clip, outcomes
 
 
 def _try(clip: Path, preset: str, folder: Path, wanted: Decoded) -> str:
@@ -108,7 +113,7 @@ def main() -> int:
     clips = fetch(asked.folder, large=asked.large)
     if asked.names:
         clips = [clip for clip in clips if any(name in str(clip) for name in asked.names)]
-    counts: dict[str, Counter[str]] = {preset: Counter() for preset in (*PRESETS, CUTS)}
+    counts: dict[str, Counter[str]] = {preset: Counter() for preset in (*PRESETS, CUTS, FAULTS)}
     tried = bad = 0
     with ThreadPoolExecutor(2) as pool:
         for clip, outcomes in pool.map(try_clip, clips):

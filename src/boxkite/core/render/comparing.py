@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from array import array
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -20,19 +21,12 @@ from boxkite.core.footage.probe import read_sequence, read_source
 from boxkite.core.machine import usable_cores
 from boxkite.core.notices.footage import BREAKS_OFF, HEADER_LONGER
 from boxkite.core.notices.handover import (
-    BLACK_ALONE,
-    FROZEN_ALONE,
-    GONE_BLACK,
-    GONE_FROZEN,
-    MISPLACED,
     NOT_AS_PLANNED,
     NOT_COMPARED,
     NOT_DECODED,
     OTHER_FRAMES,
-    OTHER_PICTURES,
     OTHER_TIMES,
     POOR,
-    SWAPPED,
 )
 from boxkite.core.notices.notice import Notice
 from boxkite.core.picture.chain import PictureChain
@@ -40,38 +34,23 @@ from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import IMAGE_EXTENSIONS
 from boxkite.core.render.comparing_audio import audio_faults
-from boxkite.core.render.frame_prints import PRINT_BYTES, print_of
 from boxkite.core.render.inputs import frames_until, open_frames
+from boxkite.core.render.out_of_place import Neighbours, Prints, faults_of_frames
 from boxkite.core.render.quality import BEST_DB, Closeness, QualityMeter
 from boxkite.core.render.still import through_encoder
 from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Timecode
 
-_BLACK_LEVEL, _NOT_BLACK_LEVEL = 22, 32
-"""8-bit luma of limited range: black, and certainly not."""
-_BLACK_SECONDS, _FROZEN_SECONDS = 0.2, 0.4
-_ALONE_SECONDS = 1.0
-"""Where there is no source, only longer stretches are reported."""
-_DIP_DB = 6.0
-"""A frame so much further from its source than those around it may be another one."""
-_NEIGHBOURS = 25
-_OTHER_PRINT = 12.0
-"""Mean difference, of 255, that coding makes at most (frame_prints)."""
-_TELLING = 0.6
-"""Mean difference of two prints that tells frames apart."""
-_MOST_MOVED = 50
-"""Frames to either side in which a misplaced one is looked for."""
 _AHEAD = 4
 """Frames decoded before they are compared."""
 _SAMPLES = 5
 _POORER_DB = 3.0
 """Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
-_POORER_BY_CODEC = {"av1": 4.0, "vp9": 6.5}
+_POORER_BY_CODEC = {"av1": 6.0, "vp9": 10.5}
 _POORER_BY_LIMIT = 8.0
 _NEAR_DB = 1.5
 """So near to what is allowed, a single frame does not tell."""
-_SAME_DB = 60.0
 
 
 class Comparison(Struct):
@@ -117,22 +96,6 @@ class _Wanted(Struct):
         if self.source is None or self.piece is None:
             return self.frame
         return next(PictureChain(conversion_of(self.piece), first=self.place).put(self.source))
-
-
-class _Prints:
-    """The prints of frames, and which of them may be told by them."""
-
-    def __init__(self) -> None:
-        self._kept = bytearray()
-
-    def add(self, frame: VideoFrame) -> None:
-        found = print_of(frame) or print_of(
-            frame.reformat(format="gray")
-        )  # those of floating point have none
-        self._kept += found or bytes(PRINT_BYTES)
-
-    def values(self) -> np.ndarray:
-        return np.frombuffer(self._kept, np.uint8).reshape(-1, PRINT_BYTES)
 
 
 def compare(path: Path, row: Row | None, *, threads: int = 0, frames_short: int = 0) -> Comparison:
@@ -255,7 +218,8 @@ def _compare_frames(
         is_alone and row_there
     ):  # one thread for each of the two costs less than several that share in one's frames
         decoded, wanted = ahead(decoded, _AHEAD), ahead(wanted, _AHEAD)
-    own, theirs, meter = _Prints(), _Prints(), QualityMeter()
+    own, theirs, meter = Prints(), Prints(), QualityMeter()
+    neighbours = Neighbours(found.psnr_db)
     sampled = {round((place + 0.5) * index.frame_count / _SAMPLES) for place in range(_SAMPLES)}
     samples: list[tuple[int, VideoFrame]] = []
     for number, frame in decoded:
@@ -264,14 +228,7 @@ def _compare_frames(
         planned_frame = next(wanted, None)
         if planned_frame is None:
             continue
-        match = planned_frame.frame
-        if row_there and row_there.geometry and (match.width, match.height) != (frame.width, frame.height):
-            planned = (row_there.geometry.width_px, row_there.geometry.height_px)
-            if planned == (
-                frame.width,
-                frame.height,
-            ):  # the source changes its size; the encoder gets one size
-                match = match.reformat(width=planned[0], height=planned[1])
+        match = _of_planned_size(planned_frame.frame, frame, row_there)
         try:
             close = meter.compare(frame, match)
             theirs.add(match)
@@ -285,69 +242,41 @@ def _compare_frames(
             continue
         found.psnr_db.append(close.psnr_db)
         found.ssim.append(close.ssim)
+        neighbours.add(frame, match)
         if number in sampled and row_there and not row_there.is_copied:
             samples.append((number, planned_frame.whole() if planned_frame.source else match))
     if len(damage.missing + damage.corrupt) > len(of_source.missing + of_source.corrupt):
         first = min(damage.missing + damage.corrupt)
         reason = f"{len(damage.missing) + len(damage.corrupt)} frames are damaged, the first at {_at(found, first)}"
         found.faults.append(NOT_DECODED(reason=reason))
-    mine, source = own.values(), theirs.values()
-    if len(source):
-        _other_frames(found, mine[: len(source)], source, is_copied=bool(row_there and row_there.is_copied))
-        if row_there and not found.faults:
-            _poor(found, row_there, samples)
-    rate = float(index.rate.fraction)
-    _stretches(found, mine, source if len(source) == len(mine) else None, rate)
+    neighbours.end()
+    faults, notices = faults_of_frames(
+        own.values(),
+        theirs.values(),
+        np.array(found.psnr_db),
+        neighbours.shows,
+        float(index.rate.fraction),
+        partial(_at, found),
+        is_copied=bool(row_there and row_there.is_copied),
+    )
+    found.faults += faults
+    found.notices += notices
+    if row_there and not found.faults:
+        _poor(found, row_there, samples)
+
+
+def _of_planned_size(wanted: VideoFrame, frame: VideoFrame, row: Row | None) -> VideoFrame:
+    """The wanted frame in the size of the file's, where that is as planned: the source may change its size."""
+    size = frame.width, frame.height
+    if row is None or row.geometry is None or (wanted.width, wanted.height) == size:
+        return wanted
+    if size != (row.geometry.width_px, row.geometry.height_px):
+        return wanted
+    return wanted.reformat(width=size[0], height=size[1])
 
 
 def _at(found: Comparison, frame: int) -> str:
     return str(found.start + frame) if found.start else f"frame {frame}"
-
-
-def _other_frames(found: Comparison, own: np.ndarray, source: np.ndarray, *, is_copied: bool) -> None:
-    """Frames that are not those of the source at their place; of a copy each must be the very same."""
-    psnr = np.array(found.psnr_db)
-    around = np.array(
-        [_middle(psnr[max(0, place - _NEIGHBOURS) : place + _NEIGHBOURS + 1]) for place in range(len(psnr))]
-    )
-    own, source = own.astype(np.int16), source.astype(np.int16)
-    away = np.abs(own - source).mean(axis=1)
-    suspects = np.flatnonzero(((psnr < around - _DIP_DB) & (away > _TELLING)) | (away > _OTHER_PRINT))
-    shows: dict[int, int] = {}
-    for place in map(int, suspects):
-        first = max(0, place - _MOST_MOVED)
-        distance = np.abs(source[first : place + _MOST_MOVED + 1] - own[place]).mean(axis=1)
-        nearest = first + int(np.argmin(distance))
-        if nearest != place and distance.min() < away[place] / 2:
-            shows[place] = nearest
-    swapped = [(one, other) for one, other in shows.items() if shows.get(other) == one and one < other]
-    for one, other in swapped:
-        found.faults.append(SWAPPED(first=_at(found, one), second=_at(found, other)))
-        del shows[one], shows[other]
-    for start, frames, moved in _runs(shows):
-        way = f"{abs(moved)} frame{'s' if abs(moved) > 1 else ''} {'later' if moved > 0 else 'earlier'}"
-        found.faults.append(MISPLACED(frames=frames, timecode=_at(found, start), away=way))
-    known = {place for pair in swapped for place in pair} | set(shows)
-    unlike = (away > _OTHER_PRINT) | (is_copied & (psnr < _SAME_DB))
-    others = [place for place in map(int, np.flatnonzero(unlike)) if place not in known]
-    if others:
-        found.faults.append(OTHER_PICTURES(frames=len(others), timecode=_at(found, others[0])))
-
-
-def _middle(values: np.ndarray) -> float:
-    """The median, or the greater of the two; np.median loads a library of its own for one."""
-    return float(np.sort(values)[len(values) // 2])
-
-
-def _runs(shows: dict[int, int]) -> list[tuple[int, int, int]]:
-    """(first frame, how many, how far away) of frames in a row that are moved alike."""
-    runs: list[tuple[int, int, int]] = []
-    for place, shown in sorted(shows.items()):
-        if runs and runs[-1][0] + runs[-1][1] == place and runs[-1][2] == shown - place:
-            runs[-1] = (runs[-1][0], runs[-1][1] + 1, shown - place)
-        else:
-            runs.append((place, 1, shown - place))
-    return runs
 
 
 def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) -> None:
@@ -373,26 +302,3 @@ def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) ->
             return
     if own and np.mean(own) < np.mean(fresh) - allowed:
         found.faults.append(POOR(found=float(np.mean(own)), wanted=min(float(np.mean(fresh)), BEST_DB)))
-
-
-def _stretches(found: Comparison, own: np.ndarray, source: np.ndarray | None, rate: float) -> None:
-    """Black and frozen stretches that the source does not have; longer ones where there is no source."""
-    black = own.max(axis=1) <= _BLACK_LEVEL
-    still = np.concatenate([[False], np.all(own[1:] == own[:-1], axis=1)])
-    moving = lit = None
-    if source is not None:
-        lit = source.max(axis=1) > _NOT_BLACK_LEVEL
-        moving = np.concatenate(
-            [[False], np.abs(np.diff(source.astype(np.int16), axis=0)).mean(axis=1) > _TELLING / 2]
-        )
-    for flags, against, seconds, kind, alone in (
-        (black, lit, _BLACK_SECONDS, GONE_BLACK, BLACK_ALONE),
-        (still & ~black, moving, _FROZEN_SECONDS, GONE_FROZEN, FROZEN_ALONE),
-    ):
-        edges = np.flatnonzero(np.diff(np.concatenate([[0], flags.view(np.int8), [0]])))
-        for start, end in zip(edges[::2], edges[1::2], strict=True):
-            length = (end - start) / rate
-            if against is None and length >= max(seconds, _ALONE_SECONDS):
-                found.notices.append(alone(frames=int(end - start), timecode=_at(found, int(start))))
-            elif against is not None and length >= seconds and against[start:end].mean() > 0.5:
-                found.faults.append(kind(frames=int(end - start), timecode=_at(found, int(start))))

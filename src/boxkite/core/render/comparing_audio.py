@@ -12,7 +12,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.presets.audio_tracks import file_tracks
 from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.edit_frames import EditAudio
-from boxkite.core.render.envelope import Envelope, lag_of, silences
+from boxkite.core.render.envelope import Envelope, begins_late, lag_of, silences
 from boxkite.core.render.inputs import open_audio
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span
@@ -51,7 +51,9 @@ def audio_faults(
         if row and missing[track] - at_source > _LENGTH_SECONDS:
             length = float(planned) - missing[track]
             faults.append(OTHER_AUDIO_LENGTH(track=number, found=length, wanted=float(planned)))
-        lag = lag_of(values, other) if other is not None else 0.0
+        lag = 0.0
+        if other is not None:
+            lag = lag_of(values, other) or _late_beginning(values, other, 1 / fps)
         if abs(lag) >= max(0.5 / fps, _PACKET_SECONDS if row and row.is_copied else 0.0):
             direction, frames = "late" if lag > 0 else "early", f"{abs(lag * fps):.0f}"
             milliseconds = round(abs(lag) * 1000)
@@ -66,6 +68,12 @@ def audio_faults(
             elif row is None or not row.is_silent_track:
                 notices.append(SILENT_ALONE(track=number, seconds=quiet, timecode=when))
     return faults, notices
+
+
+def _late_beginning(found: np.ndarray, wanted: np.ndarray, frame_seconds: float) -> float:
+    """By how much a track begins late or ends early: by a frame at least, less than what is told as a silence."""
+    late = begins_late(found, wanted)
+    return late if max(frame_seconds, _LENGTH_SECONDS) <= abs(late) < _SILENT_SECONDS else 0.0
 
 
 def _envelopes_of_file(footage: IndexedSource) -> tuple[list[np.ndarray], list[float]]:

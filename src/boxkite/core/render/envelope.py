@@ -87,8 +87,23 @@ def lag_of(found: np.ndarray, wanted: np.ndarray) -> float:
     length = min(len(found), len(wanted), _CORRELATED_SECONDS * BINS_A_SECOND)
     if length < BINS_A_SECOND // 4:
         return 0.0
-    first, second = (np.log10(values[:length] + 1e-9) for values in (found, wanted))
-    first, second = first - first.mean(), second - second.mean()
+    values = found[:length], wanted[:length]
+    first, second = (np.log10(one + 1e-9) for one in values)
+    lag = _lag(first - first.mean(), second - second.mean())
+    heard = [one > _QUIET for one in values]
+    if lag or not all(one.any() for one in heard) or all(one.all() for one in heard):
+        return lag
+    # A silence that only one of them has outweighs all else: without it, the rest may tell.
+    first, second = (
+        np.where(is_heard, one - one[is_heard].mean(), 0)
+        for one, is_heard in zip((first, second), heard, strict=True)
+    )
+    return _lag(first, second)
+
+
+def _lag(first: np.ndarray, second: np.ndarray) -> float:
+    """The same for two series whose means are 0."""
+    length = len(first)
     scale = float(np.sqrt(np.dot(first, first) * np.dot(second, second)))
     if scale < 1e-6 * length:
         return 0.0
@@ -100,6 +115,19 @@ def lag_of(found: np.ndarray, wanted: np.ndarray) -> float:
     if lags[best] < max(lags[most] + _LEAST_GAIN, _LEAST_CORRELATION):
         return 0.0
     return (best - most) / BINS_A_SECOND
+
+
+def begins_late(found: np.ndarray, wanted: np.ndarray) -> float:
+    """For how many seconds a track is silent at its beginning where the wanted one is heard; below 0: at its end.
+
+    It tells of steady tones too.
+    """
+    length = min(len(found), len(wanted))
+    missing = (found[:length] < _QUIET) & (wanted[:length] > _AUDIBLE)
+    if missing.all():
+        return 0.0
+    head, tail = int(np.argmin(missing)), int(np.argmin(missing[::-1]))
+    return (head if head >= tail else -tail) / BINS_A_SECOND
 
 
 def silences(found: np.ndarray, wanted: np.ndarray | None, least_seconds: float) -> list[tuple[float, float]]:

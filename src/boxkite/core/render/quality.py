@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from functools import cache
-from typing import Any
+from typing import Any, NamedTuple
 
 import av
 import av.filter
@@ -27,6 +27,7 @@ _PSNR = ("lavfi.psnr.psnr.y", "lavfi.psnr.psnr_avg")
 _SSIM = ("lavfi.ssim.Y", "lavfi.ssim.All")
 _LINES_COMPARED_FIRST = 4
 _LEAST_COMPILED_PX = 8
+_LINES_KEPT = 64
 
 
 class Closeness(Struct, frozen=True):
@@ -138,6 +139,35 @@ def _compared(frame: VideoFrame, wanted: VideoFrame) -> Closeness:
     fewer = bits - wanted.format.components[0].bits
     error, ssim = compiled.closeness(first, second, steps, size, bits, fewer)
     return Closeness(_psnr_db(error / (size[0] * size[1]), bits), ssim)
+
+
+class SomeLines(NamedTuple):
+    """Some lines of a frame's luma, evenly over its height, kept apart from the frame."""
+
+    samples: np.ndarray
+    bits: int
+
+    def psnr_db(self, other: SomeLines) -> float | None:
+        """PSNR against those of another frame, with the bits that both have; None for other sizes."""
+        if self.samples.shape != other.samples.shape:
+            return None
+        bits = min(self.bits, other.bits)
+        if compiled.closeness and self.bits == other.bits and min(self.samples.shape) >= _LEAST_COMPILED_PX:
+            height, width = self.samples.shape
+            steps = self.samples.strides[0], other.samples.strides[0]
+            error, _ = compiled.closeness(self.samples, other.samples, steps, (width, height), bits, 0)
+            return _psnr_db(error / self.samples.size, bits)
+        first, second = (one.samples.astype(np.int32) >> (one.bits - bits) for one in (self, other))
+        difference = (first - second).astype(np.float32).ravel()
+        return _psnr_db(float(np.dot(difference, difference)) / len(difference), bits)
+
+
+def some_lines(frame: VideoFrame) -> SomeLines | None:
+    """Lines of a frame, about _LINES_KEPT; None where its luma is no plane of its own."""
+    luma = _luma(frame)
+    if luma is None:
+        return None
+    return SomeLines(luma[:: max(1, len(luma) // _LINES_KEPT)].copy(), frame.format.components[0].bits)
 
 
 def _luma(frame: VideoFrame) -> np.ndarray | None:
