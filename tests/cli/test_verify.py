@@ -29,7 +29,7 @@ PRESETS = EVERY or ["web-720", "copy", "audio-wav"]
 IMAGES = ("frames-dpx", "frames-exr", "frames-jpeg", "frames-png", "frames-tiff")
 
 
-def picture(number: int) -> np.ndarray:
+def picture(number: float) -> np.ndarray:
     """Discs that wander over a textured ground, so that every frame is another."""
     width, height = SIZE
     y, x = np.mgrid[0:height, 0:width]
@@ -42,9 +42,10 @@ def picture(number: int) -> np.ndarray:
 
 def write(
     path: Path,
-    order: Callable[[int], int] = lambda number: number,
+    order: Callable[[int], float] = lambda number: number,
     *,
     late: int = 0,
+    steady: bool = False,
     change: Callable[[np.ndarray, int], np.ndarray] = lambda drawn, _: drawn,
     silent: bool = False,
 ) -> None:
@@ -62,7 +63,9 @@ def write(
             container.mux(video.encode(frame))
             heard = number - late
             sound = np.zeros((1, 2 * 1920), np.int16)
-            if not silent and heard % 9 in (2, 3, 6) and heard >= 0:
+            if steady and heard >= 0:
+                sound[0, :] = np.repeat((5000 * np.sin(np.arange(1920) * 0.131)).astype(np.int16), 2)
+            elif not silent and heard % 9 in (2, 3, 6) and heard >= 0:
                 sound[0, :1200] = 9000 * np.sin(np.arange(1200) * (0.1 + heard % 5 / 20))
             block = av.AudioFrame.from_ndarray(sound, format="s16", layout="stereo")
             block.sample_rate, block.pts, block.time_base = 48_000, number * 1920, Fraction(1, 48_000)
@@ -186,6 +189,39 @@ def test_what_is_wrong_with_frames_or_audio_is_named_and_nothing_else(
         assert bool(named) == has_it and (not named or kinds_found & BYTES), (name, kinds_found)
         assert named <= NAMED[wrong], (name, named)
     assert checked.status == 1
+
+
+def test_footage_that_hardly_moves_and_a_steady_tone_tell_as_much(tmp_path: Path) -> None:
+    def made(name: str, order: Callable[[int], int] = lambda number: number, late: int = 0) -> list[Path]:
+        (tmp_path / name).mkdir()
+        write(tmp_path / name / "vat.mkv", lambda number: order(number) / 9, late=late, steady=True)
+        outputs = ("--to", f"web-720:{name}/out/a", "--to", f"proxy:{name}/out/b")
+        done = boxkite("run", f"{name}/vat.mkv", "--by", "files", *outputs, "--json", cwd=tmp_path)
+        return [Path(file["path"]) for file in done.json["files"]]
+
+    files = made("whole")
+    assert boxkite("verify", "last", "--deep", cwd=tmp_path).status == 0
+    for name, how in {
+        "file-swapped": {"order": lambda number: {30: 31, 31: 30}.get(number, number)},
+        "file-misplaced": {"order": lambda number: min(number + 1, FRAMES - 1)},
+        "file-audio-moved": {"late": 3},
+    }.items():
+        for path, other in zip(files, made(name, **how), strict=True):
+            shutil.copy(other, path)
+        checked = boxkite("verify", "whole/out", "--deep", "--json", cwd=tmp_path)
+        found = {Path(path).parent.name: set(kinds) - BYTES for path, kinds in faults(checked).items()}
+        assert found == {"a": {name}, "b": {name}}
+
+
+def test_what_a_limit_of_bits_makes_of_noise_is_no_fault(tmp_path: Path) -> None:
+    chance = np.random.default_rng(4)
+    write(
+        tmp_path / "vat.mkv", change=lambda drawn, _: chance.integers(20, 230, drawn.shape).astype(np.uint8)
+    )
+    done = boxkite("run", "vat.mkv", "--by", "files", "--to", "web-small:out", cwd=tmp_path)
+    checked = boxkite("verify", "out", "--deep", "--json", cwd=tmp_path)
+    assert (done.status, checked.status) == (0, 0)
+    assert checked.json["files"][0]["quality"]["psnr_db"] < 20
 
 
 def test_bytes_that_changed_and_files_that_went_or_came_are_named_and_nothing_is_written(

@@ -23,7 +23,9 @@ GONE_SILENT = Kind(
     "file-silent", "audio track {track} is silent for {seconds:.1f} s from {timecode} on; the source is not"
 )
 SWAPPED = Kind("file-swapped", "the frames at {first} and {second} are swapped")
-MISPLACED = Kind("file-misplaced", "{frames:frame} from {timecode} on show others of the source, {away} away")
+MISPLACED = Kind(
+    "file-misplaced", "{frames:frame} from {timecode} on show the source {away} than they should"
+)
 OTHER_PICTURES = Kind(
     "file-other-pictures", "{frames:frame} are not those of the source, the first at {timecode}"
 )

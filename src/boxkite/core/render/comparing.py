@@ -47,8 +47,9 @@ _AHEAD = 4
 _SAMPLES = 5
 _POORER_DB = 3.0
 """Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
-_POORER_BY_CODEC = {"av1": 6.0, "vp9": 10.5}
+_POORER_BY_CODEC = {"av1": 6.0, "vp9": 11.0}
 _POORER_BY_LIMIT = 8.0
+_FILLED = 0.5
 _NEAR_DB = 1.5
 """So near to what is allowed, a single frame does not tell."""
 
@@ -261,7 +262,7 @@ def _compare_frames(
     )
     found.faults += faults
     found.notices += notices
-    if row_there and not found.faults:
+    if row_there and not found.faults and not _is_filled(footage, row_there):
         _poor(found, row_there, samples)
 
 
@@ -277,6 +278,16 @@ def _of_planned_size(wanted: VideoFrame, frame: VideoFrame, row: Row | None) -> 
 
 def _at(found: Comparison, frame: int) -> str:
     return str(found.start + frame) if found.start else f"frame {frame}"
+
+
+def _is_filled(footage: IndexedSource, row: Row) -> bool:
+    """Whether a file uses the bits a second that its preset limits it to: then they alone say how close it can be."""
+    video, audio, index = row.preset.video, row.preset.audio, footage.frame_index
+    if not video or not video.bitrate_mbps:
+        return False
+    of_audio = 1000 * (audio.bitrate_kbps or 0) * len(footage.source.audio) if audio else 0
+    seconds = float(index.rate.seconds(index.frame_count))
+    return footage.source.size_bytes * 8 / seconds - of_audio > _FILLED * 1_000_000 * video.bitrate_mbps
 
 
 def _poor(found: Comparison, row: Row, samples: list[tuple[int, VideoFrame]]) -> None:

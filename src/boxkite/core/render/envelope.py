@@ -124,8 +124,6 @@ def begins_late(found: np.ndarray, wanted: np.ndarray) -> float:
     """
     length = min(len(found), len(wanted))
     missing = (found[:length] < _QUIET) & (wanted[:length] > _AUDIBLE)
-    if missing.all():
-        return 0.0
     head, tail = int(np.argmin(missing)), int(np.argmin(missing[::-1]))
     return (head if head >= tail else -tail) / BINS_A_SECOND
 

@@ -47,6 +47,8 @@ _SLIGHTLY_CLOSER_DB, _CLOSER_DB, _MUCH_CLOSER_DB = 0.4, 1.5, 3.0
 """So much closer to another frame of the source than to their own: each of two that are swapped, each of several in a
 row, one alone. Encoders that smooth over time make single frames up to 2.1 closer to the one before."""
 _IN_A_ROW = 3
+_ALIKE_DB = 0.5
+"""Of frames that are about as close, the nearest is meant: others of the source may be the same."""
 _EVERY = 25
 """Of so many frames one is compared with those around it whatever its own is like."""
 _MOST_RUNS = 5
@@ -147,7 +149,9 @@ class Neighbours:
         }
         if not found:
             return
-        nearest = max(found, key=lambda number: (found[number], -abs(number - place)))
+        best = max(found.values())
+        alike = [number for number in found if found[number] >= best - _ALIKE_DB]
+        nearest = min(alike, key=lambda number: abs(number - place))
         closer = found[nearest] - as_own
         is_usual = found[nearest] >= usual - _SLIGHT_DIP_DB
         if closer >= (_SLIGHTLY_CLOSER_DB if is_usual else _MUCH_CLOSER_DB):
@@ -204,12 +208,17 @@ def _other_frames(
     faults += [SWAPPED(first=at(one), second=at(other)) for one, other in swapped]
     in_pairs = {place for pair in swapped for place in pair}
     runs = _runs({place: shown for place, shown in shows.items() if place not in in_pairs})
-    are_many = len(runs) > _MOST_RUNS
-    for start, shown in [] if are_many else runs:
+    moved = {one - place for start, shown in runs for place, one in enumerate(shown, start=start)}
+    are_many = len(runs) > _MOST_RUNS and len(moved) > 1
+    if len(runs) > _MOST_RUNS and not are_many:  # between them are frames that are the same as those beside
+        count, start = sum(len(shown) for _, shown in runs), runs[0][0]
+        faults.append(MISPLACED(frames=count, timecode=at(start), away=_way(moved)))
+    for start, shown in runs if len(runs) <= _MOST_RUNS else []:
         if len(shown) > 2 and len(set(shown)) == 1:
             faults.append(GONE_FROZEN(frames=len(shown), timecode=at(start)))
         else:
-            faults.append(MISPLACED(frames=len(shown), timecode=at(start), away=_way(start, shown)))
+            apart = {one - place for place, one in enumerate(shown, start=start)}
+            faults.append(MISPLACED(frames=len(shown), timecode=at(start), away=_way(apart)))
     unlike = (away > _OTHER_PRINT) | (is_copied & (psnr < _SAME_DB))
     others = sorted({*map(int, np.flatnonzero(unlike)), *shows} - (in_pairs if are_many else set(shows)))
     if others:
@@ -239,9 +248,8 @@ def _runs(shows: Mapping[int, int]) -> list[tuple[int, list[int]]]:
     return runs
 
 
-def _way(start: int, shown: list[int]) -> str:
-    """How far from their places the frames of a run are, as people say it."""
-    moved = [one - place for place, one in enumerate(shown, start=start)]
+def _way(moved: set[int]) -> str:
+    """How far from their places frames are, as people say it."""
     far = sorted({abs(one) for one in moved})
     count = f"{far[0]} to {far[-1]}" if len(far) > 1 else f"{far[0]}"
     way = " and ".join(word for word, are in (("later", max(moved) > 0), ("earlier", min(moved) < 0)) if are)
