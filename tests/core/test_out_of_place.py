@@ -17,7 +17,7 @@ from boxkite.core.notices.notice import Notice
 from boxkite.core.picture import compiled
 from boxkite.core.render.comparing import _is_filled
 from boxkite.core.render.envelope import BINS_A_SECOND, begins_late, lag_of
-from boxkite.core.render.out_of_place import Neighbours, Prints, faults_of_frames
+from boxkite.core.render.out_of_place import Neighbours, Prints, _is_another, faults_of_frames
 from boxkite.core.render.quality import QualityMeter, SomeLines, some_lines
 from tests.builders import make_footage, make_shots, planned
 
@@ -58,7 +58,7 @@ def found_in(
     for number in range(FRAMES):
         frame, wanted = drawn(source(order(number)), number if is_coded else None), drawn(source(number))
         if number in blur:
-            mixed = frame.to_ndarray() * 0.45 + drawn(source(number - 1), number).to_ndarray() * 0.55
+            mixed = frame.to_ndarray() * 0.25 + drawn(source(number - 1), number).to_ndarray() * 0.75
             frame = av.VideoFrame.from_ndarray(mixed.astype(np.uint8), format="gray")
         psnr_db.append(meter.compare(frame, wanted).psnr_db)
         own.add(frame)
@@ -154,8 +154,33 @@ def test_lines_of_frames_are_compared_with_the_bits_that_both_have(
     assert SomeLines(eight.samples[1:], 8).psnr_db(eight) is None
 
 
-def test_a_frame_that_its_encoder_smoothed_over_is_no_fault() -> None:
-    assert found_in(lambda number: number, blur=range(30, 31)) == ({}, [])
+@pytest.mark.parametrize("smoothed", [range(30, 31), range(30, 34)])
+def test_frames_that_an_encoder_smoothed_over_are_no_fault(smoothed: range) -> None:
+    assert found_in(lambda number: number, lambda number: 0.3 * number, blur=smoothed) == ({}, [])
+
+
+@pytest.mark.parametrize(
+    ("own", "other", "apart", "is_another"),
+    [
+        (28.0, 36.0, 28.7, True),
+        (38.2, 42.8, 39.5, True),
+        (41.3, 42.8, 39.5, False),  # it has something of its own
+        (39.4, 43.2, 42.9, False),  # nobody sees the difference: encoders skip it
+        (30.0, 33.0, 32.0, False),  # coding changes as much
+        (28.0, 36.0, None, False),
+    ],
+)
+def test_a_frame_is_another_where_what_moved_and_what_coding_changed_add_up(
+    own: float, other: float, apart: float | None, is_another: bool
+) -> None:
+    assert _is_another(own, other, apart) == is_another
+
+
+def test_a_run_goes_on_over_frames_that_hardly_move() -> None:
+    _, faults = found_in(
+        lambda number: min(number + 1, FRAMES - 1), lambda number: 0.6 * (number // 2) + 0.2 * (number % 2)
+    )
+    assert [(one.kind, one.values["frames"]) for one in faults] == [("file-misplaced", 88)]
 
 
 def test_where_the_source_stands_still_in_between_moved_frames_are_told_of_together() -> None:

@@ -24,8 +24,8 @@ ORDERS: dict[str, Callable[[int], int]] = {
     "misplaced": lambda number: min(number + 1, FRAMES - 1),
     "frozen": lambda number: 40 if 40 <= number < 60 else number,
 }
-ALSO = {"misplaced": ("file-other-pictures",)}
-"""Where the source itself stands still now and then, frames may be misplaced in many short runs."""
+ALSO = {"misplaced": [("file-other-pictures",)], "frozen": [("file-frozen", "file-misplaced")]}
+"""Where the source itself stands still now and then, frames may be misplaced in several short runs."""
 BYTES = {"file-other-bytes", "file-other-size", "file-truncated"}
 _LEAST_MOVED_DB = 36.0
 """Frames that are closer to each other than this cannot be told apart once they are encoded."""

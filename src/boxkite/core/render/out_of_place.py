@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from array import array
 from collections import deque
 from collections.abc import Callable, Collection, Mapping
@@ -43,10 +44,10 @@ _SLIGHT_DIP_DB = 2.0
 _LEAST_DIP_DB = 1.0
 """From which on the frames right beside it are looked at: two that show each other's are swapped."""
 _BESIDE = 2
-_SLIGHTLY_CLOSER_DB, _CLOSER_DB, _MUCH_CLOSER_DB = 0.4, 1.5, 3.0
-"""So much closer to another frame of the source than to their own: each of two that are swapped, each of several in a
-row, one alone. Encoders that smooth over time make single frames up to 2.1 closer to the one before."""
-_IN_A_ROW = 3
+_SLIGHTLY_CLOSER_DB, _CLOSER_DB = 0.4, 1.5
+"""So much closer to another frame of the source than to its own: each of two that are swapped, and one that goes on as
+the one before."""
+_LEAST_APART_DB, _MOST_ALIKE_DB, _ADDED_UP_DB = 1.5, 40.0, 1.0
 _ALIKE_DB = 0.5
 """Of frames that are about as close, the nearest is meant: others of the source may be the same."""
 _EVERY = 25
@@ -90,8 +91,8 @@ class Neighbours:
         self._own: deque[SomeLines | None] = deque(maxlen=_NEAR + 1)
         self._source: deque[SomeLines | None] = deque(maxlen=2 * _NEAR + 1)
         self._count = 0
-        self._found: dict[int, tuple[int, float]] = {}
-        """By frame: the one it is closest to, and by how much."""
+        self._found: dict[int, tuple[int, bool]] = {}
+        """By frame: the one it is closest to, and whether that tells by itself."""
         self._shown: tuple[int, SomeLines] | None = None
         """What the frame before showed, where that was not its own."""
 
@@ -107,19 +108,11 @@ class Neighbours:
         """Look at the last frames too, and settle what those that were looked at show."""
         for place in range(max(0, self._count - _NEAR), self._count):
             self._look(place)
-        shows = {place: shown for place, (shown, _) in self._found.items()}
-        closer = {place: by for place, (_, by) in self._found.items()}
-        swapped = {place for place, shown in shows.items() if shows.get(shown) == place}
-        in_rows = {
-            place
-            for start, shown in _runs({place: shows[place] for place in shows if closer[place] >= _CLOSER_DB})
-            if len(shown) >= _IN_A_ROW
-            for place in range(start, start + len(shown))
-        }
+        nearest = {place: shown for place, (shown, _) in self._found.items()}
         self.shows = {
             place: shown
-            for place, shown in shows.items()
-            if place in swapped | in_rows or closer[place] >= _MUCH_CLOSER_DB
+            for place, (shown, is_clear) in self._found.items()
+            if is_clear or nearest.get(shown) == place
         }
 
     def _look(self, place: int) -> None:
@@ -153,11 +146,26 @@ class Neighbours:
         alike = [number for number in found if found[number] >= best - _ALIKE_DB]
         nearest = min(alike, key=lambda number: abs(number - place))
         closer = found[nearest] - as_own
-        is_usual = found[nearest] >= usual - _SLIGHT_DIP_DB
-        if closer >= (_SLIGHTLY_CLOSER_DB if is_usual else _MUCH_CLOSER_DB):
-            self._found[place] = nearest, closer
-            if closer >= _CLOSER_DB:
-                self._shown = nearest, others[nearest]
+        if closer < _SLIGHTLY_CLOSER_DB or found[nearest] < usual - _SLIGHT_DIP_DB:
+            return
+        goes_on = shown is not None and nearest in (shown[0], shown[0] + 1)  # stands still, or is moved alike
+        apart = wanted.psnr_db(others[nearest])
+        is_clear = closer >= _CLOSER_DB if goes_on else _is_another(as_own, found[nearest], apart)
+        self._found[place] = nearest, is_clear
+        if is_clear:
+            self._shown = nearest, others[nearest]
+
+
+def _is_another(as_own_db: float, as_other_db: float, apart_db: float | None) -> bool:
+    """Whether a frame is the other one, coded, and not its own with a trace of the other, as encoders leave it.
+
+    apart_db: of the two in the source. What coding changed and what moved between them are nothing to do with each
+    other, so their squares add up.
+    """
+    if apart_db is None or apart_db > min(as_other_db - _LEAST_APART_DB, _MOST_ALIKE_DB):
+        return False
+    both_db = -10 * math.log10(10 ** (-as_other_db / 10) + 10 ** (-apart_db / 10))
+    return as_own_db <= both_db + _ADDED_UP_DB
 
 
 def faults_of_frames(
