@@ -50,7 +50,7 @@ def try_faults(clip: Path) -> str:
             for path, other in zip(made, others, strict=True):
                 shutil.copy(other, path)
             right = {
-                (preset, (kind,)) for preset in PRESETS for kind in (f"file-{fault}", *ALSO.get(fault, ()))
+                (preset, kinds) for preset in PRESETS for kinds in [(f"file-{fault}",), *ALSO.get(fault, [])]
             }
             if wrong := _named(place) - right:
                 return f"of {fault} frames it names {sorted(wrong)}"
