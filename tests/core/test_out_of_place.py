@@ -176,11 +176,18 @@ def test_a_frame_is_another_where_what_moved_and_what_coding_changed_add_up(
     assert _is_another(own, other, apart) == is_another
 
 
+@pytest.mark.parametrize(("count", "kinds"), [(60, ["file-misplaced"]), (6, [])])
+def test_many_frames_in_a_row_tell_what_one_does_not(count: int, kinds: list[str]) -> None:
+    """They move by less than coding changes."""
+    _, faults = found_in(lambda number: number + (20 <= number < 20 + count), lambda number: 0.16 * number)
+    assert [one.kind for one in faults] == kinds
+
+
 def test_a_run_goes_on_over_frames_that_hardly_move() -> None:
     _, faults = found_in(
-        lambda number: min(number + 1, FRAMES - 1), lambda number: 0.6 * (number // 2) + 0.2 * (number % 2)
+        lambda number: number + (39 <= number < 47), lambda number: 0.6 * (number // 2) + 0.2 * (number % 2)
     )
-    assert [(one.kind, one.values["frames"]) for one in faults] == [("file-misplaced", 88)]
+    assert [(one.kind, one.values["frames"]) for one in faults] == [("file-misplaced", 8)]
 
 
 def test_where_the_source_stands_still_in_between_moved_frames_are_told_of_together() -> None:

@@ -6,6 +6,7 @@ import math
 from array import array
 from collections import deque
 from collections.abc import Callable, Collection, Mapping
+from itertools import pairwise
 
 import numpy as np
 from av.video.frame import VideoFrame
@@ -48,6 +49,8 @@ _SLIGHTLY_CLOSER_DB, _CLOSER_DB = 0.4, 1.5
 """So much closer to another frame of the source than to its own: each of two that are swapped, and one that goes on as
 the one before."""
 _LEAST_APART_DB, _MOST_ALIKE_DB, _ADDED_UP_DB = 1.5, 40.0, 1.0
+_IN_A_ROW = 12
+"""Frames that are all slightly closer to the one that lies as far from their own: no encoder does that."""
 _ALIKE_DB = 0.5
 """Of frames that are about as close, the nearest is meant: others of the source may be the same."""
 _EVERY = 25
@@ -94,7 +97,8 @@ class Neighbours:
         self._found: dict[int, tuple[int, bool]] = {}
         """By frame: the one it is closest to, and whether that tells by itself."""
         self._shown: tuple[int, SomeLines] | None = None
-        """What the frame before showed, where that was not its own."""
+        """What the frame before seemed to show, where that was not its own."""
+        self._was_clear = False
 
     def add(self, frame: VideoFrame, source: VideoFrame) -> None:
         """Take the next frame and the one it should be."""
@@ -109,16 +113,23 @@ class Neighbours:
         for place in range(max(0, self._count - _NEAR), self._count):
             self._look(place)
         nearest = {place: shown for place, (shown, _) in self._found.items()}
+        in_rows = {
+            start + place
+            for start, shown in _runs(nearest)
+            for first, count in _moved_alike(shown)
+            if count >= _IN_A_ROW
+            for place in range(first, first + count)
+        }
         self.shows = {
             place: shown
             for place, (shown, is_clear) in self._found.items()
-            if is_clear or nearest.get(shown) == place
+            if is_clear or place in in_rows or nearest.get(shown) == place
         }
 
     def _look(self, place: int) -> None:
         around = self._psnr_db[max(0, place - _NEIGHBOURS) : place + _NEAR + 1]
-        usual, shown = middle(np.array(around)), self._shown
-        self._shown = None
+        usual, shown, was_clear = middle(np.array(around)), self._shown, self._was_clear
+        self._shown, self._was_clear = None, False
         dip = usual - self._psnr_db[place]
         is_wide = shown is not None or not place % _EVERY or dip >= _SLIGHT_DIP_DB
         if not is_wide and dip < _LEAST_DIP_DB:
@@ -148,12 +159,22 @@ class Neighbours:
         closer = found[nearest] - as_own
         if closer < _SLIGHTLY_CLOSER_DB or found[nearest] < usual - _SLIGHT_DIP_DB:
             return
-        goes_on = shown is not None and nearest in (shown[0], shown[0] + 1)  # stands still, or is moved alike
+        goes_on = (
+            shown is not None and was_clear and nearest in (shown[0], shown[0] + 1)
+        )  # still, or moved alike
         apart = wanted.psnr_db(others[nearest])
         is_clear = closer >= _CLOSER_DB if goes_on else _is_another(as_own, found[nearest], apart)
         self._found[place] = nearest, is_clear
-        if is_clear:
-            self._shown = nearest, others[nearest]
+        self._shown, self._was_clear = (nearest, others[nearest]), is_clear
+
+
+def _moved_alike(shown: list[int]) -> list[tuple[int, int]]:
+    """(first, how many) of the frames of a run that are moved alike, counted from its first."""
+    found = [(0, 1)]
+    for place, (before, after) in enumerate(pairwise(shown), start=1):
+        first, count = found[-1]
+        found[-1:] = [(first, count + 1)] if after == before + 1 else [(first, count), (place, 1)]
+    return found
 
 
 def _is_another(as_own_db: float, as_other_db: float, apart_db: float | None) -> bool:
