@@ -159,9 +159,8 @@ class Neighbours:
         closer = found[nearest] - as_own
         if closer < _SLIGHTLY_CLOSER_DB or found[nearest] < usual - _SLIGHT_DIP_DB:
             return
-        goes_on = (
-            shown is not None and was_clear and nearest in (shown[0], shown[0] + 1)
-        )  # still, or moved alike
+        # Still the same, or moved alike.
+        goes_on = shown is not None and was_clear and nearest in (shown[0], shown[0] + 1)
         apart = wanted.psnr_db(others[nearest])
         is_clear = closer >= _CLOSER_DB if goes_on else _is_another(as_own, found[nearest], apart)
         self._found[place] = nearest, is_clear
