@@ -360,12 +360,17 @@ def test_pipes_and_bombs_are_refused_wherever_a_path_can_be_given(place: Path) -
     Image.new("RGB", (13000, 13000)).save(place / "bomb.png")
     for suffix in (".mov", ".csv", ".edl", ".otio", ".toml", ".cube", ".png", ".ttf", ".xml", ".ale", ".wav"):
         os.link(place / "pipe", place / f"pipe{suffix}")
+    (place / "rubbish.ttf").write_text("no font")
+    for name in ("pipe", "rubbish"):
+        font = f'[[burn_in]]\ntext = "@name"\nposition = "bottom left"\nfont = "{name}.ttf"\n'
+        (place / f"font-{name}.toml").write_text(f'based_on = "review"\n{font}')
     planned = ("plan", "film.mov", "--marks", "marks.csv", "--to", "review:out")
     for words in (
         ("inspect", "pipe.mov"), ("inspect", "pipe.otio"), ("plan", "pipe.toml"), ("plan", "pipe.csv"),
         ("plan", "film.mov", "--marks", "pipe.edl", "--to", "web:out"), (*planned, "--metadata", "pipe.csv"),
         (*planned, "--metadata", "pipe.ale"), (*planned, "--look", "pipe.cube"), (*planned, "--watermark", "pipe.png"),
-        (*planned, "--watermark", "bomb.png"), (*planned, "--set", "review.burn_in.font=pipe.ttf"),
+        (*planned, "--watermark", "bomb.png"), (*planned[:-1], "font-pipe.toml:out"),
+        (*planned[:-1], "font-rubbish.toml:out"),
         (*planned, "--sound", "pipe.wav"), ("plan", "film.mov", "--to", "pipe.toml:out"),
         ("plan", "bomb.png", *planned[4:]),
         ("mark", "import", "film.mov", "pipe.xml"),
