@@ -39,6 +39,13 @@ def try_faults(clip: Path) -> str:
     moved = [_psnr_db(one, two) for one, two in pairwise(frames)]
     if max(moved[30], statistics.median(moved)) > _LEAST_MOVED_DB:
         return ""
+    try:
+        return _not_named(frames)
+    except subprocess.CalledProcessError as error:
+        return f"it cannot be made: {error.stderr[-200:]}"
+
+
+def _not_named(frames: Sequence[np.ndarray]) -> str:
     with tempfile.TemporaryDirectory() as name:
         place = Path(name)
         made = _made(place, "source", frames, range(FRAMES))

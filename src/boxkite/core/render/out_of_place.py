@@ -49,8 +49,9 @@ _SLIGHTLY_CLOSER_DB, _CLOSER_DB = 0.4, 1.5
 """So much closer to another frame of the source than to its own: each of two that are swapped, and one that goes on as
 the one before."""
 _LEAST_APART_DB, _MOST_ALIKE_DB, _ADDED_UP_DB = 1.5, 40.0, 1.0
+"""What moved exceeds what coding changes by the first, is to be seen below the second, and adds up within the third."""
 _IN_A_ROW = 12
-"""Frames that are all slightly closer to the one that lies as far from their own: no encoder does that."""
+"""Frames that are all slightly closer to one as far from their own: none of 75 whole files had so many."""
 _ALIKE_DB = 0.5
 """Of frames that are about as close, the nearest is meant: others of the source may be the same."""
 _EVERY = 25
@@ -63,7 +64,7 @@ At = Callable[[int], str]
 
 
 class Prints:
-    """The prints of frames, and which of them may be told by them."""
+    """The prints of frames, one after the other."""
 
     def __init__(self) -> None:
         self._kept = bytearray()
