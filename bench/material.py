@@ -10,7 +10,8 @@ import numpy as np
 from av.audio.frame import AudioFrame
 
 from boxkite.core.edit.edl.markers import write_edl_markers
-from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.picture.pixel_layout import PixelLayout
+from boxkite.core.picture.stamp import plane_array
 from boxkite.core.timebase import FrameRate, Timecode
 from boxkite.demo.barcode import draw_barcode
 from boxkite.demo.pictures import BEATER, COUCH, LOFT, PRESS, VAT, draw_picture

@@ -12,7 +12,8 @@ import pytest
 from av.video.frame import VideoFrame
 from PIL import Image
 
-from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.picture.pixel_layout import PixelLayout
+from boxkite.core.picture.stamp import plane_array
 from tests import wording
 from tests.verification import boxkite, kinds
 

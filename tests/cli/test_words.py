@@ -27,6 +27,7 @@ from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
 from tests import wording
+from tests.builders import needs_compiled
 from tests.verification import PROGRAM, boxkite, kinds
 
 RATE = FrameRate.parse("29.97")
@@ -379,3 +380,16 @@ def test_help_and_status_load_nothing_heavy(words: list[str], card: Path, tmp_pa
     heavy = {"av", "numpy", "pydantic", "PyOpenColorIO", "filelock", "PIL", "opentimelineio"}
     assert not loaded & (heavy | (set() if words[0] == "plan" else {"dataclasses"}))
     assert "rich.console" not in done.stderr
+
+
+def test_a_run_of_a_remembered_source_loads_neither_numpy_nor_pydantic(card: Path, tmp_path: Path) -> None:
+    """Nor do its workers: where these cannot be loaded, the file is made all the same."""
+    needs_compiled()
+    words = ("run", "A-clip1.mov", "--by", "files", "--to")
+    assert boxkite(*words, f"web:{tmp_path / 'first'}", cwd=card).status == 0
+    for name in ("numpy", "pydantic", "PIL"):
+        (tmp_path / "path" / name).mkdir(parents=True)
+        (tmp_path / "path" / name / "__init__.py").write_text("raise RuntimeError('it was loaded')")
+    environment = {**os.environ, "PYTHONPATH": str(tmp_path / "path")}
+    done = boxkite(*words, f"web:{tmp_path / 'second'}", cwd=card, env=environment)
+    assert done.status == 0, done.err

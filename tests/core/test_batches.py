@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import errno
+import os
 import pickle
+import signal
 import sqlite3
+import time
 import zlib
 from pathlib import Path
 from types import SimpleNamespace
@@ -16,18 +19,30 @@ from msgspec.structs import replace
 
 from boxkite.core.batch import running
 from boxkite.core.batch.disk_space import DiskSpace
+from boxkite.core.batch.events import FileEnded, ShotStarted, TriedAgain
+from boxkite.core.batch.executors.local import LocalExecutor
 from boxkite.core.batch.packing import Packed, pack, unpack
 from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import in_order, settle_threads, workers_for
 from boxkite.core.batch.turns import batches_ahead
 from boxkite.core.errors import RecordsError
 from boxkite.core.files.partials import Partial
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.probe import read_source
+from boxkite.core.job.job import Output
+from boxkite.core.processes import can_fork
 from boxkite.core.records.batch_lock import BatchLock
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.overview import overviews, unfinished
 from boxkite.core.records.store import Records
 from boxkite.core.records.tables import _OF_FORM_1
+from boxkite.core.render import making
 from boxkite.core.render.failures import failed
+from boxkite.core.render.finishing import finish
+from boxkite.core.shots.placing import index_source
+from boxkite.core.timebase import FrameRate
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import VAT
 from tests.builders import make_footage, make_shots, planned, record
 
 
@@ -172,6 +187,57 @@ def test_what_is_lost_is_tried_once_more_each_file_by_itself_and_then_fails(plan
     assert events.count("TriedAgain") == 1 and events.count("ShotStarted") == 3
     stopped = BatchControl(stop="now")
     assert list(run_plan(rows, Broken(), control=stopped)) == []
+
+
+class NeverBegun(Broken):
+    """An executor that loses shots before they are begun, for a while."""
+
+    times = 3
+
+    def next_event(self, seconds: float):
+        self.times -= 1
+        return replace(super().next_event(seconds), has_begun=self.times < 0)
+
+
+def test_what_was_not_begun_when_its_worker_was_lost_is_not_blamed_for_that(plan, tmp_path: Path) -> None:
+    events = list(run_plan([replace(plan.rows[0], folder=tmp_path)], NeverBegun()))
+    again = [event.reason for event in events if isinstance(event, TriedAgain)]
+    assert [reason.endswith("before that") for reason in again] == [True] * 3 + [False]
+    assert [type(event) for event in events].count(FileEnded) == 1
+    assert list(tmp_path.iterdir()) == []
+
+
+@pytest.mark.skipif(not can_fork(), reason="workers that begin anew do not know what is patched")
+@pytest.mark.parametrize("is_killed", [False, True])
+def test_the_next_shot_is_handed_over_while_the_last_is_verified_and_outlives_its_worker(
+    is_killed: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def finish_late(*what: object) -> object:
+        time.sleep(0.5)
+        return finish(*what)
+
+    monkeypatch.setattr(making, "finish", finish_late)
+    film = tmp_path / "film.mov"
+    write_movie(Movie(film, 30, FrameRate.parse("25"), ((0, VAT),), width=160, height=90))
+    source = read_source(film)
+    shots = make_shots(index_source(source, measure_frames(source), None), (0, 10), (10, 20), (20, 30))
+    rows = planned(tmp_path, shots, outputs=(Output("proxy", tmp_path / "out"),)).rows
+    told: list[tuple[str, int]] = []
+    with LocalExecutor(1) as executor:
+        executor.prepare(rows)
+        for event in run_plan(rows, executor):
+            if isinstance(event, ShotStarted):
+                told.append(("begun", event.rows[0].number))
+                if is_killed and len(told) == 2:
+                    os.kill(executor._workers[0].process.pid, signal.SIGKILL)
+            elif isinstance(event, FileEnded):
+                assert event.result.verification, event.result.failure
+                told.append(("made", event.row.number))
+    if not is_killed:
+        assert [what for what, _ in told] == ["begun", "begun", "made", "begun", "made", "made"]
+    assert sorted(path.name for path in (tmp_path / "out").iterdir()) == [
+        f"film_m{place}.mov" for place in (0, 10, 20)
+    ]
 
 
 @pytest.mark.parametrize(

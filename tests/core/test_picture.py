@@ -15,8 +15,8 @@ from boxkite.core.picture import compiled
 from boxkite.core.picture.burn_ins import Line, watermark_stamp
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.conversion import FrameConversion
+from boxkite.core.picture.pixel_layout import PixelLayout
 from boxkite.core.picture.stamp import (
-    PixelLayout,
     lay_over,
     make_stamp,
     plane_array,

@@ -17,11 +17,12 @@ from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.job.job import Output
 from boxkite.core.picture import compiled
-from boxkite.core.render import checking_copies, verifying
+from boxkite.core.render import checking_copies, thumbnails, verifying
 from boxkite.core.render.checking_copies import Copied, check_copy
 from boxkite.core.render.envelope import Envelope
 from boxkite.core.render.frame_prints import FramePrints, print_of
-from boxkite.core.render.verifying import Expected, thumbnail_of, verify
+from boxkite.core.render.thumbnails import thumbnail_of
+from boxkite.core.render.verifying import Expected, verify
 from boxkite.core.shots.placing import index_source
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
@@ -41,9 +42,7 @@ def film(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 def expected(**changes) -> Expected:
     first, last = draw_picture(VAT, 1, 0, 320, 180), draw_picture(LOFT, 1, FRAMES - 1, 320, 180)
-    whole = Expected(
-        FRAMES, RATE, 320, 180, ((FRAMES * 1920, 48_000, 0),), thumbnail_of(first), thumbnail_of(last)
-    )
+    whole = Expected(FRAMES, RATE, 320, 180, ((FRAMES * 1920, 48_000, 0),), first, last, "mov")
     return replace(whole, **changes)
 
 
@@ -64,8 +63,8 @@ def test_a_complete_file_is_verified_and_counted(film: Path) -> None:
         ({"width_px": 322}, "not as planned"),
         ({"samples": ()}, "audio tracks"),
         ({"samples": ((FRAMES * 1920 + 1, 48_000, 0),)}, "audio track ends"),
-        ({"first_thumbnail": thumbnail_of(draw_picture(PRESS, 1, 0, 320, 180))}, "the first frame"),
-        ({"last_thumbnail": thumbnail_of(draw_picture(VAT, 1, FRAMES - 1, 320, 180))}, "the last frame"),
+        ({"first_frame": draw_picture(PRESS, 1, 0, 320, 180)}, "the first frame"),
+        ({"last_frame": draw_picture(VAT, 1, FRAMES - 1, 320, 180)}, "the last frame"),
     ],
 )
 def test_what_differs_from_the_plan_is_named(changes: dict, says: str, film: Path) -> None:
@@ -79,6 +78,8 @@ def test_what_differs_from_the_plan_is_named(changes: dict, says: str, film: Pat
         ((), 1000.0, ""),
         ((4, 5, 6), 1000.0, "frame 4 of the finished file is not the picture"),
         (tuple(range(52, 59)), 0.0, r"frame 5\d of the finished file is not the picture"),
+        ((0,), 0.0, "frame 0 of the finished file is not the picture"),
+        ((FRAMES - 1,), 0.0, "frame 59 of the finished file is not the picture"),
     ],
 )
 def test_frames_in_the_middle_are_compared_with_those_that_were_encoded(
@@ -97,17 +98,28 @@ def test_frames_in_the_middle_are_compared_with_those_that_were_encoded(
         verify(film, expected(prints=prints, spent_seconds=seconds))
 
 
+def test_ends_are_compared_where_the_prints_are_of_frames_of_another_format(film: Path) -> None:
+    prints = FramePrints()
+    for number in range(FRAMES):
+        prints.add(draw_picture(VAT if number < 30 else LOFT, 1, number, 320, 180).reformat(format="yuv444p"))
+    verify(film, expected(prints=prints))
+    for which in ("first", "last"):
+        other = {f"{which}_frame": draw_picture(PRESS, 1, 0, 320, 180)}
+        with pytest.raises(VerificationError, match=f"the {which} frame"):
+            verify(film, expected(prints=prints, **other))
+
+
 def test_what_differs_without_deblocking_is_looked_at_once_more(
     film: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     looks = []
 
-    def compare(picture: av.VideoFrame, look: np.ndarray | None, which: str, most: float = 10.0) -> None:
+    def compare(picture: av.VideoFrame, wanted: av.VideoFrame, which: str, most: float = 10.0) -> None:
         looks.append(which)
         if looks == [which]:
             raise VerificationError(f"{which} differs")
 
-    monkeypatch.setattr(verifying, "compare_thumbnails", compare)
+    monkeypatch.setattr(thumbnails, "compare_thumbnails", compare)
     assert verify(film, expected()).frames == FRAMES
     assert len(looks) == 3
 

@@ -24,7 +24,8 @@ from boxkite.core.edit.timeline import (
     TrackKind,
     Transition,
 )
-from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.picture.pixel_layout import PixelLayout
+from boxkite.core.picture.stamp import plane_array
 from boxkite.core.presets.fonts import TEXT_FONT
 from boxkite.core.timebase import FrameRate, Span, Timecode
 from boxkite.demo.pictures import LEADER, Place, draw_picture

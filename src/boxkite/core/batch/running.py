@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import re
 import time
 from collections.abc import Iterator, Mapping, Sequence
 
@@ -95,7 +94,7 @@ class _Run(Struct):
     room: DiskSpace = field(default_factory=DiskSpace)
     out_of_space: OutOfSpace | None = None
     latest_stretch: int = -1
-    """That of the shot that has ended last."""
+    """That of the shot that has ended last, or is about to."""
 
     def events(self) -> Iterator[Event]:
         """Everything that happens until all shots are made, or as far as the orders and the disks let them."""
@@ -160,6 +159,8 @@ class _Run(Struct):
     def _frames_done(self, event: WorkerEvent, frames: int) -> FramesDone:
         """How far a shot is, over all its chunks."""
         shot = self.at_work[event.task.key]
+        if event.is_ending:
+            self.latest_stretch = shot.stretch
         if shot.chunked is None:
             return FramesDone(event.rows[0].number, frames)
         return FramesDone(shot.chunked.number, shot.chunked.frames_done(shot.chunk, frames))
@@ -219,6 +220,12 @@ class _Run(Struct):
     def _take(self, event: WorkerEvent) -> Iterator[Event]:
         """Take the results of a shot."""
         shot = self.at_work.pop(event.task.key)
+        if not event.has_begun:
+            for partial in event.partials:
+                self._remove(partial)
+            yield TriedAgain(shot.rows, event.reason_lost, "")
+            self._put_back(replace(shot, attempts=shot.attempts - 1))
+            return
         self.latest_stretch = shot.stretch
         if shot.chunked and shot.chunk is not None:
             yield from self._take_chunk(shot, shot.chunked, shot.chunk, event)
@@ -239,10 +246,10 @@ class _Run(Struct):
                 self._remove(owned[row.number])
             if result.may_pass and shot.attempts < _MOST_ATTEMPTS and not self.control.stop:
                 again.append(row)
-                yield TriedAgain((row,), result.failure, _detail(result.detail, event.output))
+                yield TriedAgain((row,), result.failure, event.with_output(result.detail))
                 continue
             if result.failure:
-                self._has_failed(row, replace(result, detail=_detail(result.detail, event.output)))
+                self._has_failed(row, replace(result, detail=event.with_output(result.detail)))
             else:
                 self.finished.append((row, replace(result, detail=""), owned[row.number]))
         if again:
@@ -262,7 +269,7 @@ class _Run(Struct):
         if again and not self.control.stop:
             for partial in owned.values():
                 self._remove(partial)
-            detail = _detail(passing[0].detail if passing else "", event.output)
+            detail = event.with_output(passing[0].detail if passing else "")
             yield TriedAgain(shot.rows, reason or passing[0].failure, detail)
             self._put_back_later(replace(shot, crashes=shot.crashes + bool(reason)), shot.rows)
             return
@@ -275,7 +282,7 @@ class _Run(Struct):
         for result in results:
             if result.failure:
                 self._remove(owned.pop(result.row_number))
-                detailed = replace(result, detail=_detail(result.detail, event.output))
+                detailed = replace(result, detail=event.with_output(result.detail))
                 self._fail_chunked(chunked, by_number[result.row_number], detailed)
         self._chunk_is_made(shot, chunked, chunk, {} if reason else owned, results)
 
@@ -388,12 +395,3 @@ def named(row: Row, result: Result, partial: Partial) -> Result:
         if not is_ours:
             return replace(failed(row, error), seconds=result.seconds)
     return result
-
-
-_ADDRESS = re.compile(r" @ 0x[0-9a-f]+")
-
-
-def _detail(traceback: str, output: str) -> str:
-    """The detail for the log: the traceback, and what libraries printed, without memory addresses."""
-    output = _ADDRESS.sub("", output)
-    return "\n".join(part for part in (traceback, output) if part)

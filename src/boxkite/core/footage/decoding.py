@@ -17,7 +17,7 @@ from msgspec import Struct, field
 from boxkite.core.errors import BoxkiteError, DamagedError
 from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.opening import OpenedSource, open_source, video_stream
+from boxkite.core.footage.opening import KeptSource, OpenedSource, open_source, video_stream
 from boxkite.core.footage.reordering import is_empty_repeat, prepare_decoder
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_FLAGGED, FRAMES_MISSING
@@ -106,6 +106,8 @@ class KeptDecoder:
 
     def __init__(self) -> None:
         self._pass: _Pass | None = None
+        self.audio = KeptSource()
+        """The source whose audio was read last."""
 
     def take(
         self, key: tuple[object, ...], table: FrameIndex, span: Span, damage: Damage | None
@@ -116,7 +118,7 @@ class KeptDecoder:
             self._pass = None
             one.wanted.span, one.wanted.damage, one.wanted.is_sure = span, damage, True
             return one
-        self.close()
+        self._drop()
         return None
 
     def keep(self, one: _Pass) -> None:
@@ -126,7 +128,11 @@ class KeptDecoder:
         self._pass = one
 
     def close(self) -> None:
-        """Let go of the file."""
+        """Let go of the files."""
+        self.audio.close()
+        self._drop()
+
+    def _drop(self) -> None:
         one, self._pass = self._pass, None
         if one:
             with contextlib.suppress(BoxkiteError):  # what was taken of it was looked at when it was kept

@@ -38,6 +38,8 @@ _FOR_FACTS = [{"skip_loop_filter": "all"}]
 """Told to the decoder that opening a file runs: how smooth its first frame is does not matter to what it is."""
 _OPENED_BY_NAME = frozenset({"image2"})
 """Containers that the codec library opens without help, by their names."""
+LISTS_ALL = "mov"
+"""In the name of containers that list every packet of every stream, and say what each stream is."""
 MOST_PIXELS = 120_000_000
 """Of a frame: 12,000 by 10,000. Frames of twice the size take more memory than a batch may."""
 
@@ -233,6 +235,39 @@ def current_identity(source: Source) -> FileIdentity:
 def open_source(source: Source, hardware: str = "") -> OpenedSource:
     """Open a source again; hardware as open_file takes it. Raises FootageError, see OpenedSource."""
     return OpenedSource(source, hardware)
+
+
+class KeptSource:
+    """A source that stays open after it was read, for whoever reads it next: opening it reads its whole index.
+
+    One process uses one; close it at the end.
+    """
+
+    def __init__(self) -> None:
+        self._source: Source | None = None
+        self._opened: OpenedSource | None = None
+
+    def take(self, source: Source) -> OpenedSource | None:
+        """The source as it was left, somewhere in the middle; None where another one or none is kept."""
+        if self._source is None or (self._source.path, self._source.identity) != (
+            source.path,
+            source.identity,
+        ):
+            self.close()
+        opened, self._opened = self._opened, None
+        return opened
+
+    def keep(self, source: Source, opened: OpenedSource) -> None:
+        """Keep a source that was read. Raises ChangedError where it has changed meanwhile."""
+        opened.check()
+        self.close()
+        self._source, self._opened = source, opened
+
+    def close(self) -> None:
+        """Let go of the file."""
+        opened, self._opened = self._opened, None
+        if opened:
+            opened.close(check=False)  # it was looked at when it was kept
 
 
 def video_streams(container: InputContainer) -> list[VideoStream]:

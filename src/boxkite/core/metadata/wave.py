@@ -6,10 +6,12 @@ import struct
 from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
-from typing import BinaryIO
-from xml.etree.ElementTree import Element, ParseError
+from typing import TYPE_CHECKING, BinaryIO
 
 from boxkite.core.metadata.value import MetadataValue
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 _MOST_CHUNKS = 1000
 _MOST_BYTES = 4 * 1024 * 1024
@@ -95,7 +97,7 @@ def _bext(data: bytes, sample_rate: int) -> list[MetadataValue]:
 
 def _ixml(data: bytes) -> list[MetadataValue]:
     from defusedxml import DefusedXmlException
-    from defusedxml.ElementTree import fromstring
+    from defusedxml.ElementTree import ParseError, fromstring
 
     try:
         root = fromstring(data.rstrip(b"\0 \r\n"))

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from xml.etree.ElementTree import Element, ParseError
+from typing import TYPE_CHECKING
 
 from boxkite.core.errors import MarksError
 from boxkite.core.files.reading import is_file
 from boxkite.core.files.text import read_text
 from boxkite.core.marks.ranges import YES
 from boxkite.core.metadata.value import MetadataValue
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 MOST_BYTES = 8 * 1024 * 1024
 _RDF = "{http://www.w3.org/1999/02/22-rdf-syntax-ns#}"
@@ -39,7 +42,7 @@ def sidecar_of(path: Path) -> Path | None:
 def read_sidecar(path: Path) -> list[MetadataValue]:
     """The properties of a sidecar that are plain text or lists of it. Raises MarksError for what is no XMP."""
     from defusedxml import DefusedXmlException
-    from defusedxml.ElementTree import fromstring
+    from defusedxml.ElementTree import ParseError, fromstring
 
     text = read_text(path, most_bytes=MOST_BYTES)
     try:

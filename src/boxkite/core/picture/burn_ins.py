@@ -11,9 +11,9 @@ import numpy as np
 from PIL import Image, ImageColor, ImageDraw, ImageFont
 
 from boxkite.core.errors import RenderError
+from boxkite.core.picture.pixel_layout import PixelLayout
 from boxkite.core.picture.stamp import (
     Array,
-    PixelLayout,
     Stamp,
     join_stamps,
     make_stamp,

@@ -27,11 +27,12 @@ from boxkite.core.picture.colour_coding import (
 )
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY, Conversions, full_range_rgb
-from boxkite.core.picture.stamp import PixelLayout, Stamp, lay_over, plane_array, position_of
+from boxkite.core.picture.pixel_layout import PixelLayout
 
 if TYPE_CHECKING:
     from boxkite.core.picture.burn_ins import Line
     from boxkite.core.picture.colouring import Colouring
+    from boxkite.core.picture.stamp import Stamp
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
 _NO_PICTURE_TYPE = 0
@@ -80,7 +81,8 @@ class PictureChain:
             self._prepare_drawing()
 
     def _prepare_drawing(self) -> None:
-        from boxkite.core.picture.burn_ins import Line, watermark_stamp  # Pillow, only where it is needed
+        from boxkite.core.picture.burn_ins import Line, watermark_stamp  # Pillow and NumPy, only where needed
+        from boxkite.core.picture.stamp import position_of
 
         width, height = self._geometry.width_px, self._geometry.height_px
         self._lines = [Line(planned, height, width, self._layout) for planned in self._conversion.burn_ins]
@@ -193,6 +195,8 @@ class PictureChain:
 
     def _with_bars(self, picture: VideoFrame) -> VideoFrame:
         """The picture in the middle of a black one."""
+        from boxkite.core.picture.stamp import plane_array  # and NumPy with it, here as below
+
         whole = VideoFrame(self._geometry.width_px, self._geometry.height_px, self.pixel_format)
         left, top = self._geometry.bar_offset
         scale = 1 << (self._layout.bit_depth - 8)
@@ -228,6 +232,8 @@ class PictureChain:
         return picture
 
     def _letter(self, picture: VideoFrame) -> None:
+        from boxkite.core.picture.stamp import lay_over
+
         planes = picture.planes[:1] if self.gives_luma_alone else picture.planes
         for stamp, left, top in self._watermarks:
             lay_over(planes, stamp, left, top, self._layout)
@@ -322,6 +328,8 @@ class PictureChain:
 
     def _luma_of(self, picture: VideoFrame) -> VideoFrame:
         """The luma of a frame as one of its own, over the same samples."""
+        from boxkite.core.picture.stamp import plane_array
+
         whole = picture
         if picture.format.name != self._luma_from:  # a source may change it on its way
             whole = self._conversions.convert(picture, format=self._luma_from)

@@ -13,7 +13,8 @@ from msgspec import Struct
 from boxkite.core.looks.look import Look
 from boxkite.core.looks.transform import Processor, processor_of
 from boxkite.core.picture import compiled
-from boxkite.core.picture.stamp import Array, PixelLayout, plane_lines
+from boxkite.core.picture.pixel_layout import PixelLayout
+from boxkite.core.picture.stamp import Array, plane_lines
 
 _KR_KB = {
     1: (0.2126, 0.0722),

@@ -8,6 +8,8 @@ change_colours: Callable[..., None] | None = None
 lay_over: Callable[..., None] | None = None
 print_of: Callable[..., bytes] | None = None
 closeness: Callable[..., tuple[int, float]] | None = None
+has_avx512: bool | None = None
+"""Whether this processor has AVX-512; None where nobody could ask it."""
 
 try:
     from boxkite.core.picture import samples as _samples
@@ -15,4 +17,5 @@ except ImportError:
     pass
 else:
     change_colours, lay_over, print_of = _samples.change_colours, _samples.lay_over, _samples.print_of
+    has_avx512 = bool(_samples.HAS_AVX512)
     closeness = getattr(_samples, "closeness", None)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import threading
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
 from av.video.frame import VideoFrame
 from av.video.reformatter import VideoReformatter
+
+if TYPE_CHECKING:
+    from numpy import ndarray
 
 EXACTLY = 0x4 | 0x2000 | 0x4000 | 0x40000
 """How the library converts colours where it counts: bicubic, all of the chroma, rounded. Its plain way is darker."""
@@ -55,6 +57,8 @@ def full_range_rgb(
     )
     if worked_in in ("rgb24", "rgba"):
         return rgb
+    import numpy as np  # few files need it, and it takes long to load
+
     for place, plane in enumerate(rgb.planes):
         if "f32" in worked_in:
             values = np.frombuffer(plane, np.float32)  # type: ignore[call-overload]
@@ -70,7 +74,7 @@ def full_range_rgb(
     return rgb if worked_in == pixel_format else conversions.convert(rgb, format=pixel_format)
 
 
-def _stretch(samples: np.ndarray, bits: int) -> None:
+def _stretch(samples: ndarray, bits: int) -> None:
     """Bring the largest number with so many leading ones to 65535, and all below in proportion, in place."""
-    np.minimum(samples, 65536 - (65536 >> bits), out=samples)
+    samples.clip(max=65536 - (65536 >> bits), out=samples)
     samples += samples // (1 << bits)

@@ -493,11 +493,17 @@ static struct PyModuleDef module = {PyModuleDef_HEAD_INIT, "samples", NULL, 0, f
 PyMODINIT_FUNC PyInit_samples(void)
 {
     PyObject *made = PyModule_Create(&module);
+    int has_avx512 = 0;
 #ifdef AVX2
+    has_avx512 = __builtin_cpu_supports("avx512f") != 0;
     if (made && __builtin_cpu_supports("avx2") && PyModule_AddFunctions(made, closeness_alone)) {
         Py_DECREF(made);
         return NULL;
     }
 #endif
+    if (made && PyModule_AddIntConstant(made, "HAS_AVX512", has_avx512)) {
+        Py_DECREF(made);
+        return NULL;
+    }
     return made;
 }

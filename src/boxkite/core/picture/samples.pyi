@@ -42,6 +42,8 @@ def print_of(plane: Any, step: int, height: int, across: int, sample_bytes: int,
     bits_above: of a sample above the eighth.
     """
 
+HAS_AVX512: int
+
 closeness: Callable[[Any, Any, tuple[int, int], tuple[int, int], int, int], tuple[int, float]]
 """(planes, their steps, width and height, bits of the first, by how many the second has fewer) to squared error over
 all bits, mean SSIM of the upper eight. Fewer, but more than eight, where the first has two bytes.

@@ -4,17 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
-from typing import Any, cast
+from typing import cast
 
 import av
-import numpy as np
 from av.audio.frame import AudioFrame
 from av.audio.stream import AudioStream
 from av.packet import Packet
 from msgspec import Struct, field
 
 from boxkite.core.errors import DamagedError
-from boxkite.core.footage.opening import open_source
+from boxkite.core.footage.opening import LISTS_ALL, KeptSource, open_source
 from boxkite.core.footage.source import AudioInfo
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span, round_fraction, sample_at
@@ -22,8 +21,6 @@ from boxkite.core.timebase import Span, round_fraction, sample_at
 _BEGINNING_SECONDS = Fraction(1, 4)
 _LEAD_SECONDS, _LEAD_OF_PCM_SECONDS = Fraction(1, 2), Fraction(1, 20)
 """Read before the wanted sample: decoders of lossy codecs need some frames to settle."""
-_LISTS_ALL = "mov"
-"""Containers that list every packet of every stream: audio is found there without going to the picture's keyframe."""
 
 
 class _Track(Struct):
@@ -52,9 +49,17 @@ class AudioReader:
     """The audio of a span. Sample 0 of each track is the moment its source's frame 0 begins."""
 
     def __init__(
-        self, footage: IndexedSource, span: Span, tracks: tuple[int, ...], *, accept_damaged: bool = False
+        self,
+        footage: IndexedSource,
+        span: Span,
+        tracks: tuple[int, ...],
+        *,
+        accept_damaged: bool = False,
+        kept: KeptSource | None = None,
     ) -> None:
         """tracks: which audio streams, by position. accept_damaged: what cannot be decoded is silence.
+
+        kept: a source that may be this one, and is kept for the next span, where decoders remember nothing.
 
         Raises FootageError when the source has gone.
         """
@@ -66,19 +71,26 @@ class AudioReader:
             if footage.sound
             else footage.frame_index.first_pts * footage.frame_index.time_base
         )
-        self._opened = open_source(source)
+        self._is_found_alone = bool(tracks) and LISTS_ALL in source.container  # not by the picture's keyframe
+        self._is_pcm = all(source.audio[position].codec.startswith("pcm_") for position in tracks)
+        self._kept = kept if self._is_found_alone and self._is_pcm else None
+        near = self._kept.take(source) if self._kept else None
+        self._opened = near or open_source(source)
         self._container = self._opened.container
         self._tracks: list[_Track] = []
-        self._at_end = False
+        self._at_end = self._is_damaged = False
         for position in tracks:
             info = source.audio[position]
             start, end = samples_of(footage, span, info)
             self._tracks.append(_Track(self._container.streams.audio[position], info, start, end, start))
-        self._packets = self._seek(span)
+        self._packets = self._seek(span, is_at_start=near is None)
 
     def close(self) -> None:
-        """Let go of the file. Raises ChangedError."""
-        self._opened.close()
+        """Let go of the file, or keep it. Raises ChangedError."""
+        if self._kept and not self._is_damaged:
+            self._kept.keep(self._footage.audio_source, self._opened)
+        else:
+            self._opened.close()
 
     @property
     def silence_samples(self) -> int:
@@ -109,17 +121,16 @@ class AudioReader:
                 yield place, block
             track.ready.clear()
 
-    def _seek(self, span: Span) -> Iterator[Packet[AudioStream]]:
+    def _seek(self, span: Span, *, is_at_start: bool) -> Iterator[Packet[AudioStream]]:
         streams = tuple(track.stream for track in self._tracks)
-        is_found_alone = bool(streams) and _LISTS_ALL in self._container.format.name
-        is_pcm = is_found_alone and all(track.info.codec.startswith("pcm_") for track in self._tracks)
-        lead = _LEAD_OF_PCM_SECONDS if is_pcm else _LEAD_SECONDS
+        lead = _LEAD_OF_PCM_SECONDS if self._is_found_alone and self._is_pcm else _LEAD_SECONDS
         seconds = self._zero + self._footage.frame_index.rate.seconds(span.start) - lead
         start_time = self._container.start_time
         begins = Fraction(start_time, av.time_base) if start_time is not None else Fraction(0)
-        if seconds > begins:
+        if seconds > begins or not is_at_start:
+            seconds = max(seconds, begins)
             try:
-                if is_found_alone and (base := streams[0].time_base):
+                if self._is_found_alone and (base := streams[0].time_base):
                     self._container.seek(int(seconds / base), stream=streams[0])
                 else:
                     self._container.seek(int(seconds * av.time_base))
@@ -138,6 +149,7 @@ class AudioReader:
         except av.error.EOFError:
             return
         except av.error.FFmpegError as error:
+            self._is_damaged = True
             if (
                 self._is_wanted(track, packet)
                 and not self._accept_damaged
@@ -242,12 +254,10 @@ def _part_of(block: AudioFrame, first: int, last: int) -> AudioFrame:
     """Samples first … last of decoded audio; the audio itself when that is all of it."""
     if first == 0 and last == block.samples:
         return block
-    samples: Any = block.to_ndarray()
-    step = 1 if block.format.is_planar else len(block.layout.channels)
-    part = AudioFrame.from_ndarray(
-        np.ascontiguousarray(samples[:, first * step : last * step]),
-        format=block.format.name,
-        layout=block.layout.name,
-    )
+    part = AudioFrame(format=block.format.name, layout=block.layout.name, samples=last - first)
+    step = block.format.bytes * (1 if block.format.is_planar else len(block.layout.channels))
+    for plane, whole in zip(part.planes, block.planes, strict=True):
+        content = memoryview(whole)
+        plane.update(bytes(content[first * step : last * step]).ljust(plane.buffer_size, b"\0"))
     part.sample_rate = block.sample_rate
     return part

@@ -24,7 +24,7 @@ from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_frames
 from boxkite.core.footage.reordering import prepare_decoder
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Verification
-from boxkite.core.render.verifying import compare_thumbnails, thumbnail_of
+from boxkite.core.render.thumbnails import compare_thumbnails
 from boxkite.core.timebase import Span
 
 _ALIKE = 0.1
@@ -161,7 +161,7 @@ def _check_ends(row: Row, first: VideoFrame, last: VideoFrame) -> None:
         (ends[0], ends[0].span.start, first, "first"),
         (ends[1], ends[1].span.end - 1, last, "last"),
     ):
-        compare_thumbnails(picture, thumbnail_of(_frame_of(piece, frame)), f"the {which} frame", _ALIKE)
+        compare_thumbnails(picture, _frame_of(piece, frame), f"the {which} frame", _ALIKE)
 
 
 def _check_sample(
@@ -192,7 +192,7 @@ def _check_sample(
         frame = index.frame_at(start + round(after / index.time_base))
         if not piece.span.start <= frame < piece.span.end:
             continue
-        theirs = thumbnail_of(_frame_of(piece, frame))
+        theirs = _frame_of(piece, frame)
         try:
             compare_thumbnails(picture, theirs, f"frame {frame - piece.span.start}", _ALIKE)
         except VerificationError:

@@ -16,12 +16,13 @@ from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.colour_coding import BT601, BT709, matrix_of
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY, Conversions
-from boxkite.core.picture.stamp import PixelLayout, plane_array
+from boxkite.core.picture.pixel_layout import PixelLayout
+from boxkite.core.picture.stamp import plane_array
 from boxkite.core.presets.codecs import VideoCodec
 from boxkite.core.presets.coding import Video
 from boxkite.core.presets.geometry import Sizing, plan_geometry, steps_of
+from boxkite.core.render.audio_blocks import as_block, interleaved
 from boxkite.core.render.audio_reader import AudioReader
-from boxkite.core.render.mixing import as_block, interleaved
 from boxkite.core.shots.composing import AUDIO
 from boxkite.core.shots.shot import AudioLayer, Composition, IndexedSource, Layer
 from boxkite.core.timebase import FrameRate, Span, round_fraction, sample_at

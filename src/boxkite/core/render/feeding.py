@@ -102,12 +102,12 @@ class FileBeingMade(Struct):
 class _AudioFeed:
     """The audio of one span, for all files that hold just that span of just that source."""
 
-    def __init__(self, files: Sequence[FileBeingMade], span: Span) -> None:
+    def __init__(self, files: Sequence[FileBeingMade], span: Span, kept: KeptDecoder | None) -> None:
         self.files = files
         self.span = span
         row = files[0].row
         self.tracks = tuple(sorted({track for file in files for track in file.row.audio_tracks}))
-        self.reader = open_audio(row, span, self.tracks)
+        self.reader = open_audio(row, span, self.tracks, kept)
 
     def until(self, frame: int) -> None:
         """Hand on what is heard before a frame."""
@@ -128,13 +128,13 @@ class _AudioFeed:
         self.reader.close()
 
 
-def open_audio_feeds(files: Sequence[FileBeingMade]) -> list[_AudioFeed]:
-    """A reader for each span that files take audio from: cut to its own samples."""
+def open_audio_feeds(files: Sequence[FileBeingMade], kept: KeptDecoder | None = None) -> list[_AudioFeed]:
+    """A reader for each span that files take audio from: cut to its own samples. kept: as feed takes it."""
     by_span: dict[tuple[Span, int], list[FileBeingMade]] = {}
     for file in files:
         if file.row.audio_tracks:
             by_span.setdefault((file.span, id(file.row.shot.sound)), []).append(file)
-    return [_AudioFeed(sharing, span) for (span, _), sharing in by_span.items()]
+    return [_AudioFeed(sharing, span, kept) for (span, _), sharing in by_span.items()]
 
 
 def feed(
@@ -155,7 +155,7 @@ def feed(
         return
     rows = [file.row for file in files]
     span = chunk or group_span(rows)
-    feeds = open_audio_feeds(files) if with_audio else []
+    feeds = open_audio_feeds(files, kept) if with_audio else []
     with_picture = [file for file in files if file.row.preset.video]
     try:
         frames = (

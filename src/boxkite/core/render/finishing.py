@@ -19,17 +19,20 @@ from boxkite.core.render.failures import failed
 from boxkite.core.render.feeding import SILENT_HZ, FileBeingMade
 from boxkite.core.render.inputs import frames_until
 from boxkite.core.render.result import Result
-from boxkite.core.render.verifying import Expected, thumbnail_of, verify
+from boxkite.core.render.verifying import Expected, verify
 from boxkite.core.timebase import sample_at
 
 
-def finish(file: FileBeingMade, damage: Damage) -> Result:
-    """Verify a file and write it through. The result of its row; what does not hold is removed."""
+def finish(file: FileBeingMade, damage: Damage, threads: int = 0) -> Result:
+    """Verify a file and write it through. The result of its row; what does not hold is removed.
+
+    threads: for decoding it, 0 where nothing else is at work.
+    """
     row = file.row
     if file.failure:
         return file.failure
     try:
-        expected = _expected(file)
+        expected = _expected(file, threads)
         start_syncing(file.partial)
         if row.preset.is_sequence:
             from boxkite.core.render.encode.image_writer import verify_images
@@ -51,7 +54,7 @@ def finish(file: FileBeingMade, damage: Damage) -> Result:
     return Result(row.number, row.path, verification=verification, warnings=tuple(warnings))
 
 
-def _expected(file: FileBeingMade) -> Expected:
+def _expected(file: FileBeingMade, threads: int) -> Expected:
     row, writer, held = file.row, file.writer, file.held
     samples = []
     for positions in file_tracks(row.preset.audio, row.audio_tracks):
@@ -64,7 +67,7 @@ def _expected(file: FileBeingMade) -> Expected:
         count = sample_at(held.end, own, SILENT_HZ) - sample_at(held.start, own, SILENT_HZ)
         samples.append((count, SILENT_HZ, 0))
     if row.geometry is None:
-        return Expected(0, row.rate, 0, 0, tuple(samples), None, None)
+        return Expected(0, row.rate, 0, 0, tuple(samples), container=row.preset.container or "")
     if writer.first_frame is None or writer.last_frame is None:
         raise RenderError("not one frame was encoded")
     frames = frames_until(row, held.length) if row.preset.frame_rate else held.length
@@ -74,8 +77,10 @@ def _expected(file: FileBeingMade) -> Expected:
         width_px=row.geometry.width_px,
         height_px=row.geometry.height_px,
         samples=tuple(samples),
-        first_thumbnail=thumbnail_of(writer.first_frame),
-        last_thumbnail=thumbnail_of(writer.last_frame),
+        first_frame=writer.first_frame,
+        last_frame=writer.last_frame,
+        container=row.preset.container or "",
         prints=writer.prints,
+        threads=threads,
         spent_seconds=time.monotonic() - file.begun,
     )

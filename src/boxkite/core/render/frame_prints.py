@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import sys
 from functools import cache
-from typing import Any
+from operator import sub
+from typing import Any, NamedTuple
 
-import numpy as np
 from av.video.format import VideoFormat
 from av.video.frame import VideoFrame
 
@@ -49,16 +50,16 @@ class FramePrints:
         self._kept += kept
         self._count += len(kept) // PRINT_BYTES
 
-    def differs(self, number: int, frame: VideoFrame) -> bool:
-        """Whether a frame that was read back is not the one of that number; False where they cannot be compared."""
+    def differs(self, number: int, frame: VideoFrame) -> bool | None:
+        """Whether a frame that was read back is not the one of that number; None where they cannot be compared."""
         if not 0 <= number < self._count or _layout_of(frame) != self._layout:
-            return False
+            return None
         found = print_of(frame)
         if found is None:
-            return False
+            return None
         kept = self._kept[number * PRINT_BYTES : (number + 1) * PRINT_BYTES]
-        difference = np.frombuffer(found, np.uint8).astype(np.int16) - np.frombuffer(kept, np.uint8)
-        return float(np.abs(difference).mean()) > _MOST_DIFFERENCE
+        difference: int = sum(map(abs, map(sub, found, kept)))
+        return difference > PRINT_BYTES * _MOST_DIFFERENCE
 
 
 def print_of(frame: VideoFrame) -> bytes | None:
@@ -67,29 +68,48 @@ def print_of(frame: VideoFrame) -> bytes | None:
     read = _reading_of(frame.format.name, frame.width, frame.height, abs(plane.line_size))
     if read is None:
         return None
-    sample, rows, across, shift = read
-    if compiled.print_of and sample.isnative and plane.line_size > 0:
-        return compiled.print_of(plane, plane.line_size, frame.height, across, sample.itemsize, shift)
+    if compiled.print_of and read.byte_order == sys.byteorder and plane.line_size > 0:
+        return compiled.print_of(
+            plane, plane.line_size, frame.height, read.across, read.sample_bytes, read.bits_above
+        )
+    return _print_by_numpy(plane, frame.height, read)
+
+
+def _print_by_numpy(plane: Any, height: int, read: _Reading) -> bytes:
+    import numpy as np  # only where what is compiled cannot: it takes long to load
+
+    sample = np.dtype(f"{'>' if read.byte_order == 'big' else '<'}u{read.sample_bytes}")
+    rows = (np.arange(_ROWS) * 2 + 1) * height // (2 * _ROWS)
     chosen = np.frombuffer(plane, np.uint8).reshape(-1, abs(plane.line_size))[rows].view(sample)
-    stretches = chosen[:, :across].reshape(PRINT_BYTES, -1)
+    stretches = chosen[:, : read.across].reshape(PRINT_BYTES, -1)
     sums = np.add.reduce(stretches, axis=1, dtype=np.uint32)  # half of what mean() takes
-    return bytes((sums / (stretches.shape[1] << shift)).clip(0, 255).astype(np.uint8).tobytes())
+    return bytes((sums / (stretches.shape[1] << read.bits_above)).clip(0, 255).astype(np.uint8).tobytes())
+
+
+class _Reading(NamedTuple):
+    """How a print is taken of frames of one kind."""
+
+    sample_bytes: int
+    byte_order: str
+    across: int
+    """Samples of each line."""
+    bits_above: int
+    """Above the eighth."""
 
 
 @cache
-def _reading_of(
-    name: str, width: int, height: int, line_bytes: int
-) -> tuple[np.dtype[Any], np.ndarray, int, int] | None:
-    """How a print is taken of frames of one kind: samples, lines, samples of each line, bits above the eighth."""
+def _reading_of(name: str, width: int, height: int, line_bytes: int) -> _Reading | None:
+    """How a print is taken of frames of a kind; None for formats without whole samples."""
     kind = VideoFormat(name, width, height)
     bits = kind.components[0].bits
     if bits > 16 or "f32" in name or "f16" in name or "bayer" in name:
         return None
-    sample = np.dtype(np.uint8) if bits <= 8 else np.dtype(f"{'>' if kind.is_big_endian else '<'}u2")
+    sample_bytes = 1 if bits <= 8 else 2
     across = width * (1 if kind.is_planar else len(kind.components)) // _BINS * _BINS
-    if across < _BINS or line_bytes // sample.itemsize < across:
+    if across < _BINS or line_bytes // sample_bytes < across:
         return None
-    return sample, (np.arange(_ROWS) * 2 + 1) * height // (2 * _ROWS), across, max(0, bits - 8)
+    is_other = kind.is_big_endian and sample_bytes > 1
+    return _Reading(sample_bytes, "big" if is_other else "little", across, max(0, bits - 8))
 
 
 def _layout_of(frame: VideoFrame) -> str:

@@ -95,7 +95,7 @@ def _made(
         for file in files:
             if not file.failure:
                 file.fail(error)
-    results += [_with_obstacle(finish(file, damage), obstacles) for file in files]
+    results += [_with_obstacle(finish(file, damage, threads), obstacles) for file in files]
     for row in encoded:
         if row.preset.video and row.preset.video.passes == 2:
             discard_notes(written[row.number])

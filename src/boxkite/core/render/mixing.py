@@ -3,11 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from math import sqrt
-from typing import Any
 
 import av
-import numpy as np
 from av.audio.frame import AudioFrame
 
 from boxkite.core.plan.rows import Row
@@ -31,7 +28,13 @@ class AudioChain:
         several = len(row.audio_tracks) > 1
         self._mixed = several and audio.tracks == "mixed"
         self._merged = several and audio.tracks == "merged"
-        self._buffer = _Buffer(len(row.audio_tracks)) if self._merged or self._mixed else None
+        self._buffer = None
+        if self._merged or self._mixed:
+            from boxkite.core.render.audio_blocks import (
+                TrackBuffer,  # NumPy, here as below only where it is needed
+            )
+
+            self._buffer = TrackBuffer(len(row.audio_tracks))
         tracks = row.audio_source.audio
         self._layouts = [
             layout_of(audio, [tracks[place] for place in places])
@@ -51,7 +54,9 @@ class AudioChain:
         if block.layout.name == layout and not self._mixed:
             return [block]
         if is_unsaid(block.layout.name):
-            block = _named(block, layout)
+            from boxkite.core.render.audio_blocks import named
+
+            block = named(block, layout)
             if block.layout.name == layout and not self._mixed:
                 return [block]
         if place not in self._resamplers:
@@ -62,82 +67,29 @@ class AudioChain:
         if self._buffer is None:
             yield place, self._louder(place, block)
             return
+        from boxkite.core.render.audio_blocks import mixed, side_by_side
+
         layout = self._layouts[0]
-        for parts, rate in self._buffer.put(place, block, "flt" if self._mixed else "s32"):
+        for tracks, rate in self._buffer.put(place, block, "flt" if self._mixed else "s32"):
             if self._mixed:
-                yield 0, self._louder(0, as_block(sum(parts) / sqrt(len(parts)), layout, rate))
+                yield 0, self._louder(0, mixed(tracks, layout, rate))
             else:
-                samples = np.concatenate(parts, axis=1)
-                whole = as_block(samples, f"{samples.shape[1]} channels", rate)
-                for part in self._in_layout(0, whole, layout):
+                for part in self._in_layout(0, side_by_side(tracks, rate), layout):
                     yield 0, self._louder(0, part)
 
     def _louder(self, place: int, block: AudioFrame) -> AudioFrame:
         gain = self._gains[place] if self._gains else 1.0
         if gain == 1.0:
             return block
-        changed = []
-        for part in av.AudioResampler(
-            format="flt", layout=block.layout.name, rate=block.sample_rate
-        ).resample(block):
-            changed.append(interleaved(part) * np.float32(gain))
-        return as_block(np.concatenate(changed), block.layout.name, block.sample_rate)
+        from boxkite.core.render.audio_blocks import louder
 
-
-class _Buffer:
-    """Holds the audio of several tracks until all of them have the samples."""
-
-    def __init__(self, count: int) -> None:
-        self._waiting: list[list[np.ndarray]] = [[] for _ in range(count)]
-
-    def put(self, place: int, block: AudioFrame, kind: str) -> Iterator[tuple[list[Any], int]]:
-        """Take the next audio of one track; give out (samples by channels of each track, sample rate)."""
-        even = av.AudioResampler(format=kind, layout=block.layout.name, rate=block.sample_rate)
-        self._waiting[place] += [interleaved(part) for part in even.resample(block)]
-        ready = min(sum(len(part) for part in parts) for parts in self._waiting)
-        if not ready:
-            return
-        columns = []
-        for index, parts in enumerate(self._waiting):
-            whole = np.concatenate(parts)
-            columns.append(whole[:ready])
-            self._waiting[index] = [whole[ready:]]
-        yield columns, block.sample_rate
-
-
-def _named(block: AudioFrame, layout: str) -> AudioFrame:
-    """Audio with only a number of channels, in a named layout.
-
-    One or two channels are mono or stereo, as many as the layout has are those, others are mixed to both sides.
-    """
-    channels = len(block.layout.channels)
-    wanted = layout if is_unsaid(layout) else {1: "mono", 2: "stereo"}.get(channels, layout)
-    if is_unsaid(wanted):
-        return block
-    (packed,) = av.AudioResampler(format="flt", layout=block.layout.name, rate=block.sample_rate).resample(
-        block
-    )
-    samples = interleaved(packed)
-    if channels != len(av.AudioLayout(wanted).channels):
-        mixed = samples.sum(axis=1, keepdims=True, dtype=np.float32) / np.float32(sqrt(channels))
-        samples, wanted = np.repeat(mixed, 2, axis=1), "stereo"
-    return as_block(samples, wanted, block.sample_rate)
-
-
-def interleaved(block: AudioFrame) -> np.ndarray:
-    """Samples by channels, of audio whose format is interleaved."""
-    samples: np.ndarray = block.to_ndarray()
-    return samples.reshape(-1, len(block.layout.channels))
-
-
-def as_block(samples: np.ndarray, layout: str, rate_hz: int) -> AudioFrame:
-    """A frame of audio from samples by channels, float32 or int32."""
-    kind = "flt" if samples.dtype == np.float32 else "s32"
-    frame = AudioFrame.from_ndarray(np.ascontiguousarray(samples.reshape(1, -1)), format=kind, layout=layout)
-    frame.sample_rate = rate_hz
-    return frame
+        return louder(block, gain)
 
 
 def silence(samples: int) -> AudioFrame:
     """Stereo silence at 48 kHz, for files that need a track and have no audio."""
-    return as_block(np.zeros((samples, 2), np.float32), "stereo", _SILENCE_HZ)
+    frame = AudioFrame(format="flt", layout="stereo", samples=samples)
+    for plane in frame.planes:
+        plane.update(bytes(plane.buffer_size))
+    frame.sample_rate = _SILENCE_HZ
+    return frame

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Protocol
 
@@ -12,6 +13,8 @@ if TYPE_CHECKING:  # what takes time to load is loaded while the first worker st
     from boxkite.core.files.partials import Partial
     from boxkite.core.notices.notice import Notice
     from boxkite.core.plan.rows import Row
+
+_ADDRESS = re.compile(r" @ 0x[0-9a-f]+")
 
 
 class WorkerEvent(Struct, frozen=True):
@@ -26,6 +29,8 @@ class WorkerEvent(Struct, frozen=True):
     """The text that libraries printed meanwhile."""
     partials: tuple[Partial, ...] = ()
     """The partial files, given back by whoever held them; empty until it is over."""
+    has_begun: bool = True
+    """Whether its worker had begun it."""
 
     @property
     def rows(self) -> tuple[Row, ...]:
@@ -38,11 +43,22 @@ class WorkerEvent(Struct, frozen=True):
         return self.message is None or bool(self.message.results)
 
     @property
+    def is_ending(self) -> bool:
+        """Whether the worker has all frames of it: it will soon be idle."""
+        return not self.is_over and bool(self.message and self.message.frames >= self.task.length)
+
+    @property
     def reason_lost(self) -> str:
         """Why nothing was made, where its process ended; empty for others."""
         if self.message:
             return ""
+        if not self.has_begun:
+            return f"the process that was to make it ended ({self.lost}) before that"
         return f"the process that made it ended ({self.lost}); the codec library may have crashed on it"
+
+    def with_output(self, traceback: str) -> str:
+        """The detail for the log: a traceback, and what libraries printed, without memory addresses."""
+        return "\n".join(part for part in (traceback, _ADDRESS.sub("", self.output)) if part)
 
 
 class Executor(Protocol):
@@ -55,13 +71,13 @@ class Executor(Protocol):
 
     @property
     def busy(self) -> int:
-        """How many are at a shot."""
+        """How many are at a shot, and do not say that they will soon be idle."""
 
     def prepare(self, rows: Sequence[Row]) -> list[Notice]:
         """Make sure that these rows can be made; notices of who makes them."""
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
-        """Hand a shot to one that is idle, with the partial files of its rows; discarded where it is not heard of."""
+        """Hand a shot to one that is idle, or soon is. partials: of its rows, discarded where it is not heard of."""
 
     def next_event(self, seconds: float) -> WorkerEvent | None:
         """The next event; None if there is none in that time."""

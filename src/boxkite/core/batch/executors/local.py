@@ -49,6 +49,10 @@ class _Worker(Struct):
     process: subprocess.Popen[bytes] | ForkedWorker
     task: ShotTask | None = None
     partials: tuple[Partial, ...] = ()
+    is_ending: bool = False
+    """Whether it has all frames of its shot: it is given the next one, so that it need not wait for it."""
+    following: tuple[ShotTask, tuple[Partial, ...]] | None = None
+    """The next one."""
     readers: list[threading.Thread] = field(default_factory=list)
     output: deque[str] = field(default_factory=lambda: deque(maxlen=_LINES_KEPT))
 
@@ -57,16 +61,28 @@ class _Worker(Struct):
         from boxkite.core.batch.packing import pack_task
 
         assert self.process.stdin
-        self.task, self.partials = task, tuple(partials)
-        self.output.clear()
+        self.following = task, tuple(partials)
+        if self.task is None:
+            self.go_on()
         with contextlib.suppress(BrokenPipeError):  # the end of its output shows that it died
             send(self.process.stdin, pack_task(task))
+
+    @property
+    def takes_one(self) -> bool:
+        """Whether it takes a shot."""
+        return self.task is None or (self.is_ending and self.following is None)
+
+    def go_on(self) -> None:
+        """Its shot is over: it is at the next one, where it has one."""
+        self.task, self.partials = self.following or (None, ())
+        self.following, self.is_ending = None, False
+        self.output.clear()
 
     def kill(self) -> None:
         """End it at once, and remove what it left half-made."""
         self.process.kill()
         self.process.wait()
-        for partial in self.partials:
+        for partial in (*self.partials, *(self.following[1] if self.following else ())):
             partial.discard()
         if self.process.stdin:
             with contextlib.suppress(OSError):  # what was not yet read of the last shot goes nowhere
@@ -96,6 +112,8 @@ class LocalExecutor:
         self.cores = usable_cores()
         self.size = workers or self.cores
         self._messages: queue.Queue[tuple[_Worker, WorkerMessage | None]] = queue.Queue()
+        self._not_begun: deque[WorkerEvent] = deque()
+        """Of shots that workers had not begun when they ended."""
         early = 2 if self.cores >= _CORES_FOR_TWO_EARLY else 1  # planning wants its own core
         self._workers = [self._spawn() for _ in range(0 if can_fork() else min(self.size, early))]
 
@@ -111,8 +129,8 @@ class LocalExecutor:
 
     @property
     def busy(self) -> int:
-        """How many workers are at a shot."""
-        return sum(worker.task is not None for worker in self._workers)
+        """How many workers are at a shot, and do not say that they will soon be idle."""
+        return sum(not worker.takes_one for worker in self._workers)
 
     def prepare(self, rows: Sequence[Row]) -> list[Notice]:
         """Start as many as there is work for, fewer where memory is short and no number was given.
@@ -122,15 +140,18 @@ class LocalExecutor:
         from boxkite.core.batch.sharing import fitting_workers, tasks_of
         from boxkite.core.notices.batches import FEWER_WORKERS
 
-        fitting = self.size if self._is_chosen else fitting_workers(rows, self.size)
+        tasks = tasks_of(rows)
+        is_asked = tasks > 1 and not self._is_chosen  # one shot is made by one, whatever memory there is
+        fitting = fitting_workers(rows, self.size) if is_asked else self.size
         notices = [FEWER_WORKERS(workers=fitting, wanted=self.size)] if fitting < self.size else []
         self.size = fitting
-        self._start(min(self.size, tasks_of(rows)) - len(self._workers))
+        self._start(min(self.size, tasks) - len(self._workers))
         return notices
 
     def submit(self, task: ShotTask, partials: Sequence[Partial]) -> None:
-        """Hand a shot to a worker that is idle, or to a new one."""
-        idle = next((worker for worker in self._workers if worker.task is None), None)
+        """Hand a shot to a worker that is idle, or soon will be, or to a new one."""
+        able = [worker for worker in self._workers if worker.takes_one]
+        idle = next((worker for worker in able if worker.task is None), able[0] if able else None)
         if idle is None:
             idle = self._spawn()
             self._workers.append(idle)
@@ -139,6 +160,8 @@ class LocalExecutor:
     def next_event(self, seconds: float) -> WorkerEvent | None:
         """The next event; None if there is none in that time. The files of a worker that died are removed."""
         until = time.monotonic() + seconds
+        if self._not_begun:
+            return self._not_begun.popleft()
         while True:
             try:
                 worker, message = self._messages.get(timeout=max(0.0, until - time.monotonic()))
@@ -156,9 +179,15 @@ class LocalExecutor:
             time.sleep(_LAST_OUTPUT_SECONDS)  # what it printed comes by another way
             output = "\n".join(worker.output)
         if message is not None and not message.results:
-            return WorkerEvent(task, message)
-        worker.task, worker.partials = None, ()
-        return WorkerEvent(task, message, "" if message else worker.how_it_ended, output, partials)
+            event = WorkerEvent(task, message)
+            worker.is_ending = worker.is_ending or event.is_ending
+            return event
+        lost = "" if message else worker.how_it_ended
+        if lost and worker.following:
+            following, waiting = worker.following
+            self._not_begun.append(WorkerEvent(following, None, lost, partials=waiting, has_begun=False))
+        worker.go_on()
+        return WorkerEvent(task, message, lost, output, partials)
 
     def _start(self, count: int) -> None:
         """So many more, all before the first thread that listens to one."""

@@ -7,7 +7,7 @@ from typing import IO
 
 from msgspec import Struct
 
-from boxkite.core.plan.rows import Row
+from boxkite.core.plan.rows import Row, group_span
 from boxkite.core.render.result import Result
 from boxkite.core.timebase import Span
 
@@ -37,6 +37,11 @@ class ShotTask(Struct, frozen=True):
     def key(self) -> tuple[int, int]:
         """What tells it from the other tasks of a batch."""
         return self.rows[0].number, self.chunk.start if self.chunk else -1 - self.is_audio
+
+    @property
+    def length(self) -> int:
+        """How many frames of the source it takes."""
+        return (self.chunk or group_span(self.rows)).length
 
 
 class WorkerMessage(Struct, frozen=True):

@@ -17,7 +17,6 @@ from boxkite.core.batch.packing import pack_message, unpack_task
 from boxkite.core.files.moving import discard
 from boxkite.core.files.partials import discard_notes
 from boxkite.core.footage.decoding import KeptDecoder
-from boxkite.core.plan.rows import group_span
 from boxkite.core.render.making import make_files
 
 _TELL_EVERY_SECONDS = 0.2
@@ -48,7 +47,7 @@ class _Tasks:
     def _leave(self) -> None:
         """End at once: nothing half-made stays, and nobody is there to give a finished file its name."""
         try:
-            for partial in self._partials:
+            for partial in (*self._partials, *(one for task in self._waiting.queue for one in task.partials)):
                 discard_notes(partial)
                 discard(partial)
         finally:
@@ -61,12 +60,13 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
     kept = KeptDecoder()
     while True:
         task = tasks.next()
-        last_told = 0.0
+        last_told, length = 0.0, task.length
 
-        def tell(frames: int) -> None:
+        def tell(frames: int, length: int = length) -> None:
             nonlocal last_told
             now = time.monotonic()
-            if now - last_told >= _TELL_EVERY_SECONDS:
+            is_last = frames >= length  # which tells that the next shot may come
+            if is_last or now - last_told >= _TELL_EVERY_SECONDS:
                 last_told = now
                 send(outgoing, pack_message(WorkerMessage(frames)))
 
@@ -82,8 +82,7 @@ def serve(incoming: BinaryIO, outgoing: BinaryIO) -> None:
         )
         if not task.is_followed:
             kept.close()
-        frames = (task.chunk or group_span(task.rows)).length
-        send(outgoing, pack_message(WorkerMessage(frames, tuple(results))))
+        send(outgoing, pack_message(WorkerMessage(length, tuple(results))))
 
 
 def _give_way() -> None:

@@ -23,7 +23,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.render.encode.chunk_file import ChunkError, ChunkFile, ChunkFileWriter, ChunkRecord
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared
 from boxkite.core.render.inputs import frames_until
-from boxkite.core.render.verifying import thumbnail_of
+from boxkite.core.render.thumbnails import thumbnail_of
 from boxkite.core.timebase import Span
 
 _PREDICTED = 2

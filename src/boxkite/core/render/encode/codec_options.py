@@ -6,8 +6,7 @@ from fractions import Fraction
 from functools import lru_cache
 from typing import Any
 
-import numpy as np
-
+from boxkite.core.picture import compiled
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import HARDWARE, encoder_speed, keeps_alpha
 from boxkite.core.presets.coding import Video
@@ -116,7 +115,11 @@ def _steady_words(width_px: int) -> list[str]:
 
 @lru_cache(maxsize=1)
 def _has_avx512() -> bool:
-    """Whether this processor has AVX-512, as far as NumPy can tell."""
+    """Whether this processor has AVX-512, as far as our compiled code or NumPy can tell."""
+    if compiled.has_avx512 is not None:
+        return compiled.has_avx512
+    import numpy as np
+
     simd: Any = np.show_config(mode="dicts")
     known = simd.get("SIMD Extensions", {})
     named = [*known.get("baseline", ()), *known.get("found", ())]

@@ -25,7 +25,8 @@ from boxkite.core.render.encode.codec_options import ENCODERS, encoder_options
 from boxkite.core.render.encode.file_writer import set_picture_options
 from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.result import Verification
-from boxkite.core.render.verifying import MOST_SAMPLED, SAMPLE_SHARE, Expected, compare_thumbnails
+from boxkite.core.render.thumbnails import compare_thumbnails
+from boxkite.core.render.verifying import MOST_SAMPLED, SAMPLE_SHARE, Expected
 
 if TYPE_CHECKING:
     from av.audio.frame import AudioFrame
@@ -129,9 +130,9 @@ def verify_images(folder: Path, row: Row, expected: Expected) -> Verification:
     there = {path.name: path.stat().st_size for path in folder.iterdir()}
     if sorted(there) != sorted(names) or not all(there.values()):
         raise VerificationError(f"the folder holds {len(there)} images, it should hold {expected.frames}")
-    for name, look, which in (
-        (names[0], expected.first_thumbnail, "first"),
-        (names[-1], expected.last_thumbnail, "last"),
+    for name, wanted, which in (
+        (names[0], expected.first_frame, "first"),
+        (names[-1], expected.last_frame, "last"),
     ):
         try:
             with av.open(f"file:{folder / name}", options={"protocol_whitelist": "file"}) as container:
@@ -140,7 +141,7 @@ def verify_images(folder: Path, row: Row, expected: Expected) -> Verification:
             raise VerificationError(f"the {which} image cannot be read again") from None
         if (picture.width, picture.height) != (expected.width_px, expected.height_px):
             raise VerificationError(f"the {which} image is {picture.width}x{picture.height}, not as planned")
-        compare_thumbnails(picture, look, f"the {which} frame")
+        compare_thumbnails(picture, wanted, f"the {which} frame")
     _check_sample(folder, names, expected)
     return Verification(len(names), 0, sum(there.values()))
 
