@@ -19,7 +19,13 @@ from boxkite.core.errors import ChangedError, DamagedError
 from boxkite.core.footage import decoding
 from boxkite.core.footage.decoding import Damage, KeptDecoder, read_frames
 from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.opening import KeptSource, OpenedSource
 from boxkite.core.footage.probe import read_source
+from boxkite.core.footage.source import Source
+from boxkite.core.render import audio_reader
+from boxkite.core.render.audio_reader import AudioReader
+from boxkite.core.shots.placing import index_source
+from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import FrameRate, Span
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import LOFT, VAT
@@ -135,6 +141,57 @@ def test_where_the_source_has_changed_a_kept_decoder_says_so(tmp_path: Path) -> 
     os.utime(path, ns=(1, 1))
     with pytest.raises(ChangedError):
         list(read_frames(source, table, Span(20, 40), kept=kept))
+
+
+def heard(footage: IndexedSource, span: Span, kept: KeptSource | None) -> list[bytes]:
+    reader = AudioReader(footage, span, (0,), kept=kept)
+    blocks = [bytes(plane) for _, block in reader.until(span.end) for plane in block.planes]
+    reader.close()
+    return blocks
+
+
+@pytest.mark.parametrize("codec", ["pcm_s16le", "pcm_s24le", "aac"])
+def test_a_source_that_stays_open_gives_the_same_audio_as_one_opened_anew(
+    codec: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    footages = []
+    for name, rate in (("a", "25"), ("b", "24")):
+        movie = Movie(tmp_path / f"{name}.mov", 60, FrameRate.parse(rate), ((0, VAT),), width=160, height=90,
+                      audio_codec=codec)  # fmt: skip
+        write_movie(movie)
+        source = read_source(movie.path)
+        footages.append(index_source(source, measure_frames(source), None))
+    one, other = footages
+    order = [
+        (one, Span(20, 30)),
+        (one, Span(30, 60)),
+        (one, Span(0, 10)),
+        (other, Span(20, 30)),
+        (one, Span(1, 9)),
+    ]
+    anew = [heard(footage, span, None) for footage, span in order]
+    opened: list[Source] = []
+
+    def open_source(source: Source) -> OpenedSource:
+        opened.append(source)
+        return OpenedSource(source)
+
+    monkeypatch.setattr(audio_reader, "open_source", open_source)
+    kept = KeptSource()
+    assert [heard(footage, span, kept) for footage, span in order] == anew
+    kept.close()
+    assert len(opened) == (5 if codec == "aac" else 3)  # decoders of others remember what was before
+
+
+def test_where_the_source_has_changed_one_that_stays_open_says_so(tmp_path: Path) -> None:
+    movie = Movie(tmp_path / "a.mov", 60, FrameRate.parse("25"), ((0, VAT),), width=160, height=90)
+    write_movie(movie)
+    source, kept = read_source(movie.path), KeptSource()
+    footage = index_source(source, measure_frames(source), None)
+    heard(footage, Span(0, 20), kept)
+    os.utime(movie.path, ns=(1, 1))
+    with pytest.raises(ChangedError):
+        heard(footage, Span(20, 40), kept)
 
 
 def test_shots_that_lie_close_are_made_one_after_the_other(tmp_path: Path) -> None:
