@@ -210,22 +210,28 @@ def _show_rows(screen: Screen, plan: Plan) -> None:
         Column("in folder", optional=True),
     ]
     rows = []
+    known: dict[tuple[int, ...], tuple[str, ...]] = {}
     for row, ends in zip(plan.rows, ends_of(plan.rows), strict=True):
+        key = id(row.shot.footage), id(row.preset), id(row.folder), id(row.geometry), row.exact
+        if key not in known:  # what rows of one source and output have in common
+            source = row.shot.footage.source
+            known[key] = row.extension, row.size, row.preset.name, source.label, str(row.folder)
+        extension, size, preset, label, folder = known[key]
         rows.append(
             [
-                f"{row.number}{'!' if row.warnings else ''}",
-                f"{row.name}{row.extension}",
+                f"{row.number}!" if row.warnings else str(row.number),
+                row.name + extension,
                 *ends,
                 str(row.frames),
                 *([] if all_encoded else [_how(row)]),
                 *([row.change] if has_changes else []),
                 *([f"{row.shot.handle_in}+{row.shot.handle_out}"] if has_handles else []),
-                row.size,
-                row.preset.name,
+                size,
+                preset,
                 *([look_words(row.look)] if has_looks else []),
                 file_size(row.expected_bytes),
-                row.shot.footage.source.label,
-                str(row.folder),
+                label,
+                folder,
             ]
         )
     print_table(screen, columns, rows)

@@ -85,8 +85,11 @@ class Screen:
 
     def _write_plainly(self, lines: Iterable[Line]) -> None:
         waiting = iter(lines)
-        while some := [f"{printable(text)}\n" for text, _ in islice(waiting, _AT_ONCE)]:
-            self.stream.write("".join(some))
+        while some := [text for text, _ in islice(waiting, _AT_ONCE)]:
+            whole = "".join(some)
+            if not (whole.isascii() and whole.isprintable()):
+                some = [printable(text) for text in some]
+            self.stream.write("\n".join(some) + "\n")
         self.stream.flush()
 
     def _is_too_wide(self, text: str) -> bool:

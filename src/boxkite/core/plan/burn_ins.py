@@ -28,6 +28,8 @@ class _Read(NamedTuple):
     pattern: Pattern
     alike: PlannedBurnIn | None
     """Where it is the same for all shots."""
+    missing: tuple[Notice, ...]
+    """What cannot be shown of that."""
     are_known: bool
     """Whether all its tokens are those that every shot has."""
 
@@ -37,6 +39,8 @@ class BurnIns:
 
     def __init__(self) -> None:
         self._read: dict[int, list[_Read]] = {}
+        self._of_outputs: dict[int, tuple[Mapping[str, Value], Mapping[str, Value]]] = {}
+        """By output: its values, and those with what runs along."""
 
     def of(
         self, preset: Preset, name: str, of_output: Mapping[str, Value], of_shot: Mapping[str, Value]
@@ -48,29 +52,37 @@ class BurnIns:
         if id(preset) not in self._read:
             self._read[id(preset)] = [_read(one) for one in preset.burn_in]
         own: dict[str, Value] = {}
-        planned, warnings = [], []
-        for one, pattern, alike, are_known in self._read[id(preset)]:
+        planned: list[PlannedBurnIn] = []
+        warnings: list[Notice] = []
+        for one, pattern, alike, missing, are_known in self._read[id(preset)]:
             if alike:
                 planned.append(alike)
-                fixed = "".join(part for part in alike.parts if not isinstance(part, LiveToken))
-                if not fixed.isascii() and (characters := missing_glyphs(fixed, one.font)):
-                    warnings.append(GLYPHS_MISSING(characters=characters))
+                warnings += missing
                 continue
-            own = own or {**of_output, **_LIVE_VALUES, "name": Text(name.rpartition("/")[2])}
-            values = LayeredValues(own, of_shot)  # type: ignore[arg-type]
+            own = own or {"name": Text(name.rpartition("/")[2])}
+            if id(of_output) not in self._of_outputs:
+                self._of_outputs[id(of_output)] = of_output, {**of_output, **_LIVE_VALUES}
+            values = LayeredValues(own, self._of_outputs[id(of_output)][1], of_shot)  # type: ignore[arg-type]
             if not are_known:
                 check_tokens(pattern, {*TOKENS, *values})
             text = plain_text(pattern, values)
             planned.append(PlannedBurnIn(_parts(text), one))
-            if not text.isascii() and (characters := missing_glyphs(text, one.font)):
-                warnings.append(GLYPHS_MISSING(characters=characters))
+            warnings += _missing(text, one)
         return tuple(planned), tuple(warnings)
 
 
 def _read(one: BurnIn) -> _Read:
     pattern = read_text_pattern(one.text)
     are_known = all(choice.name in {"name", *_LIVE_VALUES, *TOKENS} for choice in pattern.choices)
-    return _Read(one, pattern, _always_alike(one, pattern), are_known)
+    alike = _always_alike(one, pattern)
+    fixed = "".join(part for part in alike.parts if not isinstance(part, LiveToken)) if alike else ""
+    return _Read(one, pattern, alike, _missing(fixed, one), are_known)
+
+
+def _missing(text: str, of: BurnIn) -> tuple[Notice, ...]:
+    """A notice of the characters that a burn-in's font does not have, if any."""
+    characters = "" if text.isascii() else missing_glyphs(text, of.font)
+    return (GLYPHS_MISSING(characters=characters),) if characters else ()
 
 
 def _always_alike(wanted: BurnIn, pattern: Pattern) -> PlannedBurnIn | None:
@@ -81,7 +93,7 @@ def _always_alike(wanted: BurnIn, pattern: Pattern) -> PlannedBurnIn | None:
 
 
 def _parts(text: str) -> tuple[str | LiveToken, ...]:
-    if not any(character in text for character in _LIVE_CHARACTERS):
+    if text.isprintable() or not any(character in text for character in _LIVE_CHARACTERS):
         return (text,)
     parts: list[str | LiveToken] = []
     for character in text:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -15,7 +15,7 @@ from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.identity import stamp_of
 from boxkite.core.files.names import clash_key
 from boxkite.core.job.job import Job
-from boxkite.core.plan.clashes import folders_of, numbered
+from boxkite.core.plan.clashes import numbered
 from boxkite.core.plan.inputs import Inputs
 from boxkite.core.plan.recipes import Recipes
 from boxkite.core.plan.rows import Action, Replaced, Row
@@ -27,8 +27,12 @@ from boxkite.core.records.store import Records
 Progress = Callable[[str], None]
 
 
-def settle_existing(rows: Sequence[Row], job: Job, progress: Progress) -> list[Row]:
+def settle_existing(
+    rows: Sequence[Row], folders: Collection[Path], job: Job, progress: Progress
+) -> list[Row]:
     """The rows as the policy has them: none is there yet, or each that is is numbered, kept or replaced.
+
+    folders: that they are written to, as folders_of has them; others do no harm.
 
     "skip" keeps a file only if the records say that it was made from the same frames of the same source by the
     same recipe, and it is still byte for byte what was made. "replace" replaces only what the records say that a
@@ -36,7 +40,7 @@ def settle_existing(rows: Sequence[Row], job: Job, progress: Progress) -> list[R
     reads. Raises PlanError for what the policy does not allow.
     """
     policy = job.existing
-    there = _there(rows)
+    there = _there(folders)
     if policy == "number":
         return numbered(rows, lambda path: clash_key(str(path)) in there or _is_there(path))
     if not there:
@@ -48,14 +52,9 @@ def settle_existing(rows: Sequence[Row], job: Job, progress: Progress) -> list[R
     return _kept(rows, there, progress)
 
 
-def _there(rows: Sequence[Row]) -> dict[str, Path]:
-    """Everything in the folders of a plan, by what its path is compared by."""
-    return {
-        clash_key(str(path)): path
-        for folder in folders_of(rows)
-        if folder.is_dir()
-        for path in folder.iterdir()
-    }
+def _there(folders: Collection[Path]) -> dict[str, Path]:
+    """Everything in some folders, by what its path is compared by."""
+    return {clash_key(str(path)): path for folder in folders if folder.is_dir() for path in folder.iterdir()}
 
 
 def _is_there(path: Path) -> bool:

@@ -141,7 +141,7 @@ def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
         left_out += [LeftOut(row.name, row.shot.origin, UNCHANGED(batch=batch.name)) for row in same]
         if not rows:
             notices.append(NOTHING_CHANGED(batch=batch.name))
-    rows = settle_existing(rows, job, progress)
+    rows = settle_existing(rows, folders, job, progress)
     volumes = _volumes([row for row in rows if row.how != "keep"])
     notices += [
         SPACE_SHORT(needed_mb=volume.needed_bytes // 1_000_000, free_mb=volume.free_bytes // 1_000_000).of(

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator, Sequence
 from enum import StrEnum
 from fractions import Fraction
+from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct
@@ -233,7 +234,7 @@ class Gone(Struct, frozen=True):
     name: str
 
 
-class Plan(Struct, frozen=True):
+class Plan(Struct, frozen=True, dict=True):
     """A plan: all rows, and the notices about them."""
 
     rows: tuple[Row, ...]
@@ -247,7 +248,7 @@ class Plan(Struct, frozen=True):
     unseen: tuple[Unseen, ...] = ()
     """Folders that could not be entered, and may hold more footage."""
 
-    @property
+    @cached_property
     def to_make(self) -> tuple[Row, ...]:
         """The rows that running it makes: all but those that are kept."""
         return tuple(row for row in self.rows if row.action is not Action.KEEP)

@@ -50,13 +50,12 @@ class Totals(Struct, frozen=True):
 
 def expected_sizes(rows: Sequence[Row]) -> tuple[int, tuple[int, int]]:
     """How many bytes rows are expected to take together, and the least and the most."""
-    whole, least, most = 0, 0, 0
+    by_spread: dict[tuple[float, float], int] = {}
     for row in rows:
-        size, (low, high) = row.expected_bytes, row.spread
-        whole += size
-        least += round(size * low)
-        most += round(size * high)
-    return whole, (least, most)
+        by_spread[row.spread] = by_spread.get(row.spread, 0) + row.expected_bytes
+    least = sum(round(size * low) for (low, _), size in by_spread.items())
+    most = sum(round(size * high) for (_, high), size in by_spread.items())
+    return sum(by_spread.values()), (least, most)
 
 
 def add_up(rows: Sequence[Row]) -> Totals:
