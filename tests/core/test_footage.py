@@ -14,12 +14,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from boxkite.core.footage import probe
 from boxkite.core.footage.deep import read_deep
 from boxkite.core.footage.find import find_sources, group_sequences
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.measuring import table_from_times
 from boxkite.core.footage.probe import read_source
+from boxkite.core.footage.said_picture import said_picture
 from boxkite.core.footage.source import Source
+from boxkite.core.render.mixing import silence
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
@@ -107,9 +110,64 @@ def test_metadata_are_read_from_every_container(extension: str, rate: str, tmp_p
     assert (table.frame_count, table.constant) == (33, True)
 
 
-def test_audio_alone_is_a_source_and_is_cut_by_frames_of_a_usual_rate(tmp_path: Path) -> None:
-    import av
+TAGGED = {"colorspace": 9, "color_primaries": 9, "color_trc": 16}
+HEADERS = {
+    "plain": ("a.mov", "yuv420p", "", {}, "pcm_s16le", True),
+    "4:2:2": ("a.mp4", "yuv422p", "", {}, "aac", True),
+    "4:4:4": ("a.mov", "yuv444p", "", {}, "", True),
+    "full range": ("a.mp4", "yuvj420p", "fullrange=on", {}, "", True),
+    "colours": ("a.mov", "yuv420p", "colorprim=bt709:transfer=bt709:colormatrix=bt709", {}, "", True),
+    "colours of the container": ("a.mp4", "yuv420p", "", TAGGED, "", True),
+    "two kinds of colours": ("a.mov", "yuv420p", "colorprim=bt709:transfer=bt709:colormatrix=bt709", TAGGED, "", False),
+    "shape": ("a.mov", "yuv420p", "", {"sample_aspect_ratio": Fraction(16, 11)}, "", True),
+    "another shape": ("a.mov", "yuv420p", "sar=4/3", {"sample_aspect_ratio": Fraction(16, 11)}, "", False),
+    "interlaced": ("a.mov", "yuv420p", "tff=1", {}, "", False),
+    "10 bit": ("a.mov", "yuv420p10le", "", {}, "", False),
+    "R'G'B'": ("a.mov", "yuv444p", "qp=0:colormatrix=GBR", {}, "", False),
+    "grey": ("a.mov", "gray", "", {}, "", False),
+    "MP3": ("a.mp4", "yuv420p", "", {}, "mp3", False),
+    "slow AAC": ("a.mp4", "yuv420p", "", {}, "aac 24000", False),
+    "fragments": ("fragments.mp4", "yuv420p", "", {}, "", False),
+}  # fmt: skip
 
+
+@pytest.mark.parametrize("kind", HEADERS)
+def test_facts_are_the_same_from_a_header_as_from_a_decoded_frame(
+    kind: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    name, pixel_format, params, of_context, audio, is_said = HEADERS[kind]
+    options = {"movflags": "frag_keyframe+empty_moov"} if name.startswith("fragments") else {}
+    with av.open(str(tmp_path / name), "w", options=options) as container:
+        stream = container.add_stream("libx264", rate=Fraction(30000, 1001), options={"x264-params": params})
+        stream.width, stream.height, stream.pix_fmt = 98, 64, pixel_format
+        for key, value in of_context.items():
+            setattr(stream.codec_context, key, value)
+        codec, _, hz = audio.partition(" ")
+        heard = container.add_stream(codec, rate=int(hz or 48_000), layout="mono") if audio else None
+        for number in range(9):
+            frame = av.VideoFrame(98, 64, pixel_format)
+            for plane in frame.planes:
+                plane.update(bytes(plane.buffer_size))
+            frame.pts, frame.time_base = number, Fraction(1001, 30000)
+            container.mux(stream.encode(frame))
+        if heard:
+            block = silence(4800)
+            block.pts = 0
+            for part in av.AudioResampler(heard.format.name, "mono", heard.rate, 1024).resample(block):
+                container.mux(heard.encode(part))
+            container.mux(heard.encode(None))
+        container.mux(stream.encode(None))
+    said: list[object] = []
+    monkeypatch.setattr(
+        probe, "said_picture", lambda container: said.append(said_picture(container)) or said[-1]
+    )
+    found = read_source(tmp_path / name)
+    assert bool(said[0]) == is_said
+    monkeypatch.setattr(probe, "said_picture", lambda _: None)
+    assert found == read_source(tmp_path / name)
+
+
+def test_audio_alone_is_a_source_and_is_cut_by_frames_of_a_usual_rate(tmp_path: Path) -> None:
     with av.open(str(tmp_path / "room.wav"), "w") as container:
         stream = container.add_stream("pcm_s24le", rate=48_000, layout="stereo")
         sound = av.AudioFrame.from_ndarray(

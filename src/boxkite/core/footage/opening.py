@@ -34,6 +34,10 @@ _MEDIA_FORMATS = (
 # PyAV 19 has no such choice: it replaces invalid text automatically.
 _LENIENT: dict[str, Any] = {"metadata_errors": "replace"} if int(av.__version__.split(".")[0]) < 19 else {}
 _SAFE_OPTIONS = {"format_whitelist": _MEDIA_FORMATS}
+LEAST_PROBED = {"probesize": "32", "fpsprobesize": "0"}
+"""How little of a MOV or MP4 file the codec library reads beyond what describes it."""
+_NOT_DECODED = [{"skip_frame": "all"}] * 8
+"""Of its first streams: among them is the picture."""
 _FOR_FACTS = [{"skip_loop_filter": "all"}]
 """Told to the decoder that opening a file runs: how smooth its first frame is does not matter to what it is."""
 _OPENED_BY_NAME = frozenset({"image2"})
@@ -50,6 +54,15 @@ def open_file(path: Path, hardware: str = "", layer: ImageLayer | None = None) -
     layer: of an EXR image, None for the plain one. Raises FootageError where the codec library finds no way in.
     """
     return _opened(f"file:{path}", path, None, {"protocol_whitelist": "file"}, hardware, layer)
+
+
+def open_undecoded(path: Path) -> InputContainer:
+    """Open a MOV or MP4 file for what its container says; as no frame is decoded, that is not all of its picture.
+
+    Raises FootageError.
+    """
+    options = {"protocol_whitelist": "file", **LEAST_PROBED}
+    return _opened(f"file:{path}", path, "mov", options, "", None, _NOT_DECODED)
 
 
 def open_for_facts(path: Path, layer: ImageLayer | None, *, is_movie: bool) -> InputContainer:

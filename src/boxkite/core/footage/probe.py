@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 from collections.abc import Mapping, Sequence
@@ -13,6 +14,7 @@ from typing import Any
 import av
 from av.audio.stream import AudioStream
 from av.container import InputContainer
+from av.video.format import VideoFormat
 from av.video.stream import VideoStream
 from msgspec.structs import replace
 
@@ -26,10 +28,12 @@ from boxkite.core.footage.opening import (
     current_identity,
     open_for_facts,
     open_sequence,
+    open_undecoded,
     video_stream,
     video_streams,
 )
 from boxkite.core.footage.rotation import stored_rotation
+from boxkite.core.footage.said_picture import PROGRESSIVE, SaidPicture, said_picture
 from boxkite.core.footage.source import (
     AudioInfo,
     Chapter,
@@ -80,17 +84,28 @@ def read_source(path: Path) -> Source:
 
 
 def _read(path: Path, identity: FileIdentity, *, is_movie: bool) -> Source:
-    layers = layers_of(path)
-    layer = choose_layer(layers, ImageSettings())
-    with open_for_facts(path, layer, is_movie=is_movie) as container:
-        source = _source_of(container, path, None, identity.size_bytes)
-    source = replace(source, layers=layers, layer=layer, identity=identity)
+    source = _read_undecoded(path, identity.size_bytes) if is_movie else None
+    if source is None:
+        layers = layers_of(path)
+        layer = choose_layer(layers, ImageSettings())
+        with open_for_facts(path, layer, is_movie=is_movie) as container:
+            source = _source_of(container, path, None, identity.size_bytes)
+        source = replace(source, layers=layers, layer=layer)
+    source = replace(source, identity=identity)
     video = source.video
     if video and source.container == "mov":
         turn = stored_rotation(path, video.width_px, video.height_px)
         if turn:
             source = replace(source, video=replace(video, rotation_degrees=turn))
     return source
+
+
+def _read_undecoded(path: Path, size_bytes: int) -> Source | None:
+    """The source as its header describes it; None where a frame must be decoded to know it."""
+    with contextlib.suppress(FootageError), open_undecoded(path) as container:
+        if said := said_picture(container):
+            return _source_of(container, path, None, size_bytes, said)
+    return None
 
 
 def read_sequence(sequence: SequencePattern, images: ImageSettings | None = None) -> Source:
@@ -145,7 +160,14 @@ def _timecode_in_image(container: InputContainer, source: Source) -> Timecode | 
         return None
 
 
-def _source_of(container: InputContainer, path: Path, sequence: SequencePattern | None, size: int) -> Source:
+def _source_of(
+    container: InputContainer,
+    path: Path,
+    sequence: SequencePattern | None,
+    size: int,
+    said: SaidPicture | None = None,
+) -> Source:
+    """said: of its picture, where no frame was decoded."""
     picture = video_stream(container)
     audio_streams = [stream for stream in container.streams.audio if stream.codec_context is not None]
     if picture is None and not audio_streams:
@@ -153,7 +175,7 @@ def _source_of(container: InputContainer, path: Path, sequence: SequencePattern 
     tag_sets = _tag_sets_of(container)
     warnings: list[Notice] = []
     duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
-    video = _video_info(picture, duration, warnings) if picture else None
+    video = _video_info(picture, duration, warnings, said) if picture else None
     audio = tuple(_audio_info(stream) for stream in audio_streams)
     if video and sequence:
         count = sequence.last - sequence.first + 1
@@ -201,7 +223,9 @@ def _created(tag_sets: Sequence[Mapping[str, str]]) -> datetime | None:
     return None
 
 
-def _video_info(stream: VideoStream, duration: Fraction, warnings: list[Notice]) -> VideoInfo:
+def _video_info(
+    stream: VideoStream, duration: Fraction, warnings: list[Notice], said: SaidPicture | None
+) -> VideoInfo:
     context = stream.codec_context
     if not context.width or not context.height:
         raise FootageError(
@@ -216,8 +240,14 @@ def _video_info(stream: VideoStream, duration: Fraction, warnings: list[Notice])
     count = stream.frames
     if not count:
         count = rate.frames_in(_stream_duration(stream) or duration)
-    pixel_format = context.format
+    pixel_format = VideoFormat(said.pixel_format) if said else context.format
     components = pixel_format.components if pixel_format else ()
+    colours = int(context.color_primaries or 0), int(context.color_trc or 0), int(context.colorspace or 0)
+    full_range = {1: False, 2: True}.get(int(context.color_range or 0))
+    field_order = int(getattr(context, "field_order", 0) or 0)
+    if said:
+        colours, field_order = said.colours or colours, PROGRESSIVE
+        full_range = said.full_range
     return VideoInfo(
         index=stream.index,
         codec=context.codec.canonical_name if context.codec else "unknown",
@@ -229,12 +259,12 @@ def _video_info(stream: VideoStream, duration: Fraction, warnings: list[Notice])
         pixel_format=pixel_format.name if pixel_format else "",
         bit_depth=max((component.bits for component in components), default=8),
         sample_aspect=_fraction(stream.sample_aspect_ratio),
-        field_order=_FIELD_ORDERS.get(int(getattr(context, "field_order", 0) or 0), ""),
+        field_order=_FIELD_ORDERS.get(field_order, ""),
         has_alpha=any(component.is_alpha for component in components),
-        primaries=_PRIMARIES.get(int(context.color_primaries or 0), ""),
-        transfer=_TRANSFERS.get(int(context.color_trc or 0), ""),
-        matrix=_MATRICES.get(int(context.colorspace or 0), ""),
-        full_range={1: False, 2: True}.get(int(context.color_range or 0)),
+        primaries=_PRIMARIES.get(colours[0], ""),
+        transfer=_TRANSFERS.get(colours[1], ""),
+        matrix=_MATRICES.get(colours[2], ""),
+        full_range=full_range,
     )
 
 

@@ -18,6 +18,7 @@ from msgspec import Struct
 
 from boxkite.core.errors import VerificationError
 from boxkite.core.footage.decoding import CAN_HURRY
+from boxkite.core.footage.opening import LEAST_PROBED
 from boxkite.core.render.frame_prints import FramePrints
 from boxkite.core.render.result import Verification
 from boxkite.core.timebase import FrameRate, round_fraction
@@ -27,8 +28,6 @@ SAMPLE_SHARE = 0.01
 MOST_SAMPLED, _FRAMES_AT_ONCE = 50, 12
 _LISTS_ALL = ("mov", "mp4")
 """Containers that say what their streams are: opening one need not decode a frame, nor find out what it is."""
-_LEAST_PROBED = {"probesize": "32", "fpsprobesize": "0"}
-"""How little of a file the codec library reads to guess what it has been told."""
 _OPUS_FRAME = 960
 """Samples at 48 kHz in a packet as our encoder makes them; readers do not always tell."""
 
@@ -89,7 +88,7 @@ def _open(path: Path, container: str) -> InputContainer:
     if container not in _LISTS_ALL:
         return av.open(f"file:{path}", options=options)
     undecoded: Any = [{"skip_frame": "all"}]
-    return av.open(f"file:{path}", format="mov", options=options | _LEAST_PROBED, stream_options=undecoded)
+    return av.open(f"file:{path}", format="mov", options=options | LEAST_PROBED, stream_options=undecoded)
 
 
 def _check_packets(container: InputContainer, expected: Expected) -> tuple[list[int], list[int]]:

@@ -7,7 +7,7 @@ from msgspec import Struct
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
-from boxkite.core.footage.bitstream.shared import skip_appearance
+from boxkite.core.footage.bitstream.shared import Appearance, read_appearance
 
 _WITH_CHROMA_FORMAT = frozenset({100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135})
 _FRAME_BUFFER_MACROBLOCKS = {
@@ -106,6 +106,22 @@ class SequenceSet(Struct, frozen=True):
             depth_of_order, max(by_level, references, 1) if buffered is None else buffered, usage_at, restriction_at,
         )  # fmt: skip
 
+    @property
+    def appearance(self) -> Appearance:
+        """How its pictures are to be shown. Raises NotSpliceableError."""
+        bits = BitReader(unescaped(self.unit[1:]))
+        bits.place = self.usage_at
+        return read_appearance(bits) if bits.flag() else Appearance()
+
+    @property
+    def size_px(self) -> tuple[int, int]:
+        """Width and height of its pictures, of frames only, once they are cropped (7.4.2.1.1)."""
+        across = 2 if self.chroma_format in (1, 2) and not self.planes_apart else 1
+        down = 2 if self.chroma_format == 1 and not self.planes_apart else 1
+        left, right, top, bottom = self.crop
+        width, height = (16 * macroblocks for macroblocks in self.size_macroblocks)
+        return width - across * (left + right), height - down * (top + bottom)
+
     def with_reorder_depth(self, depth: int) -> SequenceSet:
         """The same set with a bitstream restriction (E.1.1) that says by how many frames pictures are reordered."""
         bits = BitReader(unescaped(self.unit[1:]))
@@ -136,7 +152,7 @@ def _skip_list(bits: BitReader, size: int) -> None:
 
 def _skip_usage(bits: BitReader) -> None:
     """Read over the video usability information up to the bitstream restriction (E.1.1)."""
-    skip_appearance(bits)
+    read_appearance(bits)
     if bits.flag():
         bits.bits(65)
     buffered = False

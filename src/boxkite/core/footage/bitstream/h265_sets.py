@@ -7,7 +7,7 @@ from msgspec import Struct
 from boxkite.core.footage.bitstream.bits import BitReader, BitWriter
 from boxkite.core.footage.bitstream.nal_units import escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
-from boxkite.core.footage.bitstream.shared import skip_appearance
+from boxkite.core.footage.bitstream.shared import read_appearance
 
 HEADER_BYTES = 2
 """Of a unit (7.3.1.2)."""
@@ -138,7 +138,7 @@ def _skip_reference_sets(bits: BitReader, count: int) -> None:
 
 def _skip_usage(bits: BitReader, sub_layers: int) -> None:
     """Read over the video usability information (E.2.1)."""
-    skip_appearance(bits)
+    read_appearance(bits)
     if bits.bits(3) & 2:
         raise NotSpliceableError(Obstacle.INTERLACED)
     if bits.flag():

@@ -10,23 +10,42 @@ from boxkite.core.footage.bitstream.bits import BitReader
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 
 _EXTENDED_RATIO = 255
+_RATIOS = {
+    1: (1, 1), 2: (12, 11), 3: (10, 11), 4: (16, 11), 5: (40, 33), 6: (24, 11), 7: (20, 11), 8: (32, 11), 9: (80, 33),
+    10: (18, 11), 11: (15, 11), 12: (64, 33), 13: (160, 99), 14: (4, 3), 15: (3, 2), 16: (2, 1),
+}  # fmt: skip
+"""By aspect_ratio_idc (table E-1 of both)."""
 
 
-def skip_appearance(bits: BitReader) -> None:
-    """Read over the beginning of the video usability information: shape, overscan, signal, place of chroma.
+class Appearance(Struct, frozen=True):
+    """How a stream says that its pictures are to be shown."""
 
-    ITU-T H.264, E.1.1; H.265, E.2.1.
+    ratio: tuple[int, int] | None = None
+    """Width and height of a sample; None where it is not said."""
+    full_range: bool | None = None
+    colours: tuple[int, int, int] | None = None
+    """Code points of primaries, transfer and matrix (ITU-T H.273)."""
+
+
+def read_appearance(bits: BitReader) -> Appearance:
+    """Read the beginning of the video usability information: shape, overscan, signal, place of chroma.
+
+    ITU-T H.264, E.1.1; H.265, E.2.1. Raises NotSpliceableError.
     """
-    if bits.flag() and bits.bits(8) == _EXTENDED_RATIO:
-        bits.bits(32)
+    ratio, full_range, colours = None, None, None
+    if bits.flag():
+        named = bits.bits(8)
+        ratio = (bits.bits(16), bits.bits(16)) if named == _EXTENDED_RATIO else _RATIOS.get(named)
     if bits.flag():
         bits.flag()
     if bits.flag():
-        bits.bits(4)
+        bits.bits(3)
+        full_range = bits.flag()
         if bits.flag():
-            bits.bits(24)
+            colours = bits.bits(8), bits.bits(8), bits.bits(8)
     if bits.flag():
         bits.unsigned(), bits.unsigned()
+    return Appearance(ratio if ratio and all(ratio) else None, full_range, colours)
 
 
 def free_number(taken: Container[int], limit: int) -> int:
