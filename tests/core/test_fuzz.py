@@ -135,3 +135,15 @@ def test_damaged_files_end_in_a_result_or_in_one_of_our_errors(
             assert "\n" not in error.message and len(error.message) < 2000, number
         assert time.monotonic() - started < LONGEST_SECONDS, number
     assert peak_bytes() - before < MOST_BYTES
+
+
+@pytest.mark.parametrize("place", [1 << 40, (1 << 63) + 1])
+def test_a_block_that_no_file_can_hold_breaks_a_part_of_an_image_off(
+    place: int, originals: dict[str, bytes]
+) -> None:
+    image, blocks = originals[".exr"], 2 * 48
+    table = next(at for at in range(len(image)) if struct.unpack_from("<Q", image, at)[0] == at + 8 * blocks)
+    assert len(only_part(image, 1)) > 8
+    broken = bytearray(image)
+    struct.pack_into("<Q", broken, table + 8 * 48, place)
+    assert only_part(bytes(broken), 1) == image[:8]

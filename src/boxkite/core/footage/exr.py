@@ -91,6 +91,8 @@ def only_part(image: bytes, number: int) -> bytes:
 def _chunk(image: bytes, offset: int, *, is_tiled: bool) -> bytes:
     """A block of pixels without the number of its part: where it lies, how many bytes it has, these."""
     place = 16 if is_tiled else 4
+    if offset > len(image):
+        raise ValueError("a block lies beyond the file")
     (size,) = struct.unpack_from("<i", image, offset + 4 + place)
     end = offset + 4 + place + 4 + size
     if size < 0 or end > len(image):
