@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import os
 from collections.abc import Mapping
 from fractions import Fraction
 from pathlib import Path
@@ -15,6 +16,9 @@ from openpyxl import load_workbook
 from PIL import Image
 from pypdf import PdfReader
 
+from boxkite.core.timebase import FrameRate
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import VAT
 from tests.builders import write_day
 from tests.verification import boxkite
 
@@ -169,6 +173,33 @@ def test_the_frame_of_a_sheet_is_not_black_where_the_shot_has_a_better_one(tmp_p
     page = np.asarray(Image.open(tmp_path / "s.png").convert("L"))
     columns = np.array_split(page[200:400, 90:-90], 4, axis=1)
     assert [float(one[50:150, 100:-100].mean()) > 60 for one in columns] == [False, True, True, True]
+
+
+def test_pictures_are_seen_in_their_shape_whatever_their_pixels_are(tmp_path: Path) -> None:
+    """Of a wide picture in narrow pixels, and the same turned; the page's own first pictures too."""
+    shapes = {
+        "narrow": (Fraction(3, 4), 0, 1),
+        "tall": (Fraction(4, 3), 90, 9 / 16),
+        "wide": (Fraction(4, 3), 0, 16 / 9),
+    }
+    for name, (pixel, turn, _) in shapes.items():
+        movie = Movie(tmp_path / "in" / f"{name}.mov", 30, FrameRate.parse("25"), ((0, VAT),), width=192, height=144,
+                      sample_aspect=pixel, turn_degrees=turn)  # fmt: skip
+        movie.path.parent.mkdir(exist_ok=True)
+        write_movie(movie)
+    own = {**os.environ, "BOXKITE_STATE": str(tmp_path / "state")}  # others ask for the last batch
+    words = ("run", "in", "--by", "files", "--to", "copy:copy", "--to", "review:review")
+    assert boxkite(*words, cwd=tmp_path, env=own).status == 0
+    for folder in ("copy", "review"):
+        assert boxkite("contact-sheet", folder, "--into", f"{folder}.pdf", cwd=tmp_path, env=own).status == 0
+        images = [image.image for image in PdfReader(tmp_path / f"{folder}.pdf").pages[0].images]
+        assert len(images) == 3
+        for image, name in zip(images, shapes, strict=True):
+            assert image and abs(image.width / image.height - shapes[name][2]) < 0.02, (folder, name)
+    assert boxkite("review-page", "review", "--into", "page", cwd=tmp_path, env=own).status == 0
+    for path, name in zip(sorted((tmp_path / "page/posters").iterdir()), shapes, strict=True):
+        with Image.open(path) as image:
+            assert abs(image.width / image.height - shapes[name][2]) < 0.02, name
 
 
 def test_a_sheet_has_every_file_as_text_on_pages_of_its_shape(day: Path, tmp_path: Path) -> None:

@@ -52,7 +52,7 @@ def draw_sheet(
     files: Sequence[Described], options: SheetOptions, form: str, progress: Callable[[], None] = lambda: None
 ) -> list[bytes]:
     """The pages: one PDF of all, or a PNG each. form: one of FORMS; progress is called after each file."""
-    shapes = [_aspect(one) for one in files]
+    shapes = [one.aspect for one in files]
     layout = plan_layout(
         options.page, landscape=options.landscape, frames=options.frames, lines=len(options.lines),
         columns=options.columns, aspects=shapes,
@@ -62,13 +62,6 @@ def draw_sheet(
         require("fpdf", "a PDF")
         return [_pdf(entries, layout, options, len(files))]
     return list(_png_pages(entries, layout, options, len(files)))
-
-
-def _aspect(one: Described) -> float:
-    width, _, height = (
-        one.values["resolution"].shown().partition("x") if "resolution" in one.values else ("", "", "")
-    )
-    return int(width) / int(height) if width.isdigit() and height.isdigit() and int(height) else 16 / 9
 
 
 def _entries(

@@ -108,6 +108,17 @@ class Described(Struct, frozen=True):
         return self.row.frames if self.row else self.shot.span.length
 
     @property
+    def aspect(self) -> float:
+        """Width ÷ height of its picture as it is seen; that of usual pictures where it has none."""
+        geometry, video = self.row.geometry if self.row else None, self.shot.footage.source.video
+        if geometry and not (self.row and self.row.is_copied):
+            return float(geometry.width_px * geometry.sample_aspect / geometry.height_px)
+        if video is None:
+            return 16 / 9
+        seen = video.width_px * video.sample_aspect / video.height_px
+        return float(1 / seen if video.rotation_degrees % 180 else seen)
+
+    @property
     def start(self) -> Timecode:
         """Timecode of its first frame."""
         return self.row.start_timecode if self.row else self.shot.footage.timecode(self.shot.span.start)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from fractions import Fraction
 from pathlib import Path
 
 import av
@@ -30,6 +31,8 @@ _CLEARLY = 1.25
 """So much better than an earlier candidate a frame must be to be preferred."""
 _MOST_IN_A_ROW = 240
 """Frames decoded one after the other where there are no keyframes near."""
+_FLATTEST_PIXEL = 4
+"""Times as wide as high, or as high as wide; what says more makes no sense."""
 
 
 class GoodFrame(Struct, frozen=True):
@@ -40,6 +43,32 @@ class GoodFrame(Struct, frozen=True):
     """Its number in the file, counted from 0, about: keyframes near a place are taken."""
 
 
+class _Decoded(Struct, frozen=True):
+    """A frame as it is stored, and how it is to be seen."""
+
+    number: int
+    picture: VideoFrame
+    turn_degrees: int
+    """To rotate it by, counter-clockwise."""
+    pixel_aspect: Fraction
+    """Width ÷ height of a pixel as it is stored."""
+
+    def seen(self, width_px: int) -> Image.Image:
+        """It upright with square pixels, made smaller to a width; only pixels that are not square are stretched."""
+        wide, high = Fraction(self.picture.width), Fraction(self.picture.height)
+        if 1 <= self.pixel_aspect <= _FLATTEST_PIXEL:
+            wide *= self.pixel_aspect
+        elif Fraction(1, _FLATTEST_PIXEL) <= self.pixel_aspect < 1:
+            high /= self.pixel_aspect
+        share = min(Fraction(1), width_px / (high if self.turn_degrees % 180 else wide))
+        size = max(1, round(wide * share)), max(1, round(high * share))
+        small = self.picture
+        if size != (small.width, small.height):
+            small = small.reformat(width=size[0], height=size[1], interpolation="AREA")
+        image = as_image(small)
+        return image.rotate(self.turn_degrees, expand=True) if self.turn_degrees else image
+
+
 def good_frames(one: Described, count: int, width_px: int) -> list[GoodFrame]:
     """One good frame of a file, or its first, middle and last. width_px: they are made that wide at most.
 
@@ -48,21 +77,19 @@ def good_frames(one: Described, count: int, width_px: int) -> list[GoodFrame]:
     best: list[GoodFrame] = []
     best_score = 0.0
     try:
-        for number, frame, turn in _candidates(one, PLACES if count == 1 else _THREE, exact=count > 1):
+        for found in _candidates(one, PLACES if count == 1 else _THREE, exact=count > 1):
             if count > 1:
-                best.append(GoodFrame(_seen(frame, turn, width_px), number))
+                best.append(GoodFrame(found.seen(width_px), found.number))
                 continue
-            score = _score(_small(frame))
+            score = _score(_small(found.picture))
             if not best or score > best_score * _CLEARLY:
-                best, best_score = [GoodFrame(_seen(frame, turn, width_px), number)], score
+                best, best_score = [GoodFrame(found.seen(width_px), found.number)], score
     except (BoxkiteError, av.error.FFmpegError, OSError, ValueError, StopIteration):
         return best
     return best
 
 
-def _candidates(
-    one: Described, shares: Sequence[float], *, exact: bool
-) -> Iterator[tuple[int, VideoFrame, int]]:
+def _candidates(one: Described, shares: Sequence[float], *, exact: bool) -> Iterator[_Decoded]:
     frames = max(1, one.frames)
     numbers = [min(frames - 1, round(share * (frames - 1))) for share in shares]
     if not one.is_made:
@@ -71,36 +98,36 @@ def _candidates(
         images = list(one.parts) or one.file.parts()
         for number in numbers:
             with av.open(f"file:{images[min(number, len(images) - 1)]}") as container:
-                yield number, next(container.decode(video=0)), 0
+                aspect = _pixel_aspect(container.streams.video[0])
+                yield _Decoded(number, next(container.decode(video=0)), 0, aspect)
     else:
         fps = one.frames / one.seconds if one.seconds else 25.0
         yield from _of_file(one.file.path, numbers, fps, exact=exact)
 
 
-def _of_source(one: Described, numbers: Sequence[int]) -> Iterator[tuple[int, VideoFrame, int]]:
-    """(number, frame, degrees to rotate it) of what a planned file is going to be made from."""
+def _of_source(one: Described, numbers: Sequence[int]) -> Iterator[_Decoded]:
+    """Frames of what a planned file is going to be made from."""
     row = one.row
     if row is None or row.shot.footage.source.video is None:
         return
-    piece = row.pieces[0]
+    piece, aspect = row.pieces[0], row.shot.footage.source.video.sample_aspect
     for number in numbers:
         shown = piece.span.start + min(piece.span.length - 1, piece.frame_shown(number))
-        yield number, source_frame(piece, shown), piece.shot.footage.frame_index.rotation_degrees
+        turn = piece.shot.footage.frame_index.rotation_degrees
+        yield _Decoded(number, source_frame(piece, shown), turn, aspect)
 
 
 def frame_of_file(path: Path, frame: int, fps: float) -> Image.Image | None:
     """A frame of a media file as it is seen; None where it cannot be decoded."""
     try:
-        for _, found, turn in _of_file(path, [frame], fps, exact=True):
-            return _seen(found, turn, found.width)
+        for found in _of_file(path, [frame], fps, exact=True):
+            return found.seen(_FLATTEST_PIXEL * max(found.picture.width, found.picture.height))
     except (BoxkiteError, av.error.FFmpegError, OSError, ValueError):
         return None
     return None
 
 
-def _of_file(
-    path: Path, numbers: Sequence[int], fps: float, *, exact: bool
-) -> Iterator[tuple[int, VideoFrame, int]]:
+def _of_file(path: Path, numbers: Sequence[int], fps: float, *, exact: bool) -> Iterator[_Decoded]:
     """Frames of a media file: keyframes near the places, or exactly those."""
     with av.open(
         f"file:{path}", options={"protocol_whitelist": "file"}, metadata_errors="replace"
@@ -108,7 +135,7 @@ def _of_file(
         if not container.streams.video:
             return
         stream = container.streams.video[0]
-        base, start = stream.time_base, stream.start_time or 0
+        base, start, aspect = stream.time_base, stream.start_time or 0, _pixel_aspect(stream)
         assert base
         if exact:
             stream.thread_type = "AUTO"
@@ -121,7 +148,8 @@ def _of_file(
             frame = _keyframe(container, stream)
             if frame is not None and frame.pts is not None and frame.pts not in seen:
                 seen[frame.pts] = _score(_small(frame))
-                yield round(float((frame.pts - start) * base) * fps), frame, _turn(frame)
+                place = round(float((frame.pts - start) * base) * fps)
+                yield _Decoded(place, frame, _turn(frame), aspect)
                 if len(seen) >= 2 and max(seen.values()) > _GOOD:
                     return
         if max(seen.values(), default=0) > _FLAT:
@@ -130,7 +158,7 @@ def _of_file(
         step = max(1, min(max(numbers), _MOST_IN_A_ROW) // len(numbers))
         for place, frame in enumerate(container.decode(stream)):
             if place % step == step // 2:
-                yield place, frame, _turn(frame)
+                yield _Decoded(place, frame, _turn(frame), aspect)
             if place > _MOST_IN_A_ROW:
                 return
 
@@ -146,7 +174,7 @@ def _keyframe(container: InputContainer, stream: VideoStream) -> VideoFrame | No
 
 def _exact(
     container: InputContainer, stream: VideoStream, numbers: Sequence[int], fps: float
-) -> Iterator[tuple[int, VideoFrame, int]]:
+) -> Iterator[_Decoded]:
     """The frames of some numbers, each decoded from the keyframe before it."""
     base, start = stream.time_base, stream.start_time or 0
     assert base
@@ -159,22 +187,17 @@ def _exact(
             if frame.pts is not None and frame.pts >= wanted - round(0.5 / fps / base):
                 break
         if last is not None:
-            yield number, last, _turn(last)
+            yield _Decoded(number, last, _turn(last), _pixel_aspect(stream))
 
 
 def _turn(frame: VideoFrame) -> int:
     return round(frame.rotation / 90) * 90 % 360
 
 
-def _seen(frame: VideoFrame, turn: int, width_px: int) -> Image.Image:
-    """A frame upright, made smaller to a width, never larger."""
-    width = min(frame.width, round(width_px * frame.width / frame.height) if turn % 180 else width_px)
-    height = max(1, round(frame.height * width / frame.width))
-    small = (
-        frame if width == frame.width else frame.reformat(width=width, height=height, interpolation="AREA")
-    )
-    image = as_image(small)
-    return image.rotate(turn, expand=True) if turn else image
+def _pixel_aspect(stream: VideoStream) -> Fraction:
+    """Width ÷ height of a pixel; 1 where the file does not say."""
+    ratio = stream.sample_aspect_ratio
+    return Fraction(ratio.numerator, ratio.denominator) if ratio else Fraction(1)
 
 
 def _small(frame: VideoFrame) -> np.ndarray:
