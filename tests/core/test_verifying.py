@@ -8,6 +8,7 @@ from fractions import Fraction
 from pathlib import Path
 
 import av
+import av.logging
 import numpy as np
 import pytest
 from msgspec.structs import replace
@@ -53,6 +54,18 @@ def test_a_complete_file_is_verified_and_counted(film: Path) -> None:
         1,
         film.stat().st_size,
     )
+
+
+def test_opening_a_finished_file_leaves_no_warning_that_would_stand_in_the_log(
+    film: Path, capfd: pytest.CaptureFixture[str]
+) -> None:
+    av.logging.set_libav_level(av.logging.WARNING)
+    av.logging.restore_default_callback()  # as in workers, whose output is kept
+    try:
+        verify(film, expected())
+    finally:
+        av.logging.set_level(None)
+    assert capfd.readouterr().err == ""
 
 
 @pytest.mark.parametrize(

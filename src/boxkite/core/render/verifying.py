@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import av
+import av.logging
 from av.container import InputContainer
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
@@ -88,7 +89,11 @@ def _open(path: Path, container: str) -> InputContainer:
     if container not in _LISTS_ALL:
         return av.open(f"file:{path}", options=options)
     undecoded: Any = [{"skip_frame": "all"}]
-    return av.open(f"file:{path}", format="mov", options=options | LEAST_PROBED, stream_options=undecoded)
+    av.logging.set_libav_level(av.logging.ERROR)  # it would warn each time that it has not seen a frame
+    try:
+        return av.open(f"file:{path}", format="mov", options=options | LEAST_PROBED, stream_options=undecoded)
+    finally:
+        av.logging.set_libav_level(av.logging.WARNING)
 
 
 def _check_packets(container: InputContainer, expected: Expected) -> tuple[list[int], list[int]]:
