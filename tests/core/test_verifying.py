@@ -56,6 +56,29 @@ def test_a_complete_file_is_verified_and_counted(film: Path) -> None:
     )
 
 
+@pytest.mark.parametrize(("codec", "frame"), [("aac", 1024), ("libmp3lame", 1152)])
+def test_the_last_frame_of_a_lossy_codec_may_be_filled_up_and_no_more_than_that(
+    codec: str, frame: int, tmp_path: Path
+) -> None:
+    path = tmp_path / "film.mp4"
+    write_movie(Movie(path, FRAMES, RATE, ((0, VAT),), width=320, height=180, audio_codec=codec))
+    first, last = (draw_picture(VAT, 1, number, 320, 180) for number in (0, FRAMES - 1))
+    for samples, is_whole in (
+        (0, True),
+        (900, True),
+        (-900, True),
+        (frame + 50, False),
+        (-frame - 50, False),
+    ):
+        tracks = ((FRAMES * 1920 + samples, 48_000, 0),)
+        wanted = expected(samples=tracks, first_frame=first, last_frame=last, container="mp4")
+        if is_whole:
+            verify(path, wanted)
+            continue
+        with pytest.raises(VerificationError, match="audio track ends"):
+            verify(path, wanted)
+
+
 def test_opening_a_finished_file_leaves_no_warning_that_would_stand_in_the_log(
     film: Path, capfd: pytest.CaptureFixture[str]
 ) -> None:

@@ -29,8 +29,9 @@ SAMPLE_SHARE = 0.01
 MOST_SAMPLED, _FRAMES_AT_ONCE = 50, 12
 _LISTS_ALL = ("mov", "mp4")
 """Containers that say what their streams are: opening one need not decode a frame, nor find out what it is."""
+_FRAMES = {"aac": 1024, "mp3": 1152}
 _OPUS_FRAME = 960
-"""Samples at 48 kHz in a packet as our encoder makes them; readers do not always tell."""
+"""Samples in a packet as our encoders make them, of Opus at 48 kHz: readers do not always tell."""
 
 
 class Expected(Struct, frozen=True):
@@ -147,7 +148,9 @@ def _check_audio(container: InputContainer, audio_ends: dict[int, list[int]], ex
         found = round_fraction(ends * time_base * rate)
         # Lossy codecs fill their last frame up; containers with coarse times round where it begins and how long it is.
         context = stream.codec_context
-        frame = context.frame_size or (_OPUS_FRAME * rate // 48_000 if "opus" in context.name else 0)
+        frame = context.frame_size or _FRAMES.get(context.name.removesuffix("float"), 0)
+        if not frame and "opus" in context.name:
+            frame = _OPUS_FRAME * rate // 48_000
         tick, is_coarse = round_fraction(time_base * rate, "up"), time_base > Fraction(1, rate)
         slack = frame + (2 * tick if is_coarse else tick) if frame > 1 or is_coarse else 0
         if (samples and not packets) or abs(found - samples) > slack + rounded:
