@@ -62,6 +62,7 @@ CASES = {
     "no token": ([*GOOD, "--marks", "clash.edl", "--names", "shot"], ["no token", "double quotes"]),
     "single quotes": ([*GOOD, "--names", "'@clip'"], ["single quotes", '"@clip"']),
     "clash": ([*GOOD, "--marks", "clash.edl"], ["clash.edl:1", "clash.edl:2", '"@(marker|in)[_@again]"']),
+    "setting of a burn-in": (["mill.mov", "--to", "review:new", "--set", "review.burn_in.opacity=1"], ["review.burn_in", "[[burn_in]]", "--based-on"]),  # noqa: E501
     "clash of presets": ([*GOOD, "--to", "review:new"], ["web", "review", "@preset"]),
     "name too long": ([*GOOD, "--marks", "long.edl"], ["too long", "max80"]),
     "out before in": ([*GOOD, "--marks", "back.csv"], ["back.csv:2:", "does not come after"]),

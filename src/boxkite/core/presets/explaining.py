@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import fields
 from typing import Annotated, Any, Literal, Union, get_args, get_origin, get_type_hints
 
+from boxkite.core.errors import setting
 from boxkite.core.presets.bounds import Interval, Len
 from boxkite.core.presets.codecs import quality_scale
 from boxkite.core.suggest import did_you_mean
@@ -60,6 +61,9 @@ def explained(model: type, key: str, value: Any, table: Mapping[str, Any]) -> tu
         return f"two numbers from -100 to 100{direction}, not {_quoted(value)}", hint
     if length is not None:
         return f"text of {length.min_length} to {length.max_length} characters, in double quotes", hint
+    if taken is dict and isinstance(value, Mapping):
+        several = f"there may be several of these: each is a table [[{key}]] in the preset's file"
+        return several, f"presets new NAME {setting('based-on')} PRESET writes one to add them to"
     if taken is dict:
         return f"this is a table, [{key}], not {_quoted(value)}", ""
     return f"text in double quotes, not {_quoted(value)}", hint
