@@ -91,6 +91,24 @@ def test_a_long_name_is_shortened_to_leave_room_and_other_scripts_are_drawn() ->
     assert not np.array_equal(accented.add[0][:, :100], missing.add[0][:, :100])
 
 
+@pytest.mark.parametrize("aspect", [64 / 45, 0.75])
+def test_letters_and_marks_look_the_same_in_pixels_that_are_not_square(aspect: float, tmp_path: Path) -> None:
+    layout, width = PixelLayout.of("yuv444p"), round(640 / aspect)
+    Image.new("RGBA", (100, 50), (255, 0, 0, 255)).save(tmp_path / "mark.png")
+    mark = Watermark(image=tmp_path / "mark.png", width_percent=20)
+    live = {LiveToken.TIMECODE: "01:00:05:08"}
+    for drawn in (
+        lambda across, *shape: Line(line("first dip"), 360, across, layout, *shape).placed({})[0],
+        lambda across, *shape: Line(line("a very long name " * 9), 360, across, layout, *shape).placed({})[0],
+        lambda across, *shape: Line(line(LiveToken.TIMECODE), 360, across, layout, *shape).placed(live)[0],
+        lambda across, *shape: watermark_stamp(mark, across, layout, *shape),
+        lambda across, *shape: watermark_stamp(Watermark(text="mill"), across, layout, *shape),
+    ):
+        square, other = drawn(640), drawn(width, aspect)
+        assert other.size[1] == square.size[1]
+        assert abs(other.size[0] * aspect / square.size[0] - 1) < 0.15  # widths are even
+
+
 @pytest.mark.parametrize("position", ["top left", "top", "top right", "left", "centre", "right", "bottom left", "bottom",  # noqa: E501
                                       "bottom right"])  # fmt: skip
 def test_the_nine_positions_lie_inside_the_safe_margin(position: str) -> None:

@@ -37,13 +37,18 @@ def _even(value: float) -> int:
 
 
 def _boxed_letters(
-    text: str, font: ImageFont.FreeTypeFont, width_px: int, height_px: int, style: BurnIn
+    text: str, font: ImageFont.FreeTypeFont, width_px: int, height_px: int, style: BurnIn, aspect: float
 ) -> tuple[Array, Array]:
-    """Letters over a box as (rgb, alpha), the text in the middle of the height."""
+    """Letters over a box as (rgb, alpha), the text in the middle of the height.
+
+    width_px: of square pixels; aspect: width ÷ height of those they are stored in.
+    """
     mask = Image.new("L", (width_px, height_px), 0)
     draw = ImageDraw.Draw(mask)
     ascent, descent = font.getmetrics()
     draw.text((0, (height_px - ascent - descent) / 2), text, fill=255, font=font)
+    if aspect != 1:
+        mask = mask.resize((_even(width_px / aspect), height_px), Image.Resampling.LANCZOS)
     letters = np.asarray(mask, dtype=np.float64) / 255 * style.opacity
     box = style.box_opacity * (1 - letters)
     alpha = letters + box
@@ -62,8 +67,17 @@ def _width(stamp: Stamp) -> int:
 class Line:
     """One line of a burn-in. Its fixed text is drawn once; what runs along is put together from single characters."""
 
-    def __init__(self, planned: PlannedBurnIn, picture_height: int, picture_width: int, layout: PixelLayout):
+    def __init__(
+        self,
+        planned: PlannedBurnIn,
+        picture_height: int,
+        picture_width: int,
+        layout: PixelLayout,
+        aspect: float = 1.0,
+    ) -> None:
+        """aspect: width ÷ height of the picture's pixels; letters look the same whatever it is."""
         self.planned = planned
+        self._aspect = aspect
         self.layout = layout
         self._picture = picture_width, picture_height
         size_px = max(_LEAST_HEIGHT_PX, round(picture_height * planned.style.height_percent / 100))
@@ -112,7 +126,7 @@ class Line:
 
     def _draw_fixed(self, picture_width: int) -> Stamp:
         text = "".join(str(part) for part in self.planned.parts)
-        most = picture_width * 0.62
+        most = picture_width * self._aspect * 0.62
         while len(text) > 4 and self._font.getlength(text) > most:
             text = text[:-2].rstrip(" …") + "…"
         body = self._stamp(text, _even(self._font.getlength(text) + 1))
@@ -126,18 +140,27 @@ class Line:
         return self._characters[character]
 
     def _stamp(self, text: str, width_px: int) -> Stamp:
-        rgb, alpha = _boxed_letters(text, self._font, width_px, self._height_px, self.planned.style)
+        height_px, style = self._height_px, self.planned.style
+        rgb, alpha = _boxed_letters(text, self._font, width_px, height_px, style, self._aspect)
         return make_stamp(rgb, alpha, self.layout)
 
 
-def watermark_stamp(watermark: Watermark, picture_width: int, layout: PixelLayout) -> Stamp:
-    """A watermark's text or image at its width. Raises RenderError when the image cannot be read."""
-    width_px = _even(picture_width * watermark.width_percent / 100)
+def watermark_stamp(
+    watermark: Watermark, picture_width: int, layout: PixelLayout, aspect: float = 1.0
+) -> Stamp:
+    """A watermark's text or image at its width. Raises RenderError when the image cannot be read.
+
+    aspect: width ÷ height of the picture's pixels; it looks the same whatever that is.
+    """
+    width_px = _even(picture_width * aspect * watermark.width_percent / 100)
     picture = (
         _watermark_text(watermark.text, width_px, watermark.colour)
         if watermark.text
         else _watermark_image(watermark, width_px)
     )
+    if aspect != 1:
+        stored_px = _even(picture_width * watermark.width_percent / 100)
+        picture = picture.resize((stored_px, picture.height), Image.Resampling.LANCZOS)
     values = np.asarray(picture, dtype=np.float64) / 255
     return make_stamp(values[..., :3], values[..., 3] * watermark.opacity, layout)
 

@@ -36,6 +36,8 @@ if TYPE_CHECKING:
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
 _NO_PICTURE_TYPE = 0
+_FLATTEST_PIXEL = 4
+"""Times as wide as high, or as high as wide; what says more makes no sense."""
 _LINEAR = ("gbrpf", "gbrapf", "grayf")
 """Pixel formats of floating point, as EXR images have."""
 _KERNELS = {"fast": "fast_bilinear", "good": "bicubic", "best": "lanczos+accurate_rnd"}
@@ -85,9 +87,13 @@ class PictureChain:
         from boxkite.core.picture.stamp import position_of
 
         width, height = self._geometry.width_px, self._geometry.height_px
-        self._lines = [Line(planned, height, width, self._layout) for planned in self._conversion.burn_ins]
+        aspect = float(self._geometry.sample_aspect)
+        aspect = aspect if 1 / _FLATTEST_PIXEL <= aspect <= _FLATTEST_PIXEL else 1.0
+        self._lines = [
+            Line(planned, height, width, self._layout, aspect) for planned in self._conversion.burn_ins
+        ]
         for mark in self._conversion.watermarks:
-            stamp = watermark_stamp(mark, width, self._layout)
+            stamp = watermark_stamp(mark, width, self._layout, aspect)
             self._watermarks.append((stamp, *position_of(mark.position, stamp, width, height, mark.nudge)))
 
     @property
