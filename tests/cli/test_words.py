@@ -391,5 +391,6 @@ def test_a_run_of_a_remembered_source_loads_neither_numpy_nor_pydantic(card: Pat
         (tmp_path / "path" / name).mkdir(parents=True)
         (tmp_path / "path" / name / "__init__.py").write_text("raise RuntimeError('it was loaded')")
     environment = {**os.environ, "PYTHONPATH": str(tmp_path / "path")}
-    done = boxkite(*words, f"web:{tmp_path / 'second'}", cwd=card, env=environment)
-    assert done.status == 0, done.err
+    command = [PROGRAM, *words, f"web:{tmp_path / 'second'}"]  # as a shell does: nothing is loaded before
+    done = subprocess.run(command, cwd=card, env=environment, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr

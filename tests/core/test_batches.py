@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import errno
+import io
 import os
 import pickle
 import signal
 import sqlite3
+import threading
 import zlib
 from pathlib import Path
 from types import SimpleNamespace
@@ -19,8 +21,10 @@ from msgspec.structs import replace
 from boxkite.core.batch import running
 from boxkite.core.batch.disk_space import DiskSpace
 from boxkite.core.batch.events import FileEnded, ShotStarted, TriedAgain
+from boxkite.core.batch.executors import worker
 from boxkite.core.batch.executors.local import LocalExecutor
-from boxkite.core.batch.packing import Packed, pack, unpack
+from boxkite.core.batch.executors.messages import ShotTask, send
+from boxkite.core.batch.packing import Packed, pack, pack_task, unpack
 from boxkite.core.batch.running import BatchControl, run_plan
 from boxkite.core.batch.sharing import in_order, settle_threads, workers_for
 from boxkite.core.batch.turns import batches_ahead
@@ -203,6 +207,25 @@ def test_what_was_not_begun_when_its_worker_was_lost_is_not_blamed_for_that(plan
     assert list(tmp_path.iterdir()) == []
 
 
+def test_a_worker_whose_sender_has_ended_removes_also_what_it_has_not_begun(
+    plan, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sent, left, never = io.BytesIO(), threading.Event(), threading.Event()
+    for number, row in enumerate(plan.rows[:2]):
+        partial = tmp_path / f"{number}.partial"
+        partial.touch()
+        send(sent, pack_task(ShotTask((row,), (partial,), 1)))
+    sent.seek(0)
+
+    def leave(status: int) -> None:
+        left.set()
+        never.wait()  # the thread does nothing after it
+
+    monkeypatch.setattr(worker.os, "_exit", leave)
+    worker._Tasks(sent)
+    assert left.wait(20) and list(tmp_path.iterdir()) == []
+
+
 @pytest.mark.parametrize("is_killed", [False, True])
 def test_the_next_shot_is_handed_over_while_the_last_is_verified_and_outlives_its_worker(
     is_killed: bool, tmp_path: Path
@@ -218,7 +241,7 @@ def test_the_next_shot_is_handed_over_while_the_last_is_verified_and_outlives_it
         for event in run_plan(rows, executor):
             if isinstance(event, ShotStarted):
                 told.append("begun")
-                at_work = [worker for worker in executor._workers if worker.task]
+                at_work = [one for one in executor._workers if one.task]
                 assert len(at_work) == (event.rows[0].number > 1) or "again" in told
                 if is_killed and at_work and "again" not in told:
                     os.kill(at_work[0].process.pid, signal.SIGKILL)

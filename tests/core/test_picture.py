@@ -24,7 +24,7 @@ from boxkite.core.picture.stamp import (
 )
 from boxkite.core.plan.rows import LiveToken, PlannedBurnIn
 from boxkite.core.presets.coding import Video
-from boxkite.core.presets.geometry import Geometry, plan_geometry, sizing_of
+from boxkite.core.presets.geometry import Geometry, drawn_aspect, plan_geometry, sizing_of
 from boxkite.core.presets.library import Shelf, list_presets
 from boxkite.core.presets.overlays import BurnIn, Watermark
 from boxkite.core.presets.reading import checked
@@ -89,6 +89,13 @@ def test_a_long_name_is_shortened_to_leave_room_and_other_scripts_are_drawn() ->
     accented, *_ = Line(line("Bütte Ελλάδα Москва"), 360, 640, layout).placed({})
     missing, *_ = Line(line("\uffff" * 19), 360, 640, layout).placed({})
     assert not np.array_equal(accented.add[0][:, :100], missing.add[0][:, :100])
+
+
+@pytest.mark.parametrize(
+    ("said", "taken"), [("64/45", "64/45"), ("1/4", "1/4"), ("1/65535", "1"), ("9", "1"), ("0", "1")]
+)
+def test_pixels_of_a_shape_that_makes_no_sense_are_taken_for_square(said: str, taken: str) -> None:
+    assert drawn_aspect(Fraction(said)) == Fraction(taken)
 
 
 @pytest.mark.parametrize("aspect", [64 / 45, 0.75])

@@ -16,6 +16,7 @@ from PIL import Image
 
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.handover.described import Described
+from boxkite.core.presets.geometry import drawn_aspect
 from boxkite.core.preview.stills import as_image
 from boxkite.core.render.still import source_frame
 
@@ -31,8 +32,6 @@ _CLEARLY = 1.25
 """So much better than an earlier candidate a frame must be to be preferred."""
 _MOST_IN_A_ROW = 240
 """Frames decoded one after the other where there are no keyframes near."""
-_FLATTEST_PIXEL = 4
-"""Times as wide as high, or as high as wide; what says more makes no sense."""
 
 
 class GoodFrame(Struct, frozen=True):
@@ -53,14 +52,18 @@ class _Decoded(Struct, frozen=True):
     pixel_aspect: Fraction
     """Width ÷ height of a pixel as it is stored."""
 
-    def seen(self, width_px: int) -> Image.Image:
-        """It upright with square pixels, made smaller to a width; only pixels that are not square are stretched."""
-        wide, high = Fraction(self.picture.width), Fraction(self.picture.height)
-        if 1 <= self.pixel_aspect <= _FLATTEST_PIXEL:
-            wide *= self.pixel_aspect
-        elif Fraction(1, _FLATTEST_PIXEL) <= self.pixel_aspect < 1:
-            high /= self.pixel_aspect
-        share = min(Fraction(1), width_px / (high if self.turn_degrees % 180 else wide))
+    def seen(self, width_px: int | None = None) -> Image.Image:
+        """It upright with square pixels, made smaller to a width; only pixels that are not square are stretched.
+
+        width_px: None for its own.
+        """
+        aspect = drawn_aspect(self.pixel_aspect)
+        wide, high = (
+            self.picture.width * max(aspect, Fraction(1)),
+            self.picture.height / min(aspect, Fraction(1)),
+        )
+        across = high if self.turn_degrees % 180 else wide
+        share = min(Fraction(1), (width_px or across) / across)
         size = max(1, round(wide * share)), max(1, round(high * share))
         small = self.picture
         if size != (small.width, small.height):
@@ -121,7 +124,7 @@ def frame_of_file(path: Path, frame: int, fps: float) -> Image.Image | None:
     """A frame of a media file as it is seen; None where it cannot be decoded."""
     try:
         for found in _of_file(path, [frame], fps, exact=True):
-            return found.seen(_FLATTEST_PIXEL * max(found.picture.width, found.picture.height))
+            return found.seen()
     except (BoxkiteError, av.error.FFmpegError, OSError, ValueError):
         return None
     return None

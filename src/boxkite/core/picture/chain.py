@@ -28,6 +28,7 @@ from boxkite.core.picture.colour_coding import (
 from boxkite.core.picture.conversion import FrameConversion
 from boxkite.core.picture.converting import EXACTLY, Conversions, full_range_rgb
 from boxkite.core.picture.pixel_layout import PixelLayout
+from boxkite.core.presets.geometry import drawn_aspect
 
 if TYPE_CHECKING:
     from boxkite.core.picture.burn_ins import Line
@@ -36,8 +37,6 @@ if TYPE_CHECKING:
 
 _TURNS = {90: ["transpose=cclock"], 180: ["hflip", "vflip"], 270: ["transpose=clock"]}
 _NO_PICTURE_TYPE = 0
-_FLATTEST_PIXEL = 4
-"""Times as wide as high, or as high as wide; what says more makes no sense."""
 _LINEAR = ("gbrpf", "gbrapf", "grayf")
 """Pixel formats of floating point, as EXR images have."""
 _KERNELS = {"fast": "fast_bilinear", "good": "bicubic", "best": "lanczos+accurate_rnd"}
@@ -87,8 +86,7 @@ class PictureChain:
         from boxkite.core.picture.stamp import position_of
 
         width, height = self._geometry.width_px, self._geometry.height_px
-        aspect = float(self._geometry.sample_aspect)
-        aspect = aspect if 1 / _FLATTEST_PIXEL <= aspect <= _FLATTEST_PIXEL else 1.0
+        aspect = float(drawn_aspect(self._geometry.sample_aspect))
         self._lines = [
             Line(planned, height, width, self._layout, aspect) for planned in self._conversion.burn_ins
         ]

@@ -9,6 +9,9 @@ from typing import Literal
 from boxkite.core.presets.codecs import CODECS
 from boxkite.core.presets.model import Preset
 
+_FLATTEST_PIXEL = 4
+"""Times as wide as high, or as high as wide; what says more makes no sense."""
+
 
 @dataclass(frozen=True)
 class Geometry:
@@ -109,6 +112,11 @@ def sizing_of(preset: Preset) -> Sizing:
         square_pixels=preset.square_pixels,
         steps=steps_of(preset.video.codec, preset.video.written_format),
     )
+
+
+def drawn_aspect(sample_aspect: Fraction) -> Fraction:
+    """The pixel aspect that pictures are drawn for: 1 where a file says one that makes no sense."""
+    return sample_aspect if Fraction(1, _FLATTEST_PIXEL) <= sample_aspect <= _FLATTEST_PIXEL else Fraction(1)
 
 
 def plan_geometry(
