@@ -11,7 +11,8 @@ from itertools import pairwise
 import numpy as np
 from av.video.frame import VideoFrame
 
-from boxkite.core.picture.stamp import Array
+from boxkite.core.picture.pixel_layout import PixelLayout
+from boxkite.core.picture.stamp import Array, plane_array
 
 CELLS = 32
 HEIGHT_SHARE = 12
@@ -49,11 +50,17 @@ def read_barcode(picture: VideoFrame | Array) -> tuple[int, int]:
 
     Raises BarcodeError when there is no code or its check fails.
     """
+    depth = 8
     if isinstance(picture, VideoFrame):
-        picture = picture.reformat(format="gray").to_ndarray()
+        kind = picture.format
+        depth = kind.components[0].bits
+        if kind.name.startswith("yuv") and kind.is_planar and not kind.is_big_endian:
+            picture = plane_array(picture.planes[0], PixelLayout(depth, 1, 1))
+        else:
+            picture, depth = picture.reformat(format="gray").to_ndarray(), 8
     height, width = picture.shape
     strip = max(4, height // HEIGHT_SHARE)
-    rows = picture[strip // 4 : max(strip // 4 + 1, strip * 3 // 4)].mean(axis=0)
+    rows = picture[strip // 4 : max(strip // 4 + 1, strip * 3 // 4)].mean(axis=0) / (1 << depth - 8)
     edges = np.arange(CELLS + 1) * width / CELLS
     quarter = width / CELLS / 4
     levels = [

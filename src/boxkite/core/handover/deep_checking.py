@@ -1,4 +1,4 @@
-"""Finished files decoded to their end, several at once, each against its source where that is still there."""
+"""Finished files decoded to their end, several at once, against their sources where those are still there."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from boxkite.core.notices.handover import MISSING, NOT_COMPARED, NOT_READ
 from boxkite.core.plan.rows import Row
 from boxkite.core.processes import readers
 from boxkite.core.records.store import Records
-from boxkite.core.render.comparing import Comparison, compare
+from boxkite.core.render.comparing import Comparison, ToCompare, compare
 
 
 @contextlib.contextmanager
@@ -28,32 +28,42 @@ def decode_all(
     """Decode the media among some files; each with what decoding adds to it, in the order they are done.
 
     A context, left only when all processes have ended: amid their files where it is left by an exception. Files that
-    are not there are not decoded. workers: files at a time, 0 for one a core. Processes are begun at once, where the
-    system allows it as copies of this one while it has one thread: they need not load what it has loaded.
+    are not there are not decoded; those that were made from the same frames are decoded together. workers: processes
+    side by side, 0 for one a core. They are begun at once, where the system allows it as copies of this one while it
+    has one thread: they need not load what it has loaded.
     """
     wanted = [one for one in checked if _is_worth_decoding(one)]
-    size = max(1, min(workers or usable_cores(), len(wanted)))
     plans = Plans()
-    rows = [plans.row_of(one.file) for one in wanted]
+    groups: dict[object, _Group] = {}
+    for one in wanted:
+        row, reason = plans.row_of(one.file)
+        file = ToCompare(one.file.path, row, _frames_short(one.file))
+        groups.setdefault(file.made_from, []).append((one, file, reason))
+    longest_first = sorted(groups.values(), key=lambda group: -sum(_frames(file) for _, file, _ in group))
+    size = max(1, min(workers or usable_cores(), len(groups)))
+    cores = max(1, usable_cores() // size)
     if size == 1:
-        yield _decode_here(wanted, rows)
+        yield _decode_here(longest_first, cores)
         return
-    waiting: dict[Future[Comparison], tuple[Checked, str]] = {}
+    waiting: dict[Future[list[Comparison]], _Group] = {}
     with readers(size) as pool:
-        for one, (row, reason) in zip(wanted, rows, strict=True):
-            short = _frames_short(one.file)
-            future = pool.submit(compare, one.file.path, row, threads=1, frames_short=short)
-            waiting[future] = one, reason
-        yield (_with(waiting[done][0], done.result(), waiting[done][1]) for done in as_completed(waiting))
+        for group in longest_first:
+            waiting[pool.submit(compare, [file for _, file, _ in group], cores)] = group
+        yield (one for done in as_completed(waiting) for one in _with(waiting[done], done.result()))
 
 
-def _decode_here(
-    wanted: Sequence[Checked], rows: Sequence[tuple[Row | None, str]]
-) -> Iterator[tuple[Checked, Comparison]]:
+_Group = list[tuple[Checked, ToCompare, str]]
+"""Files that were made from the same frames of the same sources; with why no row of one is known."""
+
+
+def _frames(file: ToCompare) -> int:
+    return file.row.frames if file.row else 0
+
+
+def _decode_here(groups: Sequence[_Group], cores: int) -> Iterator[tuple[Checked, Comparison]]:
     keep_memory()
-    for one, (row, reason) in zip(wanted, rows, strict=True):
-        found = compare(one.file.path, row, frames_short=_frames_short(one.file))
-        yield _with(one, found, reason)
+    for group in groups:
+        yield from _with(group, compare([file for _, file, _ in group], cores))
 
 
 def _is_worth_decoding(checked: Checked) -> bool:
@@ -69,18 +79,13 @@ def _frames_short(file: DeliveredFile) -> int:
     return sum(int(one.values["frames"]) for one in warnings if one.is_a(ENDS_EARLY))
 
 
-def _with(checked: Checked, found: Comparison, reason: str) -> tuple[Checked, Comparison]:
-    notices = [*found.notices]
-    if reason:
-        notices.append(NOT_COMPARED(reason=reason))
-    return (
-        replace(
-            checked,
-            faults=(*checked.faults, *found.faults),
-            notices=(*checked.notices, *dict.fromkeys(notices)),
-        ),
-        found,
-    )
+def _with(group: _Group, comparisons: Sequence[Comparison]) -> Iterator[tuple[Checked, Comparison]]:
+    for (checked, _, reason), found in zip(group, comparisons, strict=True):
+        notices = [*found.notices]
+        if reason:
+            notices.append(NOT_COMPARED(reason=reason))
+        faults, notes = (*checked.faults, *found.faults), (*checked.notices, *dict.fromkeys(notices))
+        yield replace(checked, faults=faults, notices=notes), found
 
 
 class Plans:

@@ -1,9 +1,9 @@
-"""A finished file against what it was made from: every frame, through the same chain, and the audio."""
+"""Finished files against what they were made from: every frame, through the same chain, and the audio."""
 
 from __future__ import annotations
 
 from array import array
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 from pathlib import Path
 
@@ -18,7 +18,6 @@ from boxkite.core.footage.find import group_sequences
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.opening import current_identity
 from boxkite.core.footage.probe import read_sequence, read_source
-from boxkite.core.machine import usable_cores
 from boxkite.core.notices.footage import BREAKS_OFF, HEADER_LONGER
 from boxkite.core.notices.handover import (
     NOT_AS_PLANNED,
@@ -33,17 +32,16 @@ from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.conversion import conversion_of
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import IMAGE_EXTENSIONS
-from boxkite.core.render.comparing_audio import audio_faults
-from boxkite.core.render.inputs import frames_until, open_frames
+from boxkite.core.render.comparing_audio import SourceAudio, audio_faults
+from boxkite.core.render.inputs import frames_until
 from boxkite.core.render.out_of_place import Neighbours, Prints, faults_of_frames
 from boxkite.core.render.quality import BEST_DB, Closeness, QualityMeter
+from boxkite.core.render.shared_reading import AHEAD, SharedReading, parts_of
 from boxkite.core.render.still import through_encoder
 from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Timecode
 
-_AHEAD = 4
-"""Frames decoded before they are compared."""
 _SAMPLES = 5
 _POORER_DB = 3.0
 """Below single frames through the preset's encoder, which a whole file may be; more where a codec or limit needs it."""
@@ -52,6 +50,22 @@ _POORER_BY_LIMIT = 8.0
 _FILLED = 0.5
 _NEAR_DB = 1.5
 """So near to what is allowed, a single frame does not tell."""
+
+
+class ToCompare(Struct):
+    """A finished file that is to be decoded throughout."""
+
+    path: Path
+    """Of the file, or folder of images."""
+    row: Row | None = None
+    """What it was made from, as far as that is known."""
+    frames_short: int = 0
+    """By how many frames it ends before its plan, as its making said."""
+
+    @property
+    def made_from(self) -> object:
+        """What tells the frames that it was made from; of the same plan's files those with the same go in step."""
+        return parts_of(self.row) if self.row else self.path
 
 
 class Comparison(Struct):
@@ -99,30 +113,69 @@ class _Wanted(Struct):
         return next(PictureChain(conversion_of(self.piece), first=self.place).put(self.source))
 
 
-def compare(path: Path, row: Row | None, *, threads: int = 0, frames_short: int = 0) -> Comparison:
-    """Decode a finished file, or folder of images, to its end; against its source where there is a row and the source.
+class _Compared(Struct):
+    """One of the files that are compared in step."""
 
-    threads: of each decoder, 0 where nothing else is decoded meanwhile; frames_short: by how many its making said that
-    it ends early. What is wrong with the file raises nothing: the comparison tells.
+    file: ToCompare
+    footage: IndexedSource
+    found: Comparison
+    row_there: Row | None
+    """The file's row where its source can be read as it was."""
+
+
+def compare(files: Sequence[ToCompare], cores: int) -> list[Comparison]:
+    """Decode finished files to their ends, each against its source where it has a row and the source is there.
+
+    All in step: what several rows of one plan are made from is decoded once. cores: that these files may use. What is
+    wrong with a file raises nothing: its comparison tells.
     """
-    found = Comparison()
+    found = [Comparison() for _ in files]
+    read = [_opened(*one) for one in zip(files, found, strict=True)]
+    rows = [one.row_there if one else None for one in read]
+    threads = max(1, cores // (len(files) + any(rows)))
+    # where there are cores to spare, a thread for each stream costs less than several that share in its frames
+    is_ahead = cores > 1 and any(rows)
+    reading, audio = SharedReading(rows, threads, is_ahead=is_ahead), SourceAudio()
+    steps = {
+        number: _steps(one, number, reading, audio, threads, is_ahead)
+        for number, one in enumerate(read)
+        if one
+    }
+    over = object()
+    while steps:
+        for number, step in [*steps.items()]:
+            if next(step, over) is over:
+                reading.leave(number)
+                del steps[number]
+    return found
+
+
+def _opened(file: ToCompare, found: Comparison) -> _Compared | None:
     try:
-        footage = _finished(path)
+        footage = _finished(file.path)
     except (BoxkiteError, OSError) as error:
         found.faults.append(NOT_DECODED(reason=_reason(error)))
-        return found
-    found.start = row.start_timecode if row else footage.start
+        return None
+    found.start = file.row.start_timecode if file.row else footage.start
     found.faults += [one for one in footage.frame_index.warnings if one.is_a(BREAKS_OFF, HEADER_LONGER)]
-    if row and (reason := _why_not(row)):
+    reason = _why_not(file.row) if file.row else ""
+    if reason:
         found.notices.append(NOT_COMPARED(reason=reason))
-        row_there = None
-    else:
-        row_there = row
+    return _Compared(file, footage, found, None if reason else file.row)
+
+
+def _steps(
+    one: _Compared, number: int, reading: SharedReading, audio: SourceAudio, threads: int, is_ahead: bool
+) -> Iterator[None]:
+    """Compare one file, giving way to the others after each of its frames."""
+    found, footage = one.found, one.footage
     try:
         if footage.source.video:
-            _compare_frames(found, footage, row, row_there, threads, frames_short)
+            yield from _compare_frames(one, number, reading, threads, is_ahead)
         if footage.source.audio:
-            faults, notices = audio_faults(footage, row, row_there, lambda frame: _at(found, frame))
+            faults, notices = audio_faults(
+                footage, one.file.row, one.row_there, audio, lambda frame: _at(found, frame)
+            )
             found.faults += faults
             found.notices += notices
     except (BoxkiteError, OSError) as error:
@@ -134,7 +187,6 @@ def compare(path: Path, row: Row | None, *, threads: int = 0, frames_short: int 
         TypeError,
     ) as error:  # one odd file does not end the others
         found.faults.append(NOT_DECODED(reason=f"{type(error).__name__}: {error}"))
-    return found
 
 
 def _reason(error: Exception) -> str:
@@ -173,19 +225,19 @@ def _why_not(row: Row) -> str:
     return ""
 
 
-def _wanted_frames(row: Row, threads: int, damage: Damage) -> Iterator[_Wanted]:
+def _wanted_frames(row: Row, reading: SharedReading, reader: int) -> Iterator[_Wanted]:
     """The frames that a row's file should hold, as its encoder got them, or as its source stores them for a copy."""
-    for piece in row.pieces:
-        frames = open_frames([piece], piece.span, threads, damage)
+    for place, piece in enumerate(row.pieces):
+        frames = reading.frames(reader, row, place)
         if row.is_copied:
             yield from (_Wanted(frame) for _, frame in frames)
             continue
-        chain, place = PictureChain(conversion_of(piece), luma_alone=True), 0
+        chain, count = PictureChain(conversion_of(piece), luma_alone=True), 0
         for number, frame in frames:
             for _ in range(_times_shown(piece, number)):
                 for ready in chain.put(frame):
-                    yield _Wanted(ready, frame, piece, place) if chain.gives_luma_alone else _Wanted(ready)
-                    place += 1
+                    yield _Wanted(ready, frame, piece, count) if chain.gives_luma_alone else _Wanted(ready)
+                    count += 1
         yield from map(_Wanted, chain.end())
 
 
@@ -198,32 +250,25 @@ def _times_shown(row: Row, number: int) -> int:
 
 
 def _compare_frames(
-    found: Comparison,
-    footage: IndexedSource,
-    row: Row | None,
-    row_there: Row | None,
-    threads: int,
-    short: int,
-) -> None:
-    index = footage.frame_index
+    one: _Compared, number_of_reader: int, reading: SharedReading, threads: int, is_ahead: bool
+) -> Iterator[None]:
+    found, row, row_there, short = one.found, one.file.row, one.row_there, one.file.frames_short
+    index = one.footage.frame_index
     if row and index.frame_count != row.frames - short:
         found.faults.append(OTHER_FRAMES(found=index.frame_count, wanted=row.frames - short))
     elif row and not row.is_copied and not index.constant:
         found.faults.append(OTHER_TIMES())
-    is_alone, threads = not threads, threads or max(1, usable_cores() // (2 if row_there else 1))
     damage = Damage(accepted=True)
-    decoded = read_frames(footage.source, index, index.span, threads=threads, damage=damage)
-    of_source = Damage(accepted=True)
-    wanted = _wanted_frames(row_there, threads, of_source) if row_there else iter(())
-    if (
-        is_alone and row_there
-    ):  # one thread for each of the two costs less than several that share in one's frames
-        decoded, wanted = ahead(decoded, _AHEAD), ahead(wanted, _AHEAD)
+    decoded = read_frames(one.footage.source, index, index.span, threads=threads, damage=damage)
+    if is_ahead:
+        decoded = ahead(decoded, AHEAD)
+    wanted = _wanted_frames(row_there, reading, number_of_reader) if row_there else iter(())
     own, theirs, meter = Prints(), Prints(), QualityMeter()
     neighbours = Neighbours(found.psnr_db)
     sampled = {round((place + 0.5) * index.frame_count / _SAMPLES) for place in range(_SAMPLES)}
     samples: list[tuple[int, VideoFrame]] = []
     for number, frame in decoded:
+        yield
         found.frames += 1
         own.add(frame)
         planned_frame = next(wanted, None)
@@ -246,7 +291,7 @@ def _compare_frames(
         neighbours.add(frame, match)
         if number in sampled and row_there and not row_there.is_copied:
             samples.append((number, planned_frame.whole() if planned_frame.source else match))
-    if len(damage.missing + damage.corrupt) > len(of_source.missing + of_source.corrupt):
+    if len(damage.missing + damage.corrupt) > len(reading.damage.missing + reading.damage.corrupt):
         first = min(damage.missing + damage.corrupt)
         reason = f"{len(damage.missing) + len(damage.corrupt)} frames are damaged, the first at {_at(found, first)}"
         found.faults.append(NOT_DECODED(reason=reason))
@@ -262,7 +307,7 @@ def _compare_frames(
     )
     found.faults += faults
     found.notices += notices
-    if row_there and not found.faults and not _is_filled(footage, row_there):
+    if row_there and not found.faults and not _is_filled(one.footage, row_there):
         _poor(found, row_there, samples)
 
 

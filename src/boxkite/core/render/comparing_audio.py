@@ -14,6 +14,7 @@ from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.edit_frames import EditAudio
 from boxkite.core.render.envelope import Envelope, begins_late, lag_of, silences
 from boxkite.core.render.inputs import open_audio
+from boxkite.core.render.shared_reading import parts_of
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span
 
@@ -26,18 +27,22 @@ _LENGTH_SECONDS = 0.06
 
 
 def audio_faults(
-    footage: IndexedSource, row: Row | None, row_there: Row | None, at: Callable[[int], str]
+    footage: IndexedSource,
+    row: Row | None,
+    row_there: Row | None,
+    audio: SourceAudio,
+    at: Callable[[int], str],
 ) -> tuple[list[Notice], list[Notice]]:
     """Faults of the audio of a finished file, and notices: length, place and silences of each track.
 
-    footage: the file; row: as planned, if that is known; row_there: the same where the source can be read; at: how
-    the moment of a frame is written. Raises FootageError, DamagedError.
+    footage: the file; row: as planned, if that is known; row_there: the same where the source can be read; audio: of
+    the sources; at: how the moment of a frame is written. Raises FootageError, DamagedError.
     """
     faults: list[Notice] = []
     notices: list[Notice] = []
     fps = float(footage.frame_index.rate.fraction)
     own, missing = _envelopes_of_file(footage)
-    wanted, ends_before = _wanted_envelopes(row_there) if row_there else ([], [])
+    wanted, ends_before = _wanted_envelopes(row_there, audio) if row_there else ([], [])
     planned = (
         sum(piece.span.length / piece.shot.footage.frame_index.rate.fraction for piece in row.pieces)
         if row
@@ -88,7 +93,37 @@ def _envelopes_of_file(footage: IndexedSource) -> tuple[list[np.ndarray], list[f
         reader.close()
 
 
-def _wanted_envelopes(row: Row) -> tuple[list[np.ndarray], list[float]]:
+class SourceAudio:
+    """The audio of sources, read once for all rows of one plan that are made from the same span of the same tracks."""
+
+    def __init__(self) -> None:
+        self._known: dict[tuple[object, ...], tuple[list[np.ndarray], list[float]]] = {}
+
+    def envelopes(self, row: Row, tracks: tuple[int, ...]) -> tuple[list[np.ndarray], list[float]]:
+        """The envelope of each of some tracks, and by how many seconds each ends before the last piece's picture."""
+        key = (
+            tracks,
+            *((id(piece.shot.sound), *part) for piece, part in zip(row.pieces, parts_of(row), strict=True)),
+        )
+        if key not in self._known:
+            self._known[key] = _envelopes_of_source(row, tracks)
+        return self._known[key]
+
+
+def _envelopes_of_source(row: Row, tracks: tuple[int, ...]) -> tuple[list[np.ndarray], list[float]]:
+    ends: list[float] = []
+    envelopes = [Envelope(row.audio_source.audio[track].sample_rate_hz) for track in tracks]
+    for piece in row.pieces:
+        reader = open_audio(piece, piece.span, tracks)
+        try:
+            _fill(envelopes, reader, piece.span, piece.shot.footage.frame_index.rate.nominal)
+            ends = reader.missing_seconds if isinstance(reader, AudioReader) else []
+        finally:
+            reader.close()
+    return [envelope.values() for envelope in envelopes], ends
+
+
+def _wanted_envelopes(row: Row, audio: SourceAudio) -> tuple[list[np.ndarray], list[float]]:
     """The envelope of each track that a row's file should have, of the source's audio.
 
     And by how many seconds each ends before the last piece's picture in the source, of those that are no mix.
@@ -98,16 +133,7 @@ def _wanted_envelopes(row: Row) -> tuple[list[np.ndarray], list[float]]:
     used = tuple(sorted({track for positions in places for track in positions}))
     if not used:
         return [], []
-    ends: list[float] = []
-    envelopes = [Envelope(row.audio_source.audio[track].sample_rate_hz) for track in used]
-    for piece in row.pieces:
-        reader = open_audio(piece, piece.span, used)
-        try:
-            _fill(envelopes, reader, piece.span, piece.shot.footage.frame_index.rate.nominal)
-            ends = reader.missing_seconds if isinstance(reader, AudioReader) else []
-        finally:
-            reader.close()
-    values = [envelope.values() for envelope in envelopes]
+    values, ends = audio.envelopes(row, used)
     return [_together([values[used.index(track)] for track in positions]) for positions in places], ends
 
 
