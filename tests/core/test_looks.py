@@ -244,4 +244,6 @@ def test_what_is_compiled_refuses_memory_that_is_too_small() -> None:
             with pytest.raises(ValueError, match="smaller"):
                 compiled.closeness(first, lines, steps, of_size, bits, 0)
         with pytest.raises(ValueError, match="smaller"):
-            compiled.closeness(np.zeros((8, 16), "u1"), np.zeros((8, 16), "u1"), (16, 16), size, 10, 2)
+            compiled.closeness(np.zeros((8, 16), "u1"), lines[:-1], (16, 8), size, 10, 2)
+        with pytest.raises(ValueError, match="smaller"):
+            compiled.closeness(np.zeros((8, 16), "u1"), lines, (16, 8), size, 10, 3)

@@ -141,16 +141,18 @@ def test_black_is_black_with_a_burn_in_and_a_watermark_over_it() -> None:
 
 
 @pytest.mark.parametrize("is_compiled", [True, False])
-def test_lines_of_frames_are_compared_with_the_bits_that_both_have(
+def test_lines_of_frames_are_compared_with_the_bits_of_the_one_that_has_more(
     is_compiled: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     if not is_compiled:
         monkeypatch.setattr(compiled, "closeness", None)
     eight, other = some_lines(drawn(3)), some_lines(drawn(4))
     assert eight and other
-    ten = SomeLines(eight.samples.astype(np.uint16) * 4 + 3, 10)
+    ten = SomeLines(eight.samples.astype(np.uint16) * 4, 10)
     assert ten.psnr_db(eight) == eight.psnr_db(ten) == 100
-    assert other.psnr_db(ten) == pytest.approx(other.psnr_db(eight))
+    assert other.psnr_db(ten) == ten.psnr_db(other) == pytest.approx(other.psnr_db(eight), abs=0.03)
+    finer = SomeLines(ten.samples + 1, 10)
+    assert finer.psnr_db(eight) == eight.psnr_db(finer) == pytest.approx(20 * np.log10(1023))
     assert SomeLines(eight.samples[1:], 8).psnr_db(eight) is None
 
 

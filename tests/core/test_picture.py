@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fractions import Fraction
+from itertools import product
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +16,7 @@ from boxkite.core.picture import compiled
 from boxkite.core.picture.burn_ins import Line, watermark_stamp
 from boxkite.core.picture.chain import PictureChain
 from boxkite.core.picture.conversion import FrameConversion
+from boxkite.core.picture.converting import Conversions
 from boxkite.core.picture.pixel_layout import PixelLayout
 from boxkite.core.picture.stamp import (
     lay_over,
@@ -189,20 +191,20 @@ def test_luma_that_is_prepared_alone_is_the_luma_that_is_prepared_with_chroma(
 ) -> None:
     """To the last code, sized, cropped, turned, and where only bits or subsampling change."""
     source, alone = noisy(of_source, 128, 72), 0
-    burn_ins = (line("first dip"),)
     for turned, crop, size in (
         (0, (0, 0), (128, 72)), (0, (0, 0), (64, 36)), (0, (0, 0), (190, 108)), (0, (28, 12), (100, 60)),
         (90, (0, 0), (72, 128)), (270, (0, 0), (70, 118)),
     ):  # fmt: skip
-        for scaling in ("fast", "good", "best"):
+        for scaling, burn_ins in product(("fast", "good", "best"), ((), (line("first dip"),))):
             geometry = Geometry(turned, crop, *size, Fraction(1))
             video = Video(codec="ffv1", pixel_format=written)
             how = FrameConversion(video, geometry, FrameRate(Fraction(25)), scaling, burn_ins=burn_ins)
             (whole,) = PictureChain(how).put(source)
             chain = PictureChain(how, luma_alone=True)
             (luma,) = chain.put(source)
-            layout = PixelLayout.of(written)
-            assert np.array_equal(plane_array(whole.planes[0], layout), plane_array(luma.planes[0], layout))
+            layout, bits = PixelLayout.of(written), luma.format.components[0].bits
+            fewer = plane_array(luma.planes[0], PixelLayout(bits, 1, 1)).astype(np.uint16)
+            assert np.array_equal(plane_array(whole.planes[0], layout), fewer << (layout.bit_depth - bits))
             alone += chain.gives_luma_alone
             assert chain.gives_luma_alone or luma.format.name == whole.format.name == written
     chain = PictureChain(
@@ -214,6 +216,16 @@ def test_luma_that_is_prepared_alone_is_the_luma_that_is_prepared_with_chroma(
         assert (luma.width, luma.height) == (64, 36)
     wants_alone = of_source in FORMATS and ("10le" in written or "10le" not in of_source)
     assert bool(alone) == wants_alone
+
+
+@pytest.mark.parametrize("width", [854, 1000])
+def test_every_line_is_whole_where_several_threads_could_convert(width: int) -> None:
+    """The library's plain way, given several threads, writes over the beginning of some."""
+    source, layout = noisy("yuv420p", width, 480), PixelLayout.of("yuv422p10le")
+    luma = plane_array(source.planes[0], PixelLayout.of("yuv420p")).astype(int) << 2
+    for _ in range(6):
+        made = Conversions().convert(source, format="yuv422p10le")
+        assert np.array_equal(plane_array(made.planes[0], layout), luma)
 
 
 def test_laying_over_the_edge_cuts_off_and_never_overflows() -> None:

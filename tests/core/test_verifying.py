@@ -263,7 +263,7 @@ def test_psnr_and_ssim_are_those_of_a_second_implementation(
     size: tuple[int, int], is_compiled: bool, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """SSIM by windows of 8 × 8 that overlap by half, as the filter documents; PSNR by its definition."""
-    from boxkite.core.render.quality import BEST_DB, QualityMeter
+    from boxkite.core.render.quality import BEST_DB, Closeness, QualityMeter
 
     chance = np.random.default_rng(5)
     if not is_compiled:
@@ -297,9 +297,11 @@ def test_psnr_and_ssim_are_those_of_a_second_implementation(
             luma = np.frombuffer(frames[1].planes[0], samples.dtype).reshape(height, -1)[:, :width]
             grey = av.VideoFrame.from_numpy_buffer(luma, format="gray" if bits == 8 else "gray10le")
             assert meter.compare(frames[0], grey) == close
-        if kind == "yuv444p12le":  # as decoders have what was made of 10 bits
-            fewer = frames[1].reformat(format="yuv444p10le")
-            again = fewer.reformat(format=kind)
+        if fewer_bits := {"yuv444p12le": "yuv444p10le", "yuv422p10le": "yuv420p"}.get(kind):
+            # as decoders have what was made of 10 bits, and of 8
+            fewer = frames[1].reformat(format=fewer_bits, threads=1)
+            again = fewer.reformat(format=kind, threads=1)
+            assert meter.compare(again, fewer) == Closeness(BEST_DB, 1.0)
             as_near, nearly = meter.compare(frames[0], fewer), meter.compare(frames[0], again)
             assert abs(as_near.psnr_db - nearly.psnr_db) < 0.001 and abs(as_near.ssim - nearly.ssim) < 1e-6
         same = meter.compare(frames[1], frames[1].reformat(format=kind))

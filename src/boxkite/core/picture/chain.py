@@ -71,7 +71,8 @@ class PictureChain:
         self._first = first
         self._luma_alone, self._gray, self._luma_from = luma_alone, "", ""
         self.gives_luma_alone = False
-        """Whether frames come out with the right luma alone: without chroma, or with such as costs least."""
+        """Whether frames come out with the right luma alone: without chroma, or with any; in as many bits, or in fewer
+        that are the upper ones."""
         self._sized_format = self.pixel_format  # that frames are sized to, and get their look in
         self._colouring: Colouring | None = None
         self._layout = PixelLayout.of(self.pixel_format)
@@ -296,6 +297,12 @@ class PictureChain:
             return steps
         own = matrix_of(picture)
         is_other = picture.format.name != working or own != self._matrix
+        keeps_luma = (
+            own == self._matrix and not (interlaced or full_range) and self._has_luma_of_its_own(picture)
+        )
+        if keeps_luma and is_upright and not (resized or self._draws):
+            self.gives_luma_alone = True  # as it is, perhaps in fewer bits: the others are zeros
+            return steps
         if resized or not is_upright or is_other or full_range or is_rgb:
             coded, written = (MATRIX_NAMES.get(one, "bt709") for one in (own, self._matrix))
             matrix = f":in_color_matrix={coded}:out_color_matrix={written}"  # mostly the same: no conversion
@@ -307,7 +314,7 @@ class PictureChain:
                 f":in_range={span}:out_range={'pc' if stays_rgb else 'tv'}{matrix}"
                 f":interl={int(interlaced and height % 4 == geometry.sized_to[1] % 4 == 0)}"
             )
-            if self._has_luma_of_its_own(picture) and own == self._matrix and not (interlaced or full_range):
+            if keeps_luma:
                 self.gives_luma_alone = True
                 bits = PixelLayout.of(working).bit_depth
                 ending = "" if bits == 8 else f"{bits}le"

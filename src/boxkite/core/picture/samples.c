@@ -351,13 +351,17 @@ AVX2 INLINE __m256i squared(__m256i sum, const uint16_t *one, const uint16_t *ot
     return _mm256_add_epi64(sum, _mm256_unpackhi_epi32(pairs, zero));
 }
 
-/* A line with its samples moved up by some bits, into a room of its own. */
-AVX2 static const uint16_t *with_more_bits(const uint16_t *line, int columns, int more, uint16_t *room)
+/* A line with its samples, which are of 8 bits or of more, moved up by some bits, into a room of its own. */
+AVX2 static const uint16_t *with_more_bits(const void *line, int bits, int columns, int more, uint16_t *room)
 {
     if (!more)
         return line;
-    for (Py_ssize_t x = 0; x < columns; x++)
-        room[x] = (uint16_t)(line[x] << more);
+    if (bits == 8)
+        for (Py_ssize_t x = 0; x < columns; x++)
+            room[x] = (uint16_t)(((const uint8_t *)line)[x] << more);
+    else
+        for (Py_ssize_t x = 0; x < columns; x++)
+            room[x] = (uint16_t)(((const uint16_t *)line)[x] << more);
     return room;
 }
 
@@ -388,8 +392,7 @@ typedef struct {
     Py_ssize_t step;
 } Plane;
 
-/* Squared error over all samples, and the mean of SSIM. more: bits that the second has fewer, where both have more
-   than eight. room: for two rows of blocks, eight lines of 8 bits and one of 16. */
+/* Squared error over all samples, and the mean of SSIM. more: bits that the second has fewer. room: for two rows of blocks, eight lines of 8 bits and one of 16. */
 static void compare(Plane one, Plane other, int width, int height, int bits, int more, int32_t *room, uint64_t *error,
                     double *ssim)
 {
@@ -415,9 +418,8 @@ static void compare(Plane one, Plane other, int width, int height, int bits, int
         for (Py_ssize_t y = 0; y < 4; y++) {
             const uint8_t *line = a.lines + y * a.step, *other_line = b.lines + y * b.step;
             if (bytes == 2)
-                sum += narrow((const uint16_t *)line,
-                              with_more_bits((const uint16_t *)other_line, width, more, moved), width, bits,
-                              one_narrow + y * room_step, other_narrow + y * room_step);
+                sum += narrow((const uint16_t *)line, with_more_bits(other_line, bits - more, width, more, moved), width,
+                              bits, one_narrow + y * room_step, other_narrow + y * room_step);
             else /* what the blocks do not cover */
                 sum += squared_error(line, other_line, 4 * (int)blocks, width, 1);
         }
@@ -435,11 +437,11 @@ static void compare(Plane one, Plane other, int width, int height, int bits, int
     for (Py_ssize_t y = 4 * rows; y < height; y++) {
         const void *line = other.lines + y * other.step;
         if (more)
-            line = with_more_bits(line, width, more, moved);
+            line = with_more_bits(line, bits - more, width, more, moved);
         sum += squared_error(one.lines + y * one.step, line, 0, width, bytes);
     }
     *error = sum;
-    *ssim = total / ((double)(blocks - 1) * (double)(rows - 1));
+    *ssim = sum == 0 ? 1 : total / ((double)(blocks - 1) * (double)(rows - 1));
 }
 
 static PyObject *closeness(PyObject *self, PyObject *args)
@@ -452,9 +454,9 @@ static PyObject *closeness(PyObject *self, PyObject *args)
                           &bits, &more))
         return NULL;
     PyObject *found = NULL;
-    Py_ssize_t line = (Py_ssize_t)width * (bits > 8 ? 2 : 1);
-    if (width < 8 || height < 8 || bits < 8 || bits > 16 || more < 0 || (more && bits - more <= 8) || !holds(&buffers[0], steps[0], height, line)
-        || !holds(&buffers[1], steps[1], height, line))
+    Py_ssize_t line = (Py_ssize_t)width * (bits > 8 ? 2 : 1), other_line = (Py_ssize_t)width * (bits - more > 8 ? 2 : 1);
+    if (width < 8 || height < 8 || bits < 8 || bits > 16 || more < 0 || bits - more < 8
+        || !holds(&buffers[0], steps[0], height, line) || !holds(&buffers[1], steps[1], height, other_line))
         PyErr_SetString(PyExc_ValueError, "the planes are smaller than the picture needs, or it is smaller than 8x8");
     else {
         int32_t *room = malloc((size_t)(width / 4) * 8 * sizeof(int32_t) + 10 * (size_t)width);

@@ -318,7 +318,7 @@ def _of_planned_size(wanted: VideoFrame, frame: VideoFrame, row: Row | None) -> 
         return wanted
     if size != (row.geometry.width_px, row.geometry.height_px):
         return wanted
-    return wanted.reformat(width=size[0], height=size[1])
+    return wanted.reformat(width=size[0], height=size[1], threads=1)
 
 
 def _at(found: Comparison, frame: int) -> str:

@@ -121,13 +121,11 @@ def _plain(frame: VideoFrame) -> str:
 
 @cache
 def _have_like_lumas(name: str, wanted: str, is_compiled: bool) -> bool:
-    """Whether two formats have a luma of its own, of as many bits; compiled code takes fewer of the wanted one, where
-    both have more than eight.
-    """
+    """Whether two formats have a luma of its own, of as many bits; compiled code takes fewer of the wanted one."""
     if not (_sample_of_luma(name) and _sample_of_luma(wanted)):
         return False
     own, other = (VideoFormat(one).components[0].bits for one in (name, wanted))
-    return own == other or (is_compiled and 8 < other < own)
+    return own == other or (is_compiled and other < own)
 
 
 def _compared(frame: VideoFrame, wanted: VideoFrame) -> Closeness:
@@ -148,16 +146,19 @@ class SomeLines(NamedTuple):
     bits: int
 
     def psnr_db(self, other: SomeLines) -> float | None:
-        """PSNR against those of another frame, with the bits that both have; None for other sizes."""
+        """PSNR against those of another frame, in the bits of the one that has more; None for other sizes."""
         if self.samples.shape != other.samples.shape:
             return None
-        bits = min(self.bits, other.bits)
-        if compiled.closeness and self.bits == other.bits and min(self.samples.shape) >= _LEAST_COMPILED_PX:
+        fewer = self.bits - other.bits
+        if compiled.closeness and fewer >= 0 and min(self.samples.shape) >= _LEAST_COMPILED_PX:
             height, width = self.samples.shape
             steps = self.samples.strides[0], other.samples.strides[0]
-            error, _ = compiled.closeness(self.samples, other.samples, steps, (width, height), bits, 0)
-            return _psnr_db(error / self.samples.size, bits)
-        first, second = (one.samples.astype(np.int32) >> (one.bits - bits) for one in (self, other))
+            error, _ = compiled.closeness(
+                self.samples, other.samples, steps, (width, height), self.bits, fewer
+            )
+            return _psnr_db(error / self.samples.size, self.bits)
+        bits = max(self.bits, other.bits)
+        first, second = (one.samples.astype(np.int32) << (bits - one.bits) for one in (self, other))
         difference = (first - second).astype(np.float32).ravel()
         return _psnr_db(float(np.dot(difference, difference)) / len(difference), bits)
 
