@@ -143,15 +143,19 @@ def test_whole_files_have_no_fault_and_every_frame_is_compared(clips: Path, made
     assert quality[made["copy"]]["psnr_db"] == 100 and quality[made["copy"]]["ssim"] == 1
 
 
-@pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
-def test_no_process_that_decodes_outlives_the_one_that_was_ended(
-    clips: Path, tmp_path: Path, number: int
-) -> None:
-    """Whether they are amid a file or not: an end that is asked for waits for none."""
+@pytest.fixture(scope="module")
+def several(clips: Path) -> Path:
+    """Files of four sources, which are decoded side by side."""
     done = boxkite("run", clips, "--by", "files", "--only", "number:1-4", "--names", "@clip[_@again]",
-                   "--to", f"web-720:{tmp_path}/out")  # fmt: skip
+                   "--to", f"web-720:{clips}/several")  # fmt: skip
     assert done.status == 0, done.err
-    process = subprocess.Popen([PROGRAM, "verify", tmp_path / "out", "--deep"], stdout=subprocess.DEVNULL)
+    return clips / "several"
+
+
+@pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGINT, signal.SIGTERM])
+def test_no_process_that_decodes_outlives_the_one_that_was_ended(several: Path, number: int) -> None:
+    """Whether they are amid a file or not: an end that is asked for waits for none."""
+    process = subprocess.Popen([PROGRAM, "verify", several, "--deep"], stdout=subprocess.DEVNULL)
     begun: list[psutil.Process] = []
     while len(begun) < 2 and process.poll() is None:
         begun = psutil.Process(process.pid).children()
