@@ -107,13 +107,26 @@ def become_the_program(task: dict) -> None:
     os._exit(status)
 
 
-def serve() -> None:
-    """Load everything, then fork for each command that comes in, and tell of each that has ended."""
+def load() -> None:
+    """All modules, and what the program makes once: what checks presets, and what writes and reads its documents."""
     import boxkite
 
     for module in pkgutil.walk_packages(boxkite.__path__, "boxkite."):
         if not module.name.startswith(COLD):
             importlib.import_module(module.name)
+    from boxkite.core.batch import packing
+    from boxkite.core.files import document
+    from boxkite.core.presets.reading import checked
+
+    checked("any", {"container": "mov", "video": {"codec": "prores"}}, "any.toml")
+    for kind in (packing.Packed, packing.ShotTask, packing.WorkerMessage):
+        document._encoder(kind)
+        document._decoder(kind)
+
+
+def serve() -> None:
+    """Load everything, then fork for each command that comes in, and tell of each that has ended."""
+    load()
     answers = os.fdopen(os.dup(1), "w")
     incoming = os.dup(0)
     running: dict[int, int] = {}

@@ -16,7 +16,7 @@ from boxkite.core.errors import FootageError
 from boxkite.core.footage.bitstream.obstacles import Obstacle
 from boxkite.core.footage.bitstream.starts import Entries
 from boxkite.core.footage.cache import memory
-from boxkite.core.footage.measuring import table_from_times
+from boxkite.core.footage.measuring import distinct, table_from_times
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.probe import read_source
 from boxkite.core.footage.source import Source
@@ -122,7 +122,7 @@ def read_deep(source: Source) -> DeepInfo | None:
                         starts.append(time)
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
-    ordered = np.unique(np.array(times, dtype=np.int64))
+    ordered = distinct(np.array(times, dtype=np.int64))
     places = np.searchsorted(ordered, np.array(sorted(set(keys)), dtype=np.int64))
     steps = np.diff(ordered)
     if untimed or not len(steps):

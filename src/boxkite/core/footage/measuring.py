@@ -210,12 +210,18 @@ def _restarts(packets: _Packets, time_base: Fraction) -> int:
     return count
 
 
+def distinct(times: np.ndarray) -> np.ndarray:
+    """Times in their order, each once. NumPy's own way loads a further part of it, which takes 0.02 s."""
+    ordered = np.sort(times)
+    return np.asarray(ordered[np.diff(ordered, prepend=ordered[:1] - 1) != 0])
+
+
 def presentation_times(stream: VideoStream, times: list[tuple[int, int | None]]) -> np.ndarray:
     """When packets are shown, in ticks, in the order they are stored. times: (PTS, DTS) of each."""
     shown = np.array([pts for pts, _ in times], dtype=np.int64)
     if not may_reorder(stream) and all(dts is not None for _, dts in times):
         decoded = np.array([dts for _, dts in times], dtype=np.int64)
-        if len(np.unique(decoded)) > len(np.unique(shown)):
+        if len(distinct(decoded)) > len(distinct(shown)):
             return decoded  # as in Ogg, where the first packet of a stream may carry a later time
     return shown
 
@@ -245,7 +251,7 @@ def _from_decoding(source: Source, *, timestamped: bool = True) -> FrameIndex:
         count = count_frames(container, stream)
     rate, first = source.video.rate, 0
     if timestamped and source.container != "avi" and len(times) >= count > 1:
-        shown = np.unique(np.array(times, dtype=np.int64))[:count]
+        shown = distinct(np.array(times, dtype=np.int64))[:count]
         table = table_from_times(shown, None, 0, time_base, rate)
         if not table.constant and not _is_about_constant(shown, table.rate, time_base):
             return replace(table, display_times=tuple(int(time) for time in shown))
@@ -267,7 +273,7 @@ def table_from_times(
     first_key: time of the first keyframe, where it is known. last_duration: of the last frame, in ticks, 0 where
     the file does not say. rate: that the file states; another one is taken where times lie on it.
     """
-    times = np.unique(times)
+    times = distinct(times)
     warnings: list[Notice] = []
     if first_key is not None and (lost := int(np.count_nonzero(times < first_key))):
         times = times[times >= first_key]

@@ -20,6 +20,7 @@ from boxkite.core.errors import DamagedError, RenderError, VerificationError
 from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.footage.decoding import LOOK_BACK_SECONDS
 from boxkite.core.footage.keyframes import stored_frames
+from boxkite.core.footage.measuring import distinct
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.read_ahead import read_ahead
 from boxkite.core.plan.rows import Row
@@ -176,7 +177,7 @@ class StoredPictures(Struct):
             raise DamagedError("there is no keyframe to begin at")
         part = slice(places[0], places[1] + 1)
         wanted, hidden = stored.written[part], stored.hidden[part]
-        if len(np.unique(wanted)) < len(wanted):
+        if len(distinct(wanted)) < len(wanted):
             raise DamagedError("two of its frames carry the same time, so it cannot be copied")
         kept = wanted >= wanted[0]
         shown = wanted[kept & ~hidden]
