@@ -63,7 +63,7 @@ def checked(name: str, tables: Mapping[str, Any], path: Path | str, key: str = "
 
 @cache
 def _adapter() -> TypeAdapter[Preset]:
-    """What checks presets: making it takes 0.05 s."""
+    """What checks presets: making it takes 0.01 s."""
     from pydantic import TypeAdapter
 
     return TypeAdapter(Preset)
