@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import weakref
+from collections import deque
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -68,6 +69,41 @@ def test_a_file_that_has_gone_or_ends_early_leaves_the_others_as_they_are(batch:
     found = compare(files, 2)
     assert found[1].faults and found[2].faults
     assert (found[0], found[3]) == (alone[0], alone[3])
+
+
+class Kept(deque):
+    """A queue that remembers how long it was at most."""
+
+    longest = 0
+
+    def append(self, one: object) -> None:
+        super().append(one)
+        Kept.longest = max(Kept.longest, len(self))
+
+
+@pytest.mark.parametrize("cores", [1, 2])
+def test_few_frames_are_kept_for_a_file_that_takes_longer_over_them_or_reads_no_more(
+    batch: str, tmp_path: Path, cores: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One shows each frame three times, one no longer has the size that was planned."""
+    source = to_compare(batch)[0].row.shot.footage.source.path
+    slow = tmp_path / "slow.toml"
+    slow.write_text('container = "mp4"\nrate = "75"\n[video]\ncodec = "h264"\nspeed = "fast"\n')
+    outputs = [
+        word
+        for preset in ("web-720", slow, "review")
+        for word in ("--to", f"{preset}:{tmp_path}/{Path(preset).stem}")
+    ]
+    done = boxkite("run", source, "--by", "files", *outputs, "--json")
+    assert done.status == 0, done.err
+    files = to_compare(done.json["batch"])
+    files[2].path = files[0].path
+    monkeypatch.setattr(shared_reading, "deque", Kept)
+    Kept.longest = 0
+    found = compare(files, cores)
+    assert [len(one.psnr_db) for one in found] == [50, 150, 0]
+    assert [[fault.kind for fault in one.faults] for one in found[:2]] == [[], []] and found[2].faults
+    assert 0 < Kept.longest <= shared_reading.MOST_KEPT + 1
 
 
 class Picture:

@@ -143,8 +143,9 @@ def compare(files: Sequence[ToCompare], cores: int) -> list[Comparison]:
     }
     over = object()
     while steps:
-        for number, step in [*steps.items()]:
-            if next(step, over) is over:
+        slower = [number for number in steps if not reading.is_ahead(number)]
+        for number in slower or [*steps]:
+            if next(steps[number], over) is over:
                 reading.leave(number)
                 del steps[number]
     return found

@@ -15,6 +15,8 @@ from boxkite.core.timebase import Span
 
 AHEAD = 4
 """Frames decoded before they are asked for, where a thread is free to."""
+MOST_KEPT = 8
+"""Frames that wait for a slower reader, as one of a file that shows each several times, before the others wait too."""
 
 Frames = Iterator[tuple[int, VideoFrame]]
 Part = tuple[int, int, Span]
@@ -29,7 +31,8 @@ def parts_of(row: Row) -> tuple[Part, ...]:
 class SharedReading:
     """The frames that some rows of one plan are made from, for readers that go in step.
 
-    A reader that is ahead of the others waits for nobody: what it has read is kept until they have read it too.
+    What one has read is kept until the others have read it too: who is_ahead of them is to wait, and who reads no more
+    is to leave.
     """
 
     def __init__(self, rows: Sequence[Row | None], threads: int, *, is_ahead: bool) -> None:
@@ -50,15 +53,23 @@ class SharedReading:
             frames = open_frames([piece], piece.span, self._threads, self.damage)
             fanned = _Fanned(ahead(frames, AHEAD) if self._is_ahead else frames, self._readers[part])
             self._open[part] = fanned
-        return self._open[part].read_by(reader)
+        yield from self._open[part].read_by(reader)
+        self._leave(part, reader)
+
+    def is_ahead(self, reader: int) -> bool:
+        """Whether others have yet to read many of the frames that a reader has read, and it would read more."""
+        return any(one.is_ahead(reader) for one in self._open.values())
 
     def leave(self, reader: int) -> None:
         """Keep nothing more for a reader."""
         for part, readers in self._readers.items():
             if reader in readers:
                 readers.remove(reader)
-            if part in self._open:
-                self._open[part].leave(reader)
+            self._leave(part, reader)
+
+    def _leave(self, part: Part, reader: int) -> None:
+        if part in self._open and not self._open[part].leave(reader):
+            del self._open[part]
 
 
 class _Fanned:
@@ -73,8 +84,14 @@ class _Fanned:
         while own or self._fetch():
             yield own.popleft()
 
-    def leave(self, reader: int) -> None:
+    def is_ahead(self, reader: int) -> bool:
+        own = self._waiting.get(reader)
+        return own is not None and not own and max(map(len, self._waiting.values())) >= MOST_KEPT
+
+    def leave(self, reader: int) -> bool:
+        """Whether there are readers left."""
         self._waiting.pop(reader, None)
+        return bool(self._waiting)
 
     def _fetch(self) -> bool:
         """Read one more for all; False at the end."""
