@@ -119,7 +119,7 @@ def test_what_reading_raises_is_raised_to_each_reader_after_the_frames_before_it
 
     monkeypatch.setattr(shared_reading, "open_frames", frames)
     rows = [file.row for file in to_compare(batch)][:2]
-    reading = SharedReading(rows, 1, is_ahead=False)
+    reading = SharedReading(rows, 1, is_threaded=False)
     for reader, row in enumerate(rows):
         got = reading.frames(reader, row, 0)
         assert [next(got)[0] for _ in range(3)] == [0, 1, 2]
@@ -139,7 +139,7 @@ def test_frames_are_kept_for_no_reader_that_has_left(batch: str, monkeypatch: py
     monkeypatch.setattr(shared_reading, "open_frames", frames)
     rows = [file.row for file in to_compare(batch)][:3]
     assert len({parts_of(row) for row in rows}) == 1
-    reading = SharedReading(rows, 1, is_ahead=False)
+    reading = SharedReading(rows, 1, is_threaded=False)
     reading.leave(2)  # before anything is read
     late = reading.frames(1, rows[1], 0)
     assert [number for number, _ in reading.frames(0, rows[0], 0)] == [0, 1, 2, 3, 4]

@@ -134,10 +134,10 @@ def compare(files: Sequence[ToCompare], cores: int) -> list[Comparison]:
     rows = [one.row_there if one else None for one in read]
     threads = max(1, cores // (len(files) + any(rows)))
     # where there are cores to spare, a thread for each stream costs less than several that share in its frames
-    is_ahead = cores > 1 and any(rows)
-    reading, audio = SharedReading(rows, threads, is_ahead=is_ahead), SourceAudio()
+    is_threaded = cores > 1 and any(rows)
+    reading, audio = SharedReading(rows, threads, is_threaded=is_threaded), SourceAudio()
     steps = {
-        number: _steps(one, number, reading, audio, threads, is_ahead)
+        number: _steps(one, number, reading, audio, threads, is_threaded)
         for number, one in enumerate(read)
         if one
     }
@@ -166,13 +166,13 @@ def _opened(file: ToCompare, found: Comparison) -> _Compared | None:
 
 
 def _steps(
-    one: _Compared, number: int, reading: SharedReading, audio: SourceAudio, threads: int, is_ahead: bool
+    one: _Compared, number: int, reading: SharedReading, audio: SourceAudio, threads: int, is_threaded: bool
 ) -> Iterator[None]:
     """Compare one file, giving way to the others after each of its frames."""
     found, footage = one.found, one.footage
     try:
         if footage.source.video:
-            yield from _compare_frames(one, number, reading, threads, is_ahead)
+            yield from _compare_frames(one, number, reading, threads, is_threaded)
         if footage.source.audio:
             faults, notices = audio_faults(
                 footage, one.file.row, one.row_there, audio, lambda frame: _at(found, frame)
@@ -251,7 +251,7 @@ def _times_shown(row: Row, number: int) -> int:
 
 
 def _compare_frames(
-    one: _Compared, number_of_reader: int, reading: SharedReading, threads: int, is_ahead: bool
+    one: _Compared, number_of_reader: int, reading: SharedReading, threads: int, is_threaded: bool
 ) -> Iterator[None]:
     found, row, row_there, short = one.found, one.file.row, one.row_there, one.file.frames_short
     index = one.footage.frame_index
@@ -261,7 +261,7 @@ def _compare_frames(
         found.faults.append(OTHER_TIMES())
     damage = Damage(accepted=True)
     decoded = read_frames(one.footage.source, index, index.span, threads=threads, damage=damage)
-    if is_ahead:
+    if is_threaded:
         decoded = ahead(decoded, AHEAD)
     wanted = _wanted_frames(row_there, reading, number_of_reader) if row_there else iter(())
     own, theirs, meter = Prints(), Prints(), QualityMeter()
@@ -319,7 +319,7 @@ def _of_planned_size(wanted: VideoFrame, frame: VideoFrame, row: Row | None) -> 
         return wanted
     if size != (row.geometry.width_px, row.geometry.height_px):
         return wanted
-    return wanted.reformat(width=size[0], height=size[1], threads=1)
+    return wanted.reformat(width=size[0], height=size[1], interpolation="BICUBIC", threads=1)
 
 
 def _at(found: Comparison, frame: int) -> str:

@@ -35,11 +35,12 @@ class SharedReading:
     is to leave.
     """
 
-    def __init__(self, rows: Sequence[Row | None], threads: int, *, is_ahead: bool) -> None:
-        """rows: one for each reader, None where it reads none. threads: of a decoder; is_ahead: in a thread beside."""
+    def __init__(self, rows: Sequence[Row | None], threads: int, *, is_threaded: bool) -> None:
+        """rows: one for each reader, None where it reads none. threads: of a decoder; is_threaded: whether each
+        reading has a thread of its own, ahead of the readers."""
         self.damage = Damage(accepted=True)
         """Of all that has been read so far."""
-        self._threads, self._is_ahead = threads, is_ahead
+        self._threads, self._is_threaded = threads, is_threaded
         self._readers: dict[Part, list[int]] = {}
         for reader, row in enumerate(rows):
             for part in parts_of(row) if row else ():
@@ -51,7 +52,7 @@ class SharedReading:
         part, piece = parts_of(row)[place], row.pieces[place]
         if part not in self._open:
             frames = open_frames([piece], piece.span, self._threads, self.damage)
-            fanned = _Fanned(ahead(frames, AHEAD) if self._is_ahead else frames, self._readers[part])
+            fanned = _Fanned(ahead(frames, AHEAD) if self._is_threaded else frames, self._readers[part])
             self._open[part] = fanned
         yield from self._open[part].read_by(reader)
         self._leave(part, reader)
