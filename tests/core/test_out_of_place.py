@@ -35,13 +35,13 @@ def soft_pattern() -> np.ndarray:
     return field
 
 
-def drawn(number: float, noise: int | None = None) -> av.VideoFrame:
+def drawn(number: float, noise: int | None = None, levels: float = NOISE) -> av.VideoFrame:
     """It drifts by 0.6 samples a frame. noise: which one, of coding; None for a frame as it should be."""
     left, part = divmod(0.6 * number, 1)
     field = soft_pattern()[:, int(left) :]
     shown = (1 - part) * field[:, :WIDTH] + part * field[:, 1 : WIDTH + 1]
     if noise is not None:
-        shown = shown + np.random.default_rng(noise).normal(0, NOISE, shown.shape)
+        shown = shown + np.random.default_rng(noise).normal(0, levels, shown.shape)
     return av.VideoFrame.from_ndarray((shown + 128).clip(16, 235).astype(np.uint8), format="gray")
 
 
@@ -51,12 +51,14 @@ def found_in(
     *,
     blur: range = range(0),
     is_coded: bool = True,
+    levels: Callable[[int], float] = lambda number: NOISE,
 ) -> tuple[dict[int, int], list[Notice]]:
     """What frames show that are not their own, and the faults. blur: frames mixed with the one before."""
     psnr_db, meter, own, theirs = array("f"), QualityMeter(), Prints(), Prints()
     neighbours = Neighbours(psnr_db)
     for number in range(FRAMES):
-        frame, wanted = drawn(source(order(number)), number if is_coded else None), drawn(source(number))
+        noise = number if is_coded else None
+        frame, wanted = drawn(source(order(number)), noise, levels(number)), drawn(source(number))
         if number in blur:
             mixed = frame.to_ndarray() * 0.25 + drawn(source(number - 1), number).to_ndarray() * 0.75
             frame = av.VideoFrame.from_ndarray(mixed.astype(np.uint8), format="gray")
@@ -154,6 +156,30 @@ def test_lines_of_frames_are_compared_with_the_bits_of_the_one_that_has_more(
     finer = SomeLines(ten.samples + 1, 10)
     assert finer.psnr_db(eight) == eight.psnr_db(finer) == pytest.approx(20 * np.log10(1023))
     assert SomeLines(eight.samples[1:], 8).psnr_db(eight) is None
+
+
+def test_frames_are_named_where_each_is_harder_to_code_than_the_one_before() -> None:
+    """As where a drawing grows: the usual closeness is that of seconds ago, which no frame has any more."""
+
+    def levels(number: int) -> float:
+        return 0.7 * 10 ** (0.4 * min(number, 40) / 20)
+
+    assert found_in(lambda number: number, levels=levels) == ({}, [])
+    shows, faults = found_in(lambda number: {30: 31, 31: 30}.get(number, number), levels=levels)
+    assert (shows, [fault.kind for fault in faults]) == ({30: 31, 31: 30}, ["file-swapped"])
+
+
+@pytest.mark.parametrize("height", [480, 576, 720, 1024, 1080])
+def test_what_is_drawn_as_far_apart_as_the_lines_that_are_kept_is_on_some_of_them(height: int) -> None:
+    period = height // 64
+    plain = np.full((height, 16), 120, np.uint8)
+    for first in range(period):
+        ruled = plain.copy()
+        ruled[first::period] = 160
+        kept, other = (some_lines(av.VideoFrame.from_ndarray(one, format="gray")) for one in (plain, ruled))
+        assert kept and other and len(kept.samples) == 64
+        found_db = kept.psnr_db(other)
+        assert found_db is not None and found_db < 40, first
 
 
 @pytest.mark.parametrize("smoothed", [range(30, 31), range(30, 34)])

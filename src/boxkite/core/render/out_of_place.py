@@ -158,6 +158,8 @@ class Neighbours:
         alike = [number for number in found if found[number] >= best - _ALIKE_DB]
         nearest = min(alike, key=lambda number: abs(number - place))
         closer = found[nearest] - as_own
+        beside = middle(np.array(self._psnr_db[max(0, place - _NEAR) : place + _NEAR + 1]))
+        usual = min(usual, beside)  # which becomes worse where more and more is to be seen
         if closer < _SLIGHTLY_CLOSER_DB or found[nearest] < usual - _SLIGHT_DIP_DB:
             return
         # Still the same, or moved alike.

@@ -28,6 +28,8 @@ _SSIM = ("lavfi.ssim.Y", "lavfi.ssim.All")
 _LINES_COMPARED_FIRST = 4
 _LEAST_COMPILED_PX = 8
 _LINES_KEPT = 64
+_GOLDEN = (5**0.5 - 1) / 2
+"""Its multiples, less their whole parts, lie as far from each other as any."""
 
 
 class Closeness(Struct, frozen=True):
@@ -164,11 +166,19 @@ class SomeLines(NamedTuple):
 
 
 def some_lines(frame: VideoFrame) -> SomeLines | None:
-    """Lines of a frame, about _LINES_KEPT; None where its luma is no plane of its own."""
+    """_LINES_KEPT lines of a frame, apart from it; None where its luma is no plane of its own."""
     luma = _luma(frame)
     if luma is None:
         return None
-    return SomeLines(luma[:: max(1, len(luma) // _LINES_KEPT)].copy(), frame.format.components[0].bits)
+    return SomeLines(luma[_lines_kept(len(luma))], frame.format.components[0].bits)
+
+
+@cache
+def _lines_kept(height: int) -> np.ndarray:
+    """One of each stretch of the height, each time elsewhere in it: what is drawn by rule may repeat as often."""
+    edges = np.arange(min(_LINES_KEPT, height) + 1) * height // min(_LINES_KEPT, height)
+    places = np.arange(len(edges) - 1) * _GOLDEN % 1
+    return np.asarray(edges[:-1] + (places * np.diff(edges)).astype(int))
 
 
 def _luma(frame: VideoFrame) -> np.ndarray | None:
