@@ -1,4 +1,4 @@
-"""Sources read once for all that is compared with them: each frame goes to every reader before the next is decoded."""
+"""Sources read once for all that is compared with them: a frame is decoded once, and kept until each reader has it."""
 
 from __future__ import annotations
 
@@ -36,8 +36,10 @@ class SharedReading:
     """
 
     def __init__(self, rows: Sequence[Row | None], threads: int, *, is_threaded: bool) -> None:
-        """rows: one for each reader, None where it reads none. threads: of a decoder; is_threaded: whether each
-        reading has a thread of its own, ahead of the readers."""
+        """rows: one for each reader, None where it reads none.
+
+        threads: of each decoder; is_threaded: whether it has a thread of its own and decodes ahead.
+        """
         self.damage = Damage(accepted=True)
         """Of all that has been read so far."""
         self._threads, self._is_threaded = threads, is_threaded
