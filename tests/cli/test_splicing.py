@@ -134,14 +134,14 @@ def _wrong_pictures(patch: pytest.MonkeyPatch) -> None:
 
 
 def _flipped_in_the_file(patch: pytest.MonkeyPatch) -> None:
-    own = splicing.copy_packets
+    own = splicing.write_file
 
-    def flipped(row: Row, partial: Path, splice: Any) -> Any:
-        copied = own(row, partial, splice)
+    def flipped(row: Row, partial: Path, pieces: Any) -> Any:
+        copied = own(row, partial, pieces)
         partial.write_bytes(_changed(partial.read_bytes(), partial.stat().st_size * 3 // 4))
         return copied
 
-    patch.setattr(splicing, "copy_packets", flipped)
+    patch.setattr(splicing, "write_file", flipped)
 
 
 def _set_missing(patch: pytest.MonkeyPatch) -> None:

@@ -18,8 +18,9 @@ from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.job.job import Output
 from boxkite.core.picture import compiled
-from boxkite.core.render import checking_copies, thumbnails, verifying
-from boxkite.core.render.checking_copies import Copied, check_copy
+from boxkite.core.render import thumbnails, verifying
+from boxkite.core.render.copy import checking
+from boxkite.core.render.copy.checking import Copied, check_copy
 from boxkite.core.render.envelope import Envelope
 from boxkite.core.render.frame_prints import FramePrints, print_of
 from boxkite.core.render.thumbnails import thumbnail_of
@@ -220,7 +221,7 @@ def test_looks_go_by_samples_whatever_the_tags_say() -> None:
 def test_a_copy_is_compared_with_its_source_packet_by_packet_and_at_random(
     film: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(checking_copies, "_SAMPLES", 40)
+    monkeypatch.setattr(checking, "_SAMPLES", 40)
     options = {"preset": "ultrafast", "g": "10", "crf": "10"}
     source, other = tmp_path / "a.mov", tmp_path / "b.mov"
     for path, between in ((source, VAT), (other, PRESS)):

@@ -259,6 +259,10 @@ def timecode_to_frames(text: str, rate: FrameRate, *, drop: bool | None = None) 
     return frame, is_drop
 
 
+_MOST_COUNTED_IN_FILES = 255
+"""Frames a second; a timecode track has 8 bits for them (QuickTime File Format, “Timecode Media”)."""
+
+
 class Timecode(Struct, frozen=True):
     """A frame label: frames since midnight, with the rate and the way of counting it is written in."""
 
@@ -277,6 +281,10 @@ class Timecode(Struct, frozen=True):
 
     def __str__(self) -> str:
         return frames_to_timecode(self.frame, self.rate, drop=self.drop)
+
+    def for_file(self) -> dict[str, str]:
+        """As metadata of a stream; empty where files cannot count so many frames a second."""
+        return {"timecode": str(self)} if self.rate.nominal <= _MOST_COUNTED_IN_FILES else {}
 
     def __add__(self, frames: int) -> Timecode:
         return Timecode(self.frame + frames, self.rate, self.drop)

@@ -15,6 +15,7 @@ from av.video.stream import VideoStream
 from msgspec import Struct, field
 
 from boxkite.core.errors import BoxkiteError, DamagedError
+from boxkite.core.footage.encoder_note import show_note
 from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
 from boxkite.core.footage.opening import KeptSource, OpenedSource, open_source, video_stream
@@ -259,6 +260,7 @@ def _packets_from(
     """
     if target is None:
         return container.demux(stream), True
+    show_note(container, stream)
     try:
         container.seek(target, stream=stream)
     except av.error.FFmpegError:

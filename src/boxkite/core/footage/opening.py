@@ -196,6 +196,11 @@ class OpenedSource:
             os.close(self._descriptor)
             raise
 
+    @property
+    def descriptor(self) -> int | None:
+        """Of the file that is read; None where the codec library has one of its own."""
+        return self._descriptor
+
     def __enter__(self) -> InputContainer:
         return self.container
 

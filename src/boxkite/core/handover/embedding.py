@@ -8,13 +8,12 @@ from __future__ import annotations
 
 import os
 import struct
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import BinaryIO
 
-from msgspec import Struct
-
 from boxkite.core.errors import RequestError
+from boxkite.core.files.boxes import Box, BrokenBoxesError, boxes, boxes_of_file, child_of, new_box, replaced
 
 _MP4_ITEMS = {"title": b"\xa9nam", "description": b"desc", "keywords": b"keyw", "creator": b"\xa9ART",
               "rights": b"cprt", "date": b"\xa9day"}  # fmt: skip
@@ -25,13 +24,6 @@ _PARENTS = (b"moov", b"trak", b"mdia", b"minf", b"stbl")
 _MOST_INDEX_BYTES = 1 << 28
 _AT_A_TIME = 1 << 20
 SUFFIXES = (".mov", ".mp4", ".m4v", ".m4a")
-
-
-class _Box(Struct, frozen=True):
-    kind: bytes
-    start: int
-    body: int
-    end: int
 
 
 def takes_values(path: Path) -> bool:
@@ -45,7 +37,7 @@ def embedded(path: Path, target: BinaryIO, values: Mapping[str, str]) -> bool:
     values: by columns.EMBEDDED. Raises RequestError for a file whose index cannot be rewritten, OSError.
     """
     with path.open("rb") as source:
-        top = list(_top_boxes(source, path))
+        top = _top_boxes(source, path)
         moov = next((box for box in top if box.kind == b"moov"), None)
         if moov is None or any(box.kind == b"moof" for box in top):
             raise RequestError("its index cannot be rewritten", path=path, hint="the sidecar has the values")
@@ -71,39 +63,14 @@ def embedded(path: Path, target: BinaryIO, values: Mapping[str, str]) -> bool:
     return True
 
 
-def _top_boxes(file: BinaryIO, path: Path) -> Iterator[_Box]:
-    size = os.fstat(file.fileno()).st_size
-    at = 0
-    while at + 8 <= size:
-        file.seek(at)
-        length, kind = struct.unpack(">I4s", file.read(8))
-        body = at + 8
-        if length == 1:
-            (length,) = struct.unpack(">Q", file.read(8))
-            body += 8
-        end = size if length == 0 else at + length
-        if end > size or end < body:
-            raise RequestError("its boxes are broken", path=path)
-        yield _Box(kind, at, body, end)
-        at = end
+def _top_boxes(file: BinaryIO, path: Path) -> list[Box]:
+    try:
+        return list(boxes_of_file(file))
+    except BrokenBoxesError:
+        raise RequestError("its boxes are broken", path=path) from None
 
 
-def _boxes(data: bytes, start: int, end: int) -> Iterator[_Box]:
-    at = start
-    while at + 8 <= end:
-        length, kind = struct.unpack_from(">I4s", data, at)
-        body = at + 8
-        if length == 1:
-            (length,) = struct.unpack_from(">Q", data, body)
-            body += 8
-        stop = end if length == 0 else at + length
-        if stop > end or stop < body:
-            return
-        yield _Box(kind, at, body, stop)
-        at = stop
-
-
-def _is_mov(file: BinaryIO, top: list[_Box]) -> bool:
+def _is_mov(file: BinaryIO, top: list[Box]) -> bool:
     """Whether a file says that it is a MOV; one without any brand is."""
     brand = next((box for box in top if box.kind == b"ftyp"), None)
     if brand is None:
@@ -112,92 +79,73 @@ def _is_mov(file: BinaryIO, top: list[_Box]) -> bool:
     return file.read(4) == b"qt  "
 
 
-def _box(kind: bytes, *parts: bytes) -> bytes:
-    content = b"".join(parts)
-    return struct.pack(">I4s", len(content) + 8, kind) + content
-
-
 def _with_values(moov: bytes, values: Mapping[str, str], *, is_mov: bool) -> bytes:
     if is_mov:
         named = {
             f"{_MOV_PREFIX}{_MOV_KEYS[kind]}": text for kind, text in values.items() if kind in _MOV_KEYS
         }
-        if b"mdta" in _inside(_inside(moov, b"udta"), b"meta")[:48]:  # as the codec library writes it
-            return _replaced(
-                moov, b"udta", lambda udta: _replaced(udta, b"meta", lambda old: _mov_meta(old, named))
+        if b"mdta" in child_of(child_of(moov, b"udta"), b"meta")[:48]:  # as the codec library writes it
+            return replaced(
+                moov, b"udta", lambda udta: replaced(udta, b"meta", lambda old: _mov_meta(old, named))
             )
-        return _replaced(moov, b"meta", lambda old: _mov_meta(old, named))
+        return replaced(moov, b"meta", lambda old: _mov_meta(old, named))
     items = {_MP4_ITEMS[kind]: text for kind, text in values.items() if kind in _MP4_ITEMS}
 
     def with_items(udta: bytes) -> bytes:
-        return _replaced(udta or _box(b"udta"), b"meta", lambda old: _mp4_meta(old, items))
+        return replaced(udta or new_box(b"udta"), b"meta", lambda old: _mp4_meta(old, items))
 
-    return _replaced(moov, b"udta", with_items)
-
-
-def _inside(parent: bytes, kind: bytes) -> bytes:
-    """The first box of a kind in a box; empty where there is none."""
-    found = next((box for box in _boxes(parent, 8, len(parent)) if box.kind == kind), None)
-    return parent[found.start : found.end] if found else b""
-
-
-def _replaced(parent: bytes, kind: bytes, change: Callable[[bytes], bytes]) -> bytes:
-    """A box with the first one of some kind in it changed, or added at its end; change gets b"" where there is none."""
-    (own,) = struct.unpack_from(">4s", parent, 4)
-    found = next((box for box in _boxes(parent, 8, len(parent)) if box.kind == kind), None)
-    if found is None:
-        return _box(own, parent[8:], change(b""))
-    return _box(own, parent[8 : found.start], change(parent[found.start : found.end]), parent[found.end :])
+    return replaced(moov, b"udta", with_items)
 
 
 def _mp4_meta(old: bytes, items: Mapping[bytes, str]) -> bytes:
     kept = []
-    others = [_box(b"hdlr", bytes(8), b"mdirappl", bytes(9))]
+    others = [new_box(b"hdlr", bytes(8), b"mdirappl", bytes(9))]
     if old:
-        inside = list(_boxes(old, 12, len(old)))
+        inside = list(boxes(old, 12, len(old)))
         others = [old[box.start : box.end] for box in inside if box.kind not in (b"ilst", b"free")] or others
         for lists in (box for box in inside if box.kind == b"ilst"):
             kept += [
-                old[box.start : box.end]
-                for box in _boxes(old, lists.body, lists.end)
-                if box.kind not in items
+                old[box.start : box.end] for box in boxes(old, lists.body, lists.end) if box.kind not in items
             ]
-    own = [_box(kind, _data(text)) for kind, text in sorted(items.items())]
-    return _box(b"meta", bytes(4), *others, _box(b"ilst", *kept, *own))
+    own = [new_box(kind, _data(text)) for kind, text in sorted(items.items())]
+    return new_box(b"meta", bytes(4), *others, new_box(b"ilst", *kept, *own))
 
 
 def _mov_meta(old: bytes, named: Mapping[str, str]) -> bytes:
     known: dict[str, bytes] = {}
     begin = 12 if old[16:20] == b"hdlr" else 8  # some write it with a version, as ISO files do
     if old:
-        inside = {box.kind: box for box in _boxes(old, begin, len(old))}
+        inside = {box.kind: box for box in boxes(old, begin, len(old))}
         if b"keys" in inside and b"ilst" in inside:
             names = _keys(old, inside[b"keys"])
-            for box in _boxes(old, inside[b"ilst"].body, inside[b"ilst"].end):
+            for box in boxes(old, inside[b"ilst"].body, inside[b"ilst"].end):
                 number = int.from_bytes(box.kind, "big")
                 if 1 <= number <= len(names):
                     known[names[number - 1]] = old[box.body : box.end]
     known |= {name: _data(text) for name, text in named.items()}
-    handler = _box(b"hdlr", bytes(8), b"mdta", bytes(13))
-    keys = [_box(b"mdta", name.encode("utf-8", "surrogateescape")) for name in known]
+    handler = new_box(b"hdlr", bytes(8), b"mdta", bytes(13))
+    keys = [new_box(b"mdta", name.encode("utf-8", "surrogateescape")) for name in known]
     items = [
-        _box(number.to_bytes(4, "big"), content) for number, content in enumerate(known.values(), start=1)
+        new_box(number.to_bytes(4, "big"), content) for number, content in enumerate(known.values(), start=1)
     ]
-    return _box(
-        b"meta", handler, _box(b"keys", bytes(4), struct.pack(">I", len(keys)), *keys), _box(b"ilst", *items)
+    return new_box(
+        b"meta",
+        handler,
+        new_box(b"keys", bytes(4), struct.pack(">I", len(keys)), *keys),
+        new_box(b"ilst", *items),
     )
 
 
-def _keys(data: bytes, box: _Box) -> list[str]:
+def _keys(data: bytes, box: Box) -> list[str]:
     return [
         data[one.body : one.end].decode("utf-8", "surrogateescape")
-        for one in _boxes(data, box.body + 8, box.end)
+        for one in boxes(data, box.body + 8, box.end)
     ]
 
 
 def _data(text: str) -> bytes:
     """A value in UTF-8."""
-    return _box(b"data", struct.pack(">II", 1, 0), text.encode("utf-8", "replace"))
+    return new_box(b"data", struct.pack(">II", 1, 0), text.encode("utf-8", "replace"))
 
 
 def _with_offsets(moov: bytes, grown: int, after: int, path: Path) -> bytes:
@@ -221,9 +169,9 @@ def _with_offsets(moov: bytes, grown: int, after: int, path: Path) -> bytes:
     return bytes(changed)
 
 
-def _tables(data: bytes, start: int, end: int) -> Iterator[_Box]:
+def _tables(data: bytes, start: int, end: int) -> Iterator[Box]:
     """The tables of chunk offsets of all tracks."""
-    for box in _boxes(data, start, end):
+    for box in boxes(data, start, end):
         if box.kind in (b"stco", b"co64"):
             yield box
         elif box.kind in _PARENTS:

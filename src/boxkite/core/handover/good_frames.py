@@ -15,6 +15,7 @@ from msgspec import Struct
 from PIL import Image
 
 from boxkite.core.errors import BoxkiteError
+from boxkite.core.footage.encoder_note import show_note
 from boxkite.core.handover.described import Described
 from boxkite.core.presets.geometry import drawn_aspect
 from boxkite.core.preview.stills import as_image
@@ -142,9 +143,11 @@ def _of_file(path: Path, numbers: Sequence[int], fps: float, *, exact: bool) -> 
         assert base
         if exact:
             stream.thread_type = "AUTO"
+            show_note(container, stream)
             yield from _exact(container, stream, numbers, fps)
             return
         stream.codec_context.thread_count = 1  # with more a frame would come only after several others
+        show_note(container, stream)
         seen: dict[int, float] = {}
         for number in numbers:
             container.seek(start + round(number / fps / base), stream=stream)

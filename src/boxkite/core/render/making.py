@@ -108,7 +108,7 @@ def _copied(rows: Sequence[Row], written: Mapping[int, Path]) -> list[Result]:
     copied = [row for row in rows if row.is_copied and not row.splice]
     if not copied:
         return []
-    from boxkite.core.render.copying import copy_shot
+    from boxkite.core.render.copy.copying import copy_shot
 
     return [copy_shot(row, written[row.number]) for row in copied]
 

@@ -215,7 +215,7 @@ class FileWriter:
         if video.codec == "hevc" and row.preset.container in ("mp4", "mov"):
             context.codec_tag = "hvc1"
         self._tag_fields(context, video)
-        stream.metadata["timecode"] = str(row.start_timecode)
+        stream.metadata.update(row.start_timecode.for_file())
         if row.shot.footage.source.reel:
             stream.metadata["reel_name"] = row.shot.footage.source.reel
         self._video = stream

@@ -14,7 +14,7 @@ from av.stream import Discard
 
 from boxkite.core.footage.bitstream.nal_units import StreamHeader, header_of
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
-from boxkite.core.render.checking_copies import Copied
+from boxkite.core.render.copy.checking import Copied
 from boxkite.core.render.splice.edges import decoded, decoder, fingerprint
 from boxkite.core.render.splice.preparing import needed_for
 from boxkite.core.render.splice.writing import SplicedPictures

@@ -19,8 +19,8 @@ from boxkite.core.footage.cuts import Cut, cut_shot
 from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.checking_copies import rewind
-from boxkite.core.render.copying import seek_before
+from boxkite.core.render.copy.checking import rewind
+from boxkite.core.render.copy.stored_pictures import seek_before
 
 
 class SourcePictures(Struct, frozen=True):

@@ -15,7 +15,8 @@ from boxkite.core.files.moving import discard, start_syncing, sync
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.notices.files import AUDIO_AT_PACKETS
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.copying import copy_packets, cuts_audio
+from boxkite.core.render.copy.copying import write_file
+from boxkite.core.render.copy.pieces import cuts_audio
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result, Verification
 from boxkite.core.render.splice.checking import check_audio, check_file, check_stream
@@ -55,8 +56,8 @@ def _splice(row: Row, partial: Path, threads: int) -> tuple[Verification, Fracti
                 prepared.append(prepare(pictures, threads))
                 if len(row.pieces) == 1:
                     only.push(opened.pop_all())
-        stream_written = SplicedStream(row.pieces, prepared)
-        copied = copy_packets(row, partial, stream_written)
+        stream_written = SplicedStream(row.pieces, prepared, cuts_audio(row))
+        copied = write_file(row, partial, stream_written)
     start_syncing(partial)
     check_stream(stream_written.pieces)
     check_file(partial, stream_written.pieces, copied.begin_times, threads)

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 import numpy as np
 from av.container import InputContainer
 from av.packet import Packet
+from av.video.stream import VideoStream
 from msgspec import Struct, field
 
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
 from boxkite.core.footage.bitstream.pictures import CodedPicture, PictureReader, reader_of
 from boxkite.core.footage.opening import open_source
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.copying import StoredPictures
+from boxkite.core.render.copy.pieces import read_packets
+from boxkite.core.render.copy.stored_pictures import StoredPictures
 from boxkite.core.render.splice.preparing import Prepared
 
 
@@ -50,6 +52,7 @@ class SplicedPictures(StoredPictures):
             begin * base,
             int(later.min()) * base if len(later) else None,
             None,
+            b"",
             prepared,
             reader_of(prepared.header),
             _decode_times(cut.times, prepared.coding.depth),
@@ -95,7 +98,9 @@ class SplicedStream(Struct):
 
     rows: Sequence[Row]
     prepared: Sequence[Prepared]
+    hides_audio: bool
     pieces: list[SplicedPictures] = field(default_factory=list)
+    was_read: bool = True
 
     @property
     def header(self) -> bytes:
@@ -113,8 +118,12 @@ class SplicedStream(Struct):
             return nullcontext(self.prepared[0].pictures.container)
         return open_source(self.rows[place].shot.footage.source)
 
-    def pictures(self, place: int) -> SplicedPictures:
+    def pictures(self, place: int, _incoming: InputContainer, _stream: VideoStream) -> SplicedPictures:
         """Those of one piece, from its beginning."""
         del self.pieces[place:]
         self.pieces.append(SplicedPictures.of_cut(self.prepared[place]))
         return self.pieces[-1]
+
+    def packets(self, _place: int, incoming: InputContainer, indexes: list[int]) -> Iterator[Packet[Any]]:
+        """All packets of its source."""
+        return read_packets(incoming, indexes)

@@ -1,223 +1,83 @@
-"""Cutting without re-encoding: the packets of a span, of every track, in a file of the same container."""
+"""Writing the packets of planned pieces, of every track, into one file."""
 
 from __future__ import annotations
 
 import contextlib
-from contextlib import AbstractContextManager
+from collections.abc import Iterator
 from fractions import Fraction
 from math import ceil, inf
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, BinaryIO
 
 import av
-import numpy as np
 from av.container import InputContainer, OutputContainer
 from av.packet import Packet
-from av.video.stream import VideoStream
 from msgspec import Struct
 
 from boxkite.core.errors import DamagedError, RenderError, VerificationError
-from boxkite.core.files.moving import discard, start_syncing, sync
-from boxkite.core.footage.decoding import LOOK_BACK_SECONDS
-from boxkite.core.footage.keyframes import stored_frames
-from boxkite.core.footage.measuring import distinct
-from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.encoder_note import may_need_note
+from boxkite.core.footage.opening import video_stream
 from boxkite.core.footage.read_ahead import read_ahead
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
-from boxkite.core.render.avi_headers import count_audio_by_packets
-from boxkite.core.render.checking_copies import Copied, check_copy, rewind
-from boxkite.core.render.edit_lists import hide_after
-from boxkite.core.render.failures import failed
-from boxkite.core.render.result import Result
+from boxkite.core.render.copy.checking import Copied
+from boxkite.core.render.copy.pieces import Pieces
+from boxkite.core.render.copy.stored_pictures import StoredPictures, go_to_first
 
 _KINDS = ("video", "audio", "subtitle")
 _INTERLEAVED_SECONDS = 10
 """Packets of one moment are stored closer than this; subtitles are rare and do not tell when they end."""
-_RESERVING_PAYS_BYTES = 64_000_000
-_INDEX_BYTES_AT_LEAST, _BYTES_A_PACKET = 65_536, 40
 _HIDDEN_SECONDS = Fraction(1, 10)
 """Of audio before and after a cut: decoders need what goes before to begin rightly, an edit list hides it."""
-_LEAST_SAMPLES = 960
-"""In a packet of audio, as codecs and the library's readers make them; fewer are rare."""
 
 
-def copy_shot(row: Row, partial: Path) -> Result:
-    """Copy one planned shot and verify it; it waits for its name. Never raises for what happens: the result tells."""
-    try:
-        copied = copy_packets(row, partial)
-        start_syncing(partial)
-        verification = check_copy(row, partial, copied)
-        sync(partial)
-    except Exception as error:
-        discard(partial)
-        return failed(row, error)
-    return Result(row.number, row.path, verification=verification)
-
-
-def copy_packets(row: Row, partial: Path, splice: Splicing | None = None) -> Copied:
-    """Write the file and return the pictures in it; an index stands before them. splice: of which edges are encoded."""
-    if COPIED_AS[row.extension.lower()] not in ("mov", "mp4"):
-        return _write(row, partial, {}, splice)
-    if row.expected_bytes >= _RESERVING_PAYS_BYTES:
-        try:
-            return _write(row, partial, {"moov_size": str(_index_bytes(row))}, splice)
-        except av.error.ArgumentError:
-            pass  # there are more packets than such sources have: the library makes room by writing all of it again
-    return _write(row, partial, {"movflags": "+faststart"}, splice)
-
-
-def _index_bytes(row: Row) -> int:
-    """Room for the index of a copy: place, size, time, shift and kind of each packet (ISO/IEC 14496-12, 8.6, 8.7)."""
-    pictures = sum(piece.span.length for piece in row.pieces)
-    seconds = sum(piece.seconds for piece in row.pieces)
-    audio_packets = sum(seconds * audio.sample_rate_hz / _LEAST_SAMPLES for audio in row.audio_source.audio)
-    return round((pictures + audio_packets) * _BYTES_A_PACKET) + _INDEX_BYTES_AT_LEAST
-
-
-def cuts_audio(row: Row) -> bool:
-    """Whether an edit list can cut the audio of a spliced file at the very sample."""
-    return len(row.pieces) == 1 and COPIED_AS[row.extension.lower()] in ("mov", "mp4")
-
-
-def _write(row: Row, partial: Path, options: dict[str, str], splice: Splicing | None = None) -> Copied:
-    """Write the file, piece after piece, and return the pictures in it. splice: of which edges are encoded.
+def write_packets(row: Row, target: Path | BinaryIO, pieces: Pieces, options: dict[str, str]) -> Copied:
+    """Write the packets, piece after piece, and return the pictures among them. options: of the container.
 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
-    copied, so_far, hidden_from = Copied(), Fraction(0), None
-    hides_audio = splice is not None and cuts_audio(row)
-    if hides_audio and row.audio_source.audio:
-        options = {**options, "movie_timescale": str(row.audio_source.audio[0].sample_rate_hz)}
-    with av.open(
-        f"file:{partial}", "w", format=COPIED_AS[row.extension.lower()], options=options
-    ) as outgoing:
+    copied = Copied()
+    into = f"file:{target}" if isinstance(target, Path) else target
+    with av.open(into, "w", format=COPIED_AS[row.extension.lower()], options=options) as outgoing:
         streams: dict[int, Any] = {}
         for place, piece in enumerate(row.pieces):
-            with splice.opened(place) if splice else open_source(piece.shot.footage.source) as incoming:
+            with pieces.opened(place) as incoming:
                 stream = video_stream(incoming)
                 if stream is None or stream.time_base is None:
                     raise DamagedError("its picture has gone", path=piece.shot.footage.source.path)
                 if not place:
                     streams = _add_streams(incoming, outgoing, row, stream.index)
-                    if splice:
-                        streams[stream.index].codec_context.extradata = splice.header
+                    if pieces.header:
+                        streams[stream.index].codec_context.extradata = pieces.header
                 copied.take_from(incoming, stream, outgoing)
                 own = _same_streams(incoming, streams, stream.index) if place else streams
-                pictures = splice.pictures(place) if splice else StoredPictures.of(piece, stream.time_base)
-                _go_to_first(incoming, stream, pictures.first_time, was_read=splice is not None)
-                copied.begin_times.append(so_far)
+                pictures = pieces.pictures(place, incoming, stream)
+                was_read = pieces.was_read or may_need_note(stream)
+                go_to_first(incoming, stream, pictures.first_time, was_read=was_read)
+                copied.begin_times.append(copied.seconds)
                 tracks = {
-                    index: _Track.of(incoming, index, written, pictures, so_far, cut=hides_audio)
+                    index: _Track.of(
+                        incoming, index, written, pictures, copied.seconds, cut=pieces.hides_audio
+                    )
                     for index, written in own.items()
                 }
-                _copy_packets(incoming, outgoing, tracks, stream.index, pictures, copied)
+                read = pieces.packets(
+                    place, incoming, sorted(tracks, key=lambda index: index != stream.index)
+                )
+                _copy_packets(read, outgoing, tracks, stream.index, pictures, copied)
                 if piece.shot.footage.frame_index.constant and pictures.shown != piece.frames:
                     raise VerificationError(
                         f"{pictures.shown} frames are stored, the plan says {piece.frames}"
                     )
                 copied.shown += pictures.shown
-                so_far += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
-                hidden_from = pictures.hidden_from
-    if hidden_from is not None:
-        hide_after(partial, hidden_from)
-    if hides_audio:
-        for written in streams.values():
-            if written.type == "audio" and copied.packets[written.index]:
-                hide_after(partial, so_far, written.index)
-    if COPIED_AS[row.extension.lower()] == "avi":
-        count_audio_by_packets(partial, copied.packets)
+                copied.seconds += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
+                copied.hidden_from = pictures.hidden_from
+        copied.audio = [
+            written.index
+            for written in streams.values()
+            if written.type == "audio" and copied.packets[written.index]
+        ]
     return copied
-
-
-class Splicing(Protocol):
-    """A copy whose edges are encoded."""
-
-    @property
-    def header(self) -> bytes:
-        """Of its stream, for the container."""
-
-    def opened(self, place: int) -> AbstractContextManager[InputContainer]:
-        """The source of one piece."""
-
-    def pictures(self, place: int) -> StoredPictures:
-        """Those of one piece. They can be asked for again, for a second attempt at writing."""
-
-
-class StoredPictures(Struct):
-    """The stored frames of a piece: the times of their packets, where they begin and end in the source's own time."""
-
-    waiting: set[int]
-    """The times of packets that are still to come."""
-    first_time: int
-    """Of the packet to seek to."""
-    shown: int
-    """Frames that no edit list hides."""
-    begin: Fraction
-    """The first frame that is shown, in seconds."""
-    end: Fraction | None
-    """None where the piece goes up to the source's end."""
-    hidden_from: Fraction | None
-    """Where the frames at its end begin that an edit list hides, in seconds after the first that is shown."""
-
-    def take(self, packet: Packet[Any]) -> Packet[Any] | None:
-        """The packet to write for one of the source, which is not waited for any longer; None where none is."""
-        time = packet.pts if packet.pts is not None else packet.dts
-        if time is None or time not in self.waiting:
-            return None
-        self.waiting.discard(time)
-        return packet
-
-    @classmethod
-    def of(cls, row: Row, base: Fraction) -> StoredPictures:
-        """Those of a copied row. base: of the source's ticks. Raises DamagedError where they cannot be told."""
-        stored = stored_frames(row.shot.footage.source)
-        places = stored.places(row.shot.footage.frame_index, row.span)
-        if places is None:
-            raise DamagedError("there is no keyframe to begin at")
-        part = slice(places[0], places[1] + 1)
-        wanted, hidden = stored.written[part], stored.hidden[part]
-        if len(distinct(wanted)) < len(wanted):
-            raise DamagedError("two of its frames carry the same time, so it cannot be copied")
-        kept = wanted >= wanted[0]
-        shown = wanted[kept & ~hidden]
-        if not len(shown):
-            raise DamagedError("an edit list hides all frames of it")
-        rest = stored.written[places[1] + 1 :]
-        first, last = int(shown.min()), int(shown.max())
-        late, early = wanted[hidden & (wanted > last)], wanted[hidden & (wanted < first)]
-        if len(late) + len(early) < np.count_nonzero(hidden):
-            raise DamagedError("an edit list hides frames in the middle of it")
-        return cls(
-            {int(time) for time in wanted[kept]},
-            int(wanted[0]),
-            len(shown),
-            first * base,
-            int(rest.min()) * base if len(rest) else None,
-            (int(late.min()) - first) * base if len(late) else None,
-        )
-
-
-def _go_to_first(incoming: InputContainer, stream: VideoStream, first_time: int, *, was_read: bool) -> None:
-    if first_time * (stream.time_base or 1) > 0:
-        seek_before(incoming, stream, first_time)
-    elif was_read:
-        rewind(incoming)
-
-
-def seek_before(incoming: InputContainer, stream: VideoStream, first_time: int) -> None:
-    """Go to where no picture of a piece has been passed; some containers seek by other times than they show."""
-    for seconds in LOOK_BACK_SECONDS:
-        target = first_time - round(seconds / (stream.time_base or Fraction(1)))
-        try:
-            incoming.seek(target, stream=stream)
-            found = next((packet.pts for packet in incoming.demux(stream) if packet.pts is not None), None)
-            incoming.seek(target, stream=stream)
-        except av.error.FFmpegError:
-            continue
-        if found is not None and found <= first_time:
-            return
-    rewind(incoming)
 
 
 def _same_streams(incoming: InputContainer, first: dict[int, Any], picture_index: int) -> dict[int, Any]:
@@ -253,7 +113,7 @@ def _add_streams(
             copied.codec_context.framerate = stream.average_rate or row.rate.fraction
             if outgoing.format.name == "avi" and row.shot.footage.frame_index.constant:
                 copied.time_base = 1 / row.rate.fraction  # its header states no other rate than this
-            copied.metadata["timecode"] = str(row.in_timecode)
+            copied.metadata.update(row.in_timecode.for_file())
             if row.shot.footage.source.reel:
                 copied.metadata["reel_name"] = row.shot.footage.source.reel
     outgoing.metadata["title"] = row.name.rpartition("/")[2]
@@ -261,7 +121,7 @@ def _add_streams(
 
 
 def _copy_packets(
-    incoming: InputContainer,
+    read: Iterator[Packet[Any]],
     outgoing: OutputContainer,
     tracks: dict[int, _Track],
     picture_index: int,
@@ -271,7 +131,6 @@ def _copy_packets(
     """Hand over the packets of a piece, their times counted from its beginning, after what there is so far."""
     waiting = pictures.waiting
     others, ended = tracks.keys() - {picture_index}, set[int]()
-    read = incoming.demux([incoming.streams[index] for index in tracks])
     with contextlib.closing(read_ahead(read)) as packets:
         for packet in packets:
             index = packet.stream_index
