@@ -85,6 +85,13 @@ def copies(folder: Path) -> None:
     film(folder)
 
 
+def alone(folder: Path) -> None:
+    """The same of pictures that all stand alone."""
+    film(folder)
+    write_movie(Movie(folder / "film.mov", 20, RATE, ((0, VAT),), width=96, height=64, encoder="mjpeg", options={},
+                      pixel_format="yuvj420p"))  # fmt: skip
+
+
 def keyed(folder: Path) -> None:
     """The same with a keyframe every five frames, of which shots begin and end between them."""
     film(folder)
@@ -148,6 +155,13 @@ SCENARIOS = (
         copies,
         ("run", "film.mov", *AT, "--to", "copy:out", "--joined", "also"),
         (("resume",), ("run", "film.mov", *AT, "--to", "copy:out", "--joined", "also", *SKIP)),
+        kept=("film.mov",),
+    ),
+    Scenario(
+        "copy from file to file",
+        alone,
+        ("run", "film.mov", *AT, "--to", "copy:out"),
+        (("resume",), ("run", "film.mov", *AT, "--to", "copy:out", *SKIP)),
         kept=("film.mov",),
     ),
     Scenario(

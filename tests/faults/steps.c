@@ -132,6 +132,10 @@ ssize_t pwrite64(int file, const void *data, size_t count, off64_t place) {
     if (step("write", file, NULL)) return -1;
     return NEXT(pwrite64)(file, data, count, place);
 }
+ssize_t copy_file_range(int from, off64_t *start, int file, off64_t *place, size_t count, unsigned int flags) {
+    if (step("write", file, NULL)) return -1;
+    return NEXT(copy_file_range)(from, start, file, place, count, flags);
+}
 int ftruncate(int file, off_t size) {
     if (step("truncate", file, NULL)) return -1;
     return NEXT(ftruncate)(file, size);

@@ -11,6 +11,7 @@ from tempfile import TemporaryFile
 import av
 
 from boxkite.core.files.moving import discard, start_syncing, sync
+from boxkite.core.files.partials import PARTIAL, PREFIX
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.avi_headers import count_audio_by_packets
@@ -59,7 +60,7 @@ def copy_packets(row: Row, partial: Path) -> Copied:
 
 def _copy_bytes(row: Row, partial: Path, sources: Sequence[PicturesInFile]) -> Copied | None:
     """Write it from file to file; None where the packets must be read."""
-    with TemporaryFile(dir=partial.parent) as small:
+    with TemporaryFile(dir=partial.parent, prefix=PREFIX, suffix=PARTIAL) as small:
         try:
             copied = write_packets(row, small, PiecesByStandIns(row, sources), {})
         except OtherwiseStoredError:

@@ -1,0 +1,157 @@
+"""Copies from file to file hold what copies by packets hold, and 4:4:4 pictures of older encoders stay right."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+from pathlib import Path
+
+import av
+import numpy as np
+import pytest
+
+from boxkite.core.errors import DamagedError, VerificationError
+from boxkite.core.files import joining
+from boxkite.core.files.checksum import file_checksum
+from boxkite.core.footage import encoder_note
+from boxkite.core.footage.decoding import read_frames
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.probe import read_source
+from boxkite.core.plan.planning import Output
+from boxkite.core.plan.rows import Row
+from boxkite.core.render.copy import movie_index, stand_ins
+from boxkite.core.render.copy.checking import check_copy
+from boxkite.core.render.copy.copying import copy_packets
+from boxkite.core.shots.placing import index_source
+from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo.movies import Movie, write_movie
+from boxkite.demo.pictures import VAT
+from tests.builders import make_shots, planned
+
+ALONE = {"g": "1", "bf": "0", "preset": "ultrafast"}
+KINDS = {
+    "a.mov": {"encoder": "prores_ks", "options": {}, "pixel_format": "yuv422p10le", "audio_tracks": 3,
+              "timecode": "10:00:00:00", "reel": "A003", "rate": FrameRate.parse("25")},
+    "b.mp4": {"encoder": "mjpeg", "options": {}, "pixel_format": "yuvj420p", "audio_codec": "aac"},
+    "c.mp4": {"options": ALONE, "audio_tracks": 0, "timecode": "01:00:00;02"},
+    "d.mov": {"encoder": "dnxhd", "options": {"profile": "dnxhr_lb"}, "pixel_format": "yuv422p", "audio_codec": "ac3"},
+    "e.mov": {"encoder": "mjpeg", "options": {}, "pixel_format": "yuvj420p", "audio_codec": "aac",
+              "times": [0, *np.cumsum(np.random.default_rng(3).choice([33, 50, 17], 39)).tolist()]},
+}  # fmt: skip
+
+
+def row_of(path: Path, span: tuple[int, int]) -> Row:
+    read = read_source(path)
+    shots = make_shots(index_source(read, measure_frames(read), None), span)
+    return planned(path.parent, shots, outputs=(Output("copy", path.parent / "out"),)).rows[0]
+
+
+def held(path: Path) -> list[object]:
+    """What a file says of itself and of its streams, and every packet."""
+    with av.open(str(path)) as container:
+        said = [
+            (stream.type, stream.duration, stream.frames, stream.time_base, sorted(stream.metadata.items()),
+             stream.codec_context and (stream.codec_context.name, stream.codec_context.bit_rate,
+                                       bytes(stream.codec_context.extradata or b"")))
+            for stream in container.streams
+        ]  # fmt: skip
+        packets = [
+            (packet.stream_index, packet.pts, packet.dts, packet.duration, packet.is_keyframe, bytes(packet))
+            for packet in container.demux()
+            if packet.size
+        ]
+        packets.sort(key=lambda packet: (packet[0], packet[2]))
+        return [sorted(container.metadata.items()), said, packets]
+
+
+@pytest.mark.parametrize("name", KINDS)
+@pytest.mark.parametrize("is_far", [False, True])
+def test_a_copy_from_file_to_file_holds_what_one_by_packets_holds(
+    name: str, is_far: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    source = tmp_path / name
+    kind = {"rate": FrameRate.parse("29.97"), **KINDS[name]}
+    write_movie(Movie(source, 40, scenes=((0, VAT),), width=322, height=180, **kind))
+    row = row_of(source, (0, 40) if is_far else (7, 31))
+    if is_far:
+        monkeypatch.setattr(movie_index, "_FIRST_FAR", 0)  # as in files of more than 4 GB
+        monkeypatch.delattr(joining.os, "copy_file_range", raising=False)  # as on other systems
+    made = [tmp_path / f"{way}{source.suffix}" for way in ("bytes", "packets")]
+    checked = []
+    for path in made:
+        path.touch()
+        copied = copy_packets(row, path)
+        checked.append((check_copy(row, path, copied), copied.checksum))
+        monkeypatch.setattr(stand_ins, "CAN_JOIN", False)
+    assert checked[0][1] == checked[0][0].checksum == file_checksum(made[0]) and not checked[1][1]
+    assert checked[0][0].frames == checked[1][0].frames
+    assert held(made[0]) == held(made[1])
+    data = made[0].read_bytes()
+    assert data.index(b"moov") < data.index(b"mdat") and (b"co64" in data) == is_far
+
+
+def test_a_copy_that_holds_other_frames_or_ends_too_soon_is_not_taken(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    source, copy = tmp_path / "a.mov", tmp_path / "copy.mov"
+    write_movie(
+        Movie(source, 40, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, **KINDS["d.mov"])
+    )
+    row = row_of(source, (7, 31))
+    copy.touch()
+    copied = copy_packets(row, copy)
+    with av.open(str(copy)) as container:
+        last = container.streams.video[0].index_entries[23]
+    with copy.open("r+b") as file:
+        file.seek(last.pos + last.size - 1)
+        file.write(b"\x01")
+    with pytest.raises(VerificationError, match="frame 23 of the copy is not that of its source"):
+        check_copy(row, copy, copied)
+    own = stand_ins.PicturesInFile.take
+
+    def too_far(pictures: stand_ins.PicturesInFile, times: set[int]) -> None:
+        own(pictures, times)
+        pictures.places[pictures.taken[-1]] = source.stat().st_size - 1
+
+    monkeypatch.setattr(stand_ins.PicturesInFile, "take", too_far)
+    with pytest.raises(DamagedError, match="cannot be read to the end"):
+        copy_packets(row, copy)
+
+
+def test_the_note_of_an_older_encoder_is_shown_to_decoders_and_copied(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Under a forged note decoders take today's pictures for damaged ones: where they see it, they give others."""
+    written, source, copy = (tmp_path / name for name in ("today.mp4", "older.mp4", "copy.mp4"))
+    options = {"g": "20", "bf": "2", "crf": "10", "sc_threshold": "0"}
+    write_movie(Movie(written, 60, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, options=options,
+                      pixel_format="yuv444p", audio_tracks=0))  # fmt: skip
+    data = written.read_bytes()
+    place = data.index(b"x264 - core ") + 12
+    source.write_bytes(data[:place] + b"148" + data[place + 3 :])
+    with av.open(str(written)) as container:
+        today = [frame.to_ndarray() for frame in container.decode(video=0)]
+
+    def frame_45() -> np.ndarray:
+        read = read_source(source)
+        ((_, picture),) = read_frames(read, measure_frames(read), Span(45, 46))
+        return picture.to_ndarray()
+
+    assert not np.array_equal(frame_45(), today[45])
+    copy.touch()
+    copy_packets(row_of(source, (40, 60)), copy)
+    with av.open(str(copy)) as container:
+        first, second, *_ = (bytes(packet) for packet in container.demux(video=0))
+    assert b"x264 - core 148" in first and b"x264" not in second
+    monkeypatch.setattr(encoder_note, "may_need_note", lambda stream: False)
+    assert np.array_equal(frame_45(), today[45])
+
+
+def test_more_frames_a_second_than_files_count_are_made_without_timecode(tmp_path: Path) -> None:
+    source, copy = tmp_path / "fast.mp4", tmp_path / "copy.mp4"
+    write_movie(Movie(source, 60, FrameRate.parse("300"), ((0, VAT),), width=160, height=90, audio_tracks=0))
+    row = row_of(source, (0, 60))
+    copy.touch()
+    assert check_copy(row, copy, copy_packets(row, copy)).frames == 60
+    with av.open(str(copy)) as container:
+        assert "timecode" not in container.streams.video[0].metadata
+        assert container.streams.video[0].average_rate == Fraction(300)
