@@ -10,7 +10,7 @@ from boxkite.core.footage.decoding import read_frames
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.timebase import Span
-from tests.real.frames import MOST_FRAMES, digest_of
+from tests.real.frames import MOST_FRAMES, MOST_PIXELS, digest_of
 
 SPANS = 8
 
@@ -21,6 +21,8 @@ def try_cuts(clip: Path) -> str:
         source = read_source(clip)
         index = measure_frames(source)
         if not source.video or index.frame_count > MOST_FRAMES:
+            return ""
+        if index.frame_count * source.video.width * source.video.height > MOST_PIXELS:
             return ""
         whole = [digest_of(frame) for _, frame in read_frames(source, index, index.span, threads=1)]
     except BoxkiteError:

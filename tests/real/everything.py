@@ -26,11 +26,15 @@ from tests.real.fetching import fetch
 from tests.real.frames import Decoded, decode, differs
 
 PRESETS = ("web", "copy", "frames-jpeg")
+MIDDLE = "copy of the middle"
+"""A third of it, from keyframe to keyframe."""
 CUTS = "cuts"
 """Frames of spans at random."""
 FAULTS = "faults"
 """Frames put out of order, and whether they are named."""
 LEAST_CLIPS = 100
+LEAST_FRAMES = 9
+"""Of a clip of which the middle is copied."""
 BOXKITE = (sys.executable, "-m", "boxkite")
 
 
@@ -41,6 +45,7 @@ def try_clip(clip: Path) -> tuple[Path, dict[str, str]]:
         return clip, {}
     with tempfile.TemporaryDirectory() as folder:
         outcomes = {preset: _try(clip, preset, Path(folder), wanted) for preset in PRESETS}
+        outcomes[MIDDLE] = _try_middle(clip, Path(folder), wanted)
     for name, wrong in ((CUTS, try_cuts(clip)), (FAULTS, try_faults(clip))):
         outcomes[name] = f"WRONG: {wrong}" if wrong else "same"
     return clip, outcomes
@@ -85,6 +90,29 @@ def _try(clip: Path, preset: str, folder: Path, wanted: Decoded) -> str:
     return f"WRONG: {difference}" if difference else "same"
 
 
+def _try_middle(clip: Path, folder: Path, wanted: Decoded) -> str:
+    """What is wrong with a copy of its middle; a file that cannot be copied so is refused, and that is all right."""
+    count = len(wanted.digests)
+    if count < LEAST_FRAMES or not wanted.is_clean:
+        return "same"
+    marks = folder / "middle.csv"
+    marks.write_text(f"name,in,out\nmiddle,{count // 3},{count * 2 // 3}\n")
+    command = [*BOXKITE, "run", str(clip), "--by", "ranges", "--marks", str(marks), "--to", f"copy:{folder / 'middle'}",
+               "--names", "middle", "--accept-gaps", "--json"]  # fmt: skip
+    done = subprocess.run(command, capture_output=True, text=True, timeout=900, check=False)
+    if "Traceback" in done.stderr:
+        return f"WRONG: {done.stderr[-300:]}"
+    if done.returncode:
+        return f"not copied: {_reason(done.stdout, done.stderr)}"
+    row = json.loads(done.stdout)["files"][0]
+    made = decode(Path(row["path"]))
+    if made is None:
+        return "WRONG: the library does not read what was made"
+    if made.digests != wanted.digests[row["in_frame"] : row["out_frame"]]:
+        return f"WRONG: {len(made.digests)} frames, not those from {row['in_frame']} to {row['out_frame']}"
+    return "same"
+
+
 def _reason(out: str, err: str) -> str:
     if out.startswith("{"):
         failed = [row.get("failure") or "" for row in json.loads(out).get("files", [])]
@@ -113,7 +141,7 @@ def main() -> int:
     clips = fetch(asked.folder, large=asked.large)
     if asked.names:
         clips = [clip for clip in clips if any(name in str(clip) for name in asked.names)]
-    counts: dict[str, Counter[str]] = {preset: Counter() for preset in (*PRESETS, CUTS, FAULTS)}
+    counts: dict[str, Counter[str]] = {preset: Counter() for preset in (*PRESETS, MIDDLE, CUTS, FAULTS)}
     tried = bad = 0
     with ThreadPoolExecutor(2) as pool:
         for clip, outcomes in pool.map(try_clip, clips):

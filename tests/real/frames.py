@@ -13,7 +13,9 @@ import numpy as np
 _THUMBNAIL = (32, 18)
 _MOST_DIFFERENCE = 16.0
 """Mean difference in lightness, of 255, that encoding may make."""
-MOST_FRAMES = 900
+MOST_FRAMES = 15_000
+MOST_PIXELS = 900 * 1920 * 1080
+"""Of all frames of a clip together."""
 
 
 @dataclass
@@ -63,7 +65,8 @@ def decode(path: Path) -> Decoded | None:
                     continue
                 for frame in frames:
                     _add(found, frame, stream.time_base)
-                if len(found.digests) > MOST_FRAMES:
+                pixels = len(found.digests) * stream.codec_context.width * stream.codec_context.height
+                if len(found.digests) > MOST_FRAMES or pixels > MOST_PIXELS:
                     return None
     except (av.error.FFmpegError, ValueError, OSError):
         return None

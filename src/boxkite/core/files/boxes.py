@@ -41,7 +41,7 @@ def boxes_of_file(file: BinaryIO) -> Iterator[Box]:
         at = found.end
 
 
-def boxes(data: bytes, start: int, end: int) -> Iterator[Box]:
+def boxes(data: bytes | bytearray, start: int, end: int) -> Iterator[Box]:
     """The boxes one after another in a part of some data, up to one that is broken."""
     at = start
     while at + HEADER_BYTES <= end:
@@ -52,7 +52,7 @@ def boxes(data: bytes, start: int, end: int) -> Iterator[Box]:
         at = found.end
 
 
-def _box_at(data: bytes, place: int, at: int, end: int) -> Box | None:
+def _box_at(data: bytes | bytearray, place: int, at: int, end: int) -> Box | None:
     """The box whose head is found at a place of some data; at: what that is called. None for a broken one."""
     length, kind = struct.unpack_from(">I4s", data, place)
     body = at + HEADER_BYTES

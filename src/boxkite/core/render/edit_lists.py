@@ -6,12 +6,11 @@ import struct
 from collections.abc import Iterator
 from fractions import Fraction
 from pathlib import Path
-from typing import BinaryIO
 
 from boxkite.core.errors import VerificationError
+from boxkite.core.files.boxes import Box, BrokenBoxesError, boxes, boxes_of_file
 
-_CONTAINING = (b"moov", b"trak", b"edts", b"mdia")
-_LARGE_SIZE = 1
+_CONTAINING = (b"trak", b"edts", b"mdia")
 
 
 def hide_after(path: Path, seconds: Fraction, track: int | None = None) -> None:
@@ -20,65 +19,63 @@ def hide_after(path: Path, seconds: Fraction, track: int | None = None) -> None:
     Raises VerificationError where the file has no edit list for it.
     """
     with path.open("r+b") as file:
-        scale, edits, is_video, place = 0, (0, 0), False, -1
-        for kind, start, _ in _boxes(file, 0, path.stat().st_size):
-            if kind == b"mvhd":
-                scale = _time_scale(file, start)
-            elif kind == b"trak":
-                edits, is_video, place = (0, 0), False, place + 1
-            elif kind == b"elst":
-                file.seek(start)
-                version = file.read(1)[0]
-                edits = start + 8, version
-            elif kind == b"hdlr":
-                file.seek(start + 8)
-                is_video = file.read(4) == b"vide"
-            is_it = is_video if track is None else place == track
-            if is_it and edits[0] and scale:
-                return _shorten(file, *edits, int(seconds * scale))
+        try:
+            index = next((found for found in boxes_of_file(file) if found.kind == b"moov"), None)
+        except BrokenBoxesError:
+            index = None
+        if index is None:
+            raise VerificationError("its edit list cannot be written")
+        file.seek(index.start)
+        data = bytearray(file.read(index.end - index.start))
+        _hide_after(data, index.body - index.start, seconds, track)
+        file.seek(index.start)
+        file.write(data)
+
+
+def _hide_after(index: bytearray, begin: int, seconds: Fraction, track: int | None) -> None:
+    scale, edits, is_video, place = 0, 0, False, -1
+    for found in _all_boxes(index, begin, len(index)):
+        if found.kind == b"mvhd":
+            scale = _time_scale(index, found.body)
+        elif found.kind == b"trak":
+            edits, is_video, place = 0, False, place + 1
+        elif found.kind == b"elst":
+            edits = found.body
+        elif found.kind == b"hdlr":
+            is_video = index[found.body + 8 : found.body + 12] == b"vide"
+        is_it = is_video if track is None else place == track
+        if is_it and edits and scale:
+            _shorten(index, edits, int(seconds * scale))
+            return
     raise VerificationError("its edit list cannot be written")
 
 
-def _shorten(file: BinaryIO, entries: int, version: int, length: int) -> None:
-    """Set the length of the last edit, so that all edits together are so long. entries: where they begin."""
-    form, size = (">Q", 20) if version else (">I", 12)
-    file.seek(entries - 4)
-    (count,) = struct.unpack(">I", file.read(4))
+def _shorten(index: bytearray, edits: int, length: int) -> None:
+    """Set the length of the last edit, so that all edits together are so long. edits: where their list begins."""
+    form, size = (">Q", 20) if index[edits] else (">I", 12)
+    (count,) = struct.unpack_from(">I", index, edits + 4)
     before = 0
     for number in range(count):
-        place = entries + number * size
-        file.seek(place)
-        (own,) = struct.unpack(form, file.read(struct.calcsize(form)))
+        entry = edits + 8 + number * size
+        (own,) = struct.unpack_from(form, index, entry)
         if number == count - 1:
-            file.seek(place)
-            file.write(struct.pack(form, max(0, min(own, length - before))))
-        media_time = file.read(4)
-        if media_time != b"\xff\xff\xff\xff":  # an empty edit delays the picture and shows nothing of it
+            struct.pack_into(form, index, entry, max(0, min(own, length - before)))
+        media_time = entry + struct.calcsize(form)
+        if (
+            index[media_time : media_time + 4] != b"\xff\xff\xff\xff"
+        ):  # an empty edit delays the picture and shows nothing of it
             before += own
 
 
-def _time_scale(file: BinaryIO, start: int) -> int:
+def _time_scale(index: bytearray, header: int) -> int:
     """The units a second that lengths of edits are counted in, from the header of the film."""
-    file.seek(start)
-    version = file.read(1)[0]
-    file.seek(start + (20 if version else 12))
-    (scale,) = struct.unpack(">I", file.read(4))
+    (scale,) = struct.unpack_from(">I", index, header + (20 if index[header] else 12))
     return int(scale)
 
 
-def _boxes(file: BinaryIO, start: int, end: int) -> Iterator[tuple[bytes, int, int]]:
-    """(kind, where its content begins, where it ends) of each box, the outer one before those in it."""
-    while start + 8 <= end:
-        file.seek(start)
-        size, kind = struct.unpack(">I4s", file.read(8))
-        content = start + 8
-        if size == _LARGE_SIZE:
-            (size,) = struct.unpack(">Q", file.read(8))
-            content += 8
-        size = size or end - start
-        if size < content - start:
-            return
-        yield kind, content, start + size
-        if kind in _CONTAINING:
-            yield from _boxes(file, content, start + size)
-        start += size
+def _all_boxes(index: bytearray, begin: int, end: int) -> Iterator[Box]:
+    """Each box, the outer one before those in it."""
+    for found in boxes(index, begin, end):
+        yield found
+        if found.kind in _CONTAINING:
+            yield from _all_boxes(index, found.body, found.end)
