@@ -11,6 +11,8 @@ from boxkite.core.errors import VerificationError
 from boxkite.core.files.boxes import Box, BrokenBoxesError, boxes, boxes_of_file
 
 _CONTAINING = (b"trak", b"edts", b"mdia")
+_NO_MEDIA = b"\xff\xff\xff\xff"
+"""Begins the time in the media of an empty edit, which delays the picture and shows nothing of it."""
 
 
 def hide_after(path: Path, seconds: Fraction, track: int | None = None) -> None:
@@ -61,9 +63,7 @@ def _shorten(index: bytearray, edits: int, length: int) -> None:
         if number == count - 1:
             struct.pack_into(form, index, entry, max(0, min(own, length - before)))
         media_time = entry + struct.calcsize(form)
-        if (
-            index[media_time : media_time + 4] != b"\xff\xff\xff\xff"
-        ):  # an empty edit delays the picture and shows nothing of it
+        if index[media_time : media_time + 4] != _NO_MEDIA:
             before += own
 
 

@@ -68,19 +68,20 @@ class PicturesInFile(Struct):
             return None
         if not marked_by_lengths(stream):
             return None
-        if not all(entry.is_keyframe and not entry.is_discard and entry.size for entry in entries):
+        told = [
+            (entry.timestamp, entry.pos, entry.size, entry.is_keyframe and not entry.is_discard)
+            for entry in entries
+        ]
+        times, places, sizes, whole = np.array(told, dtype=np.int64).T
+        durations = np.diff(times, append=stream.duration or 0)
+        if not (whole.all() and sizes.all() and (durations[:-1] > 0).all()):
             return None
         first = next((packet for packet in container.demux(stream) if packet.size), None)
         if first is None or first.pts is None or first.pts != first.dts:
             return None
-        times, places, sizes = (
-            np.array([getattr(entry, name) for entry in entries], dtype=np.int64)
-            for name in ("timestamp", "pos", "size")
-        )
-        durations = np.diff(times, append=stream.duration or 0)
-        if (first.pos, first.size) != (places[0], sizes[0]) or (durations[:-1] <= 0).any():
+        if (first.pos, first.size) != (places[0], sizes[0]):
             return None
-        times += first.pts - times[0]
+        times = times + first.pts - times[0]
         return cls(opened, descriptor, times, places, sizes, np.maximum(durations, 0), times[:0])
 
     def take(self, times: set[int]) -> None:
