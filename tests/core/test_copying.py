@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import os
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 import av
 import numpy as np
 import pytest
 
-from boxkite.core.errors import DamagedError, VerificationError
+from boxkite.core.errors import ChangedError, DamagedError, VerificationError
 from boxkite.core.files import joining
+from boxkite.core.files.boxes import boxes, new_box, replaced
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.footage import encoder_note
 from boxkite.core.footage.decoding import read_frames
@@ -18,7 +21,7 @@ from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.plan.planning import Output
 from boxkite.core.plan.rows import Row
-from boxkite.core.render.copy import movie_index, stand_ins
+from boxkite.core.render.copy import copying, movie_index, stand_ins
 from boxkite.core.render.copy.checking import check_copy
 from boxkite.core.render.copy.copying import copy_packets
 from boxkite.core.shots.placing import index_source
@@ -85,8 +88,9 @@ def test_a_copy_from_file_to_file_holds_what_one_by_packets_holds(
     assert checked[0][1] == checked[0][0].checksum == file_checksum(made[0]) and not checked[1][1]
     assert checked[0][0].frames == checked[1][0].frames
     assert held(made[0]) == held(made[1])
-    data = made[0].read_bytes()
+    data, other = (path.read_bytes() for path in made)
     assert data.index(b"moov") < data.index(b"mdat") and (b"co64" in data) == is_far
+    assert data[data.find(b"btrt") :][:16] == other[other.find(b"btrt") :][:16] or name.endswith("mov")
 
 
 def test_a_copy_that_holds_other_frames_or_ends_too_soon_is_not_taken(
@@ -117,6 +121,38 @@ def test_a_copy_that_holds_other_frames_or_ends_too_soon_is_not_taken(
         copy_packets(row, copy)
 
 
+def test_what_changes_while_it_is_copied_or_is_described_in_two_ways_is_not_copied_so(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    source, other, copy = (tmp_path / name for name in ("a.mov", "b.mov", "copy.mov"))
+    write_movie(
+        Movie(source, 12, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, **KINDS["d.mov"])
+    )
+    data = source.read_bytes()
+    (index,) = (data[found.start :] for found in boxes(data, 0, len(data)) if found.kind == b"moov")
+
+    def twice(table: bytes) -> bytes:
+        return new_box(b"stsd", bytes(7), b"\2", table[16:], table[16:])
+
+    def changed(box: bytes, *path: bytes) -> bytes:
+        return replaced(box, path[0], lambda child: changed(child, *path[1:])) if path else twice(box)
+
+    other.write_bytes(data[: -len(index)] + changed(index, b"trak", b"mdia", b"minf", b"stbl", b"stsd"))
+    copy.touch()
+    assert copy_packets(row_of(source, (0, 12)), copy).checksum
+    copied = copy_packets(row_of(other, (0, 12)), copy)
+    assert not copied.checksum and copied.shown == 12
+    own = copying.join_pictures
+
+    def touched(*given: Any) -> str:
+        os.utime(source)
+        return own(*given)
+
+    monkeypatch.setattr(copying, "join_pictures", touched)
+    with pytest.raises(ChangedError, match="it has changed since"):
+        copy_packets(row_of(source, (0, 12)), copy)
+
+
 def test_the_note_of_an_older_encoder_is_shown_to_decoders_and_copied(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -142,6 +178,10 @@ def test_the_note_of_an_older_encoder_is_shown_to_decoders_and_copied(
     with av.open(str(copy)) as container:
         first, second, *_ = (bytes(packet) for packet in container.demux(video=0))
     assert b"x264 - core 148" in first and b"x264" not in second
+    alone = tmp_path / "alone.mp4"
+    write_movie(Movie(alone, 8, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, options=ALONE,
+                      pixel_format="yuv444p", audio_tracks=0))  # fmt: skip
+    assert not copy_packets(row_of(alone, (4, 8)), copy).checksum
     monkeypatch.setattr(encoder_note, "may_need_note", lambda stream: False)
     assert np.array_equal(frame_45(), today[45])
 

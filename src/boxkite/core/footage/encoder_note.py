@@ -15,7 +15,8 @@ from av.video.stream import VideoStream
 from boxkite.core.footage.bitstream.nal_units import header_of
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
 
-_PROFILE = "High 4:4:4 Predictive"
+_IN_PROFILE = "4:4:4"
+"""In the name of each profile with such pictures (ITU-T H.264, A.2)."""
 _MESSAGE = 6
 """A unit of supplemental enhancement information (ITU-T H.264, table 7-1)."""
 _SAID = b"x264 - core "
@@ -24,7 +25,7 @@ _SAID = b"x264 - core "
 def may_need_note(stream: VideoStream) -> bool:
     """Whether a stream may be decoded by what its encoder says of itself."""
     context = stream.codec_context
-    return context.codec.canonical_name == "h264" and context.profile == _PROFILE
+    return context.codec.canonical_name == "h264" and _IN_PROFILE in (context.profile or "")
 
 
 def show_note(container: InputContainer, stream: VideoStream) -> None:

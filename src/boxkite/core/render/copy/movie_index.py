@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Iterator
+from fractions import Fraction
 from typing import BinaryIO, NamedTuple
 
 import numpy as np
@@ -17,6 +18,7 @@ from msgspec import Struct
 from boxkite.core.errors import VerificationError
 from boxkite.core.files.boxes import (
     HEADER_BYTES,
+    BrokenBoxesError,
     boxes,
     boxes_of_file,
     child_of,
@@ -87,6 +89,25 @@ def layout_of(small: BinaryIO, sizes: np.ndarray) -> Layout:
     )
 
 
+def describes_pictures_once(file: BinaryIO) -> bool:
+    """Whether all pictures of each track of a file are described in the same way; stand-ins do not say otherwise."""
+    try:
+        top = {found.kind: found for found in boxes_of_file(file)}
+    except BrokenBoxesError:
+        return False
+    index = _read(file, top[b"moov"].start, top[b"moov"].end) if b"moov" in top else b""
+    media = [child_of(track, b"mdia") for track in children(index) if kind_of(track) == b"trak"]
+    described = [
+        child_of(child_of(child_of(one, b"minf"), b"stbl"), b"stsd") for one in media if _is_of_pictures(one)
+    ]
+    return bool(described) and all(table[_FULL : _FULL + 4] == b"\0\0\0\1" for table in described)
+
+
+def _is_of_pictures(media: bytes) -> bool:
+    """By its handler (8.4.3)."""
+    return child_of(media, b"hdlr")[_FULL + 4 : _FULL + 8] == b"vide"
+
+
 def _read(file: BinaryIO, start: int, end: int) -> bytes:
     file.seek(start)
     return file.read(end - start)
@@ -100,13 +121,13 @@ class _Track(Struct, frozen=True):
     """Where each begins in the small file."""
     lengths: np.ndarray
     """Bytes of each in the file to be."""
-    seconds: float
+    seconds: Fraction
 
     @classmethod
     def of(cls, track: bytes, sizes: np.ndarray) -> _Track:
         media = child_of(track, b"mdia")
         tables = child_of(child_of(media, b"minf"), b"stbl")
-        is_picture = child_of(media, b"hdlr")[_FULL + 4 : _FULL + 8] == b"vide"
+        is_picture = _is_of_pictures(media)
         far, near = child_of(tables, b"co64"), child_of(tables, b"stco")
         chunks = _numbers(far, ">u8") if far else _numbers(near, ">u4")
         counts = _samples_in_chunks(child_of(tables, b"stsc"), len(chunks))
@@ -119,7 +140,7 @@ class _Track(Struct, frozen=True):
                 raise VerificationError("its index contradicts itself")
             lengths = np.add.reduceat(own, before) if len(own) else own
         if not is_picture:
-            return cls(False, chunks, lengths, 0.0)
+            return cls(False, chunks, lengths, Fraction(0))
         samples = np.full(counts.sum(), own) if isinstance(own, int) else own
         within = np.cumsum(samples) - samples
         starts = np.repeat(chunks - within[before], counts) + within if len(samples) else samples
@@ -153,11 +174,11 @@ def _sample_sizes(table: bytes) -> np.ndarray | int:
     return np.frombuffer(table, ">u4", count, _FULL + 8).astype(np.int64)
 
 
-def _seconds(header: bytes) -> float:
+def _seconds(header: bytes) -> Fraction:
     """How long a track is by its header (8.4.2)."""
     form, after = (">IQ", 16) if header[HEADER_BYTES] else (">II", 8)
     scale, length = struct.unpack_from(form, header, _FULL + after)
-    return length / scale if scale else 0.0
+    return Fraction(length, scale) if scale else Fraction(0)
 
 
 def _with_places(index: bytes, tracks: list[_Track], places: np.ndarray, form: str) -> bytes:
@@ -196,7 +217,7 @@ def _with_tables(tables: bytes, track: _Track, places: np.ndarray) -> bytes:
                     count = struct.pack(">2I", 0, len(track.lengths))
                     yield new_box(b"stsz", bytes(4), count, track.lengths.astype(">u4").tobytes())
                 case b"stsd" if track.is_picture and track.seconds:
-                    yield _with_bit_rate(child, round(int(track.lengths.sum()) * 8 / track.seconds))
+                    yield _with_bit_rate(child, int(int(track.lengths.sum()) * 8 / track.seconds))
                 case _:
                     yield child
 

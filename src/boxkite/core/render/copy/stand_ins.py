@@ -25,7 +25,7 @@ from boxkite.core.footage.encoder_note import may_need_note
 from boxkite.core.footage.opening import LISTS_ALL, OpenedSource, open_source, video_stream
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copy.checking import marked_by_lengths
-from boxkite.core.render.copy.movie_index import layout_of
+from boxkite.core.render.copy.movie_index import describes_pictures_once, layout_of
 from boxkite.core.render.copy.pieces import read_packets
 from boxkite.core.render.copy.stored_pictures import StoredPictures
 
@@ -76,6 +76,8 @@ class PicturesInFile(Struct):
         durations = np.diff(times, append=stream.duration or 0)
         if not (whole.all() and sizes.all() and (durations[:-1] > 0).all()):
             return None
+        if not _is_described_once(descriptor):
+            return None
         first = next((packet for packet in container.demux(stream) if packet.size), None)
         if first is None or first.pts is None or first.pts != first.dts:
             return None
@@ -117,6 +119,16 @@ class PicturesInFile(Struct):
         if os.preadv(self.descriptor, [content], int(self.places[number])) != len(content):
             raise DamagedError("the first frame of it cannot be read")
         return bytes(content)
+
+
+def _is_described_once(descriptor: int) -> bool:
+    """Whether a source has one description of its pictures; the codec library goes on where it was."""
+    place = os.lseek(descriptor, 0, os.SEEK_CUR)
+    try:
+        with os.fdopen(descriptor, "rb", closefd=False) as file:
+            return describes_pictures_once(file)
+    finally:
+        os.lseek(descriptor, place, os.SEEK_SET)
 
 
 def _moment(packet: Packet[Any]) -> float:
