@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 import os
+import re
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -10,22 +12,26 @@ from typing import Any
 import av
 import numpy as np
 import pytest
+from av.packet import Packet
 
 from boxkite.core.errors import ChangedError, DamagedError, VerificationError
 from boxkite.core.files import joining
 from boxkite.core.files.boxes import boxes, new_box, replaced
 from boxkite.core.files.checksum import file_checksum
-from boxkite.core.footage import encoder_note
+from boxkite.core.footage import stream_start
 from boxkite.core.footage.decoding import read_frames
 from boxkite.core.footage.frame_index import measure_frames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.plan.planning import Output
 from boxkite.core.plan.rows import Row
+from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.copy import copying, movie_index, stand_ins
 from boxkite.core.render.copy.checking import check_copy
 from boxkite.core.render.copy.copying import copy_packets
 from boxkite.core.shots.placing import index_source
+from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import FrameRate, Span
+from boxkite.demo import read_barcode
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
 from tests.builders import make_shots, planned
@@ -40,6 +46,9 @@ KINDS = {
     "e.mov": {"encoder": "mjpeg", "options": {}, "pixel_format": "yuvj420p", "audio_codec": "aac",
               "times": [0, *np.cumsum(np.random.default_rng(3).choice([33, 50, 17], 39)).tolist()]},
 }  # fmt: skip
+
+
+PROGRAM = {"encoder": "mpeg1video", "options": {"g": "15", "bf": "2", "b": "100k"}, "audio_codec": "mp2"}
 
 
 def row_of(path: Path, span: tuple[int, int]) -> Row:
@@ -153,6 +162,64 @@ def test_what_changes_while_it_is_copied_or_is_described_in_two_ways_is_not_copi
         copy_packets(row_of(source, (0, 12)), copy)
 
 
+def test_parts_of_program_streams_begin_with_the_header_that_stands_once(tmp_path: Path) -> None:
+    written, source, copy = (tmp_path / name for name in ("often.mpg", "once.mpg", "copy.mpg"))
+    write_movie(Movie(written, 90, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, **PROGRAM))
+    with av.open(str(written)) as often, av.open(str(source), "w", format="mpeg") as once:
+        streams = [once.add_stream_from_template(stream) for stream in often.streams]
+        for number, packet in enumerate(packet for packet in often.demux() if packet.size):
+            content = bytes(packet)
+            if packet.stream_index == 0 and number > 1:
+                content = re.sub(rb"(?s)\x00\x00\x01\xb3.{8}", b"", content)
+            left = Packet(content)
+            left.pts, left.dts, left.time_base = packet.pts, packet.dts, packet.time_base
+            left.is_keyframe, left.stream = packet.is_keyframe, streams[packet.stream_index]
+            once.mux(left)
+    assert written.read_bytes().count(b"\0\0\1\xb3") > 5 and source.read_bytes().count(b"\0\0\1\xb3") == 1
+    holds_its_frames(row_of(source, (47, 81)), copy)
+
+
+def holds_its_frames(row: Row, copy: Path) -> None:
+    copy.touch()
+    assert check_copy(row, copy, copy_packets(row, copy)).frames == row.frames
+    with av.open(str(copy)) as container:
+        frames = [read_barcode(frame)[1] for frame in container.decode(video=0)]
+    assert frames == list(range(row.span.start, row.span.end))
+
+
+def test_program_streams_that_tell_few_times_are_cut_at_the_very_frame_and_sample(tmp_path: Path) -> None:
+    """Whoever begins in their middle counts frames and audio otherwise than one who read them from the start."""
+    source = tmp_path / "sparse.mpg"
+    write_movie(Movie(source, 200, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, **PROGRAM))
+    places = itertools.count()
+
+    def without_time(found: re.Match[bytes]) -> bytes:
+        """Stuffing in its place (ISO/IEC 11172-1, 2.4.3.3), but in every eleventh packet."""
+        return found[0] if next(places) % 11 == 0 else found[1] + b"\xff" * (len(found[2]) - 1) + b"\x0f"
+
+    times = rb"(?s)(\x00\x00\x01[\xe0\xc0]..\xff*(?:[\x40-\x7f].)?)([\x20-\x2f].{4}|[\x30-\x3f].{9})"
+    source.write_bytes(re.sub(times, without_time, source.read_bytes()))
+    row = row_of(source, (0, 200))
+    footage = row.shot.footage
+    assert footage.frame_index.timestamped and footage.frame_index.frame_count == 200
+    for frame in range(0, 200, 3):
+        ((_, picture),) = read_frames(footage.source, footage.frame_index, Span(frame, frame + 1))
+        assert read_barcode(picture)[1] == frame
+    whole = audio_of(footage, Span(0, 200))
+    for start in range(10, 180, 3):
+        part = audio_of(footage, Span(start, start + 8))
+        assert np.abs(whole[:, start * 1920 :][:, : part.shape[1]].astype(float) - part).mean() < 2
+    for start in range(16, 160, 9):
+        holds_its_frames(row_of(source, (start, start + 31)), tmp_path / "copy.mpg")
+
+
+def audio_of(footage: IndexedSource, span: Span) -> np.ndarray:
+    reader = AudioReader(footage, span, [0])
+    blocks = [block.to_ndarray() for _, block in reader.until(span.end)]
+    reader.close()
+    return np.concatenate(blocks, axis=1)
+
+
 def test_the_note_of_an_older_encoder_is_shown_to_decoders_and_copied(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -182,7 +249,7 @@ def test_the_note_of_an_older_encoder_is_shown_to_decoders_and_copied(
     write_movie(Movie(alone, 8, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, options=ALONE,
                       pixel_format="yuv444p", audio_tracks=0))  # fmt: skip
     assert not copy_packets(row_of(alone, (4, 8)), copy).checksum
-    monkeypatch.setattr(encoder_note, "may_need_note", lambda stream: False)
+    monkeypatch.setattr(stream_start, "may_need_note", lambda stream: False)
     assert np.array_equal(frame_45(), today[45])
 
 

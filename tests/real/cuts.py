@@ -22,7 +22,7 @@ def try_cuts(clip: Path) -> str:
         index = measure_frames(source)
         if not source.video or index.frame_count > MOST_FRAMES:
             return ""
-        if index.frame_count * source.video.width * source.video.height > MOST_PIXELS:
+        if index.frame_count * source.video.width_px * source.video.height_px > MOST_PIXELS:
             return ""
         whole = [digest_of(frame) for _, frame in read_frames(source, index, index.span, threads=1)]
     except BoxkiteError:

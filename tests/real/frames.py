@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
@@ -106,8 +107,8 @@ def differs(wanted: Decoded, made: Decoded, rate: Fraction) -> str:
     half = Fraction(1, 2) / rate + Fraction(2, 1000)
     for number, thumbnail in enumerate(made.thumbnails):
         time = number / rate
-        near = [place for place, shown in enumerate(times) if abs(shown - time) <= half]
-        before = [place for place, shown in enumerate(times) if shown <= time]
+        near = range(bisect_left(times, time - half), bisect_right(times, time + half))
+        before = range(bisect_right(times, time))
         least = min(
             float(np.abs(wanted.thumbnails[place] - thumbnail).mean())
             for place in {*near, *before[-1:]} or {0}

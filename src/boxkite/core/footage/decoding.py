@@ -15,12 +15,12 @@ from av.video.stream import VideoStream
 from msgspec import Struct, field
 
 from boxkite.core.errors import BoxkiteError, DamagedError
-from boxkite.core.footage.encoder_note import show_note
 from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.opening import KeptSource, OpenedSource, open_source, video_stream
+from boxkite.core.footage.opening import TIMED_BY_READING, KeptSource, OpenedSource, open_source, video_stream
 from boxkite.core.footage.reordering import is_empty_repeat, prepare_decoder
 from boxkite.core.footage.source import Source
+from boxkite.core.footage.stream_start import show_note
 from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_FLAGGED, FRAMES_MISSING
 from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import Span
@@ -31,6 +31,8 @@ LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
 _FARTHEST_SECONDS = 20
 """How far ahead a kept decoder goes on to; containers without an index cannot tell where the next keyframe is."""
 
+_MOST_HELD = 4_000
+"""Packets from a keyframe on, while it is not known whether a later one will do."""
 CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 """Decoders whose skip mode may change before each packet; those of AV1 keep the first setting."""
 
@@ -260,6 +262,8 @@ def _packets_from(
     """
     if target is None:
         return container.demux(stream), True
+    if container.format.name == TIMED_BY_READING:
+        return _packets_by_reading(container, stream, table, target)
     show_note(container, stream)
     try:
         container.seek(target, stream=stream)
@@ -272,6 +276,24 @@ def _packets_from(
     if key is None or key.pts is None or key.pts > table.pts_of(frame):
         return None
     return chain([key], packets), key.pts <= table.first_pts
+
+
+def _packets_by_reading(
+    container: InputContainer, stream: VideoStream, table: FrameIndex, target: int
+) -> tuple[Iterator[Packet[VideoStream]], bool] | None:
+    """The same without seeking: from the last keyframe that is shown no later than the time to seek to."""
+    held: list[Packet[VideoStream]] = []
+    packets = container.demux(stream)
+    for packet in packets:
+        if packet.is_keyframe and packet.size and packet.pts is not None and packet.pts <= target:
+            held = [packet]
+        elif held:
+            held.append(packet)
+        if (packet.dts is not None and packet.dts > target) or len(held) > _MOST_HELD:
+            break
+    if not held or held[0].pts is None:
+        return None
+    return chain(held, packets), held[0].pts <= table.first_pts
 
 
 def _of_part(packets: Iterator[Packet[VideoStream]], part: int) -> Iterator[Packet[VideoStream]]:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
+from math import ceil
+
 import av
 import numpy as np
 from av.container import InputContainer
@@ -61,8 +64,10 @@ class StoredFrames(Struct, frozen=True):
 
     def places(self, table: FrameIndex, wanted: Span) -> tuple[int, int] | None:
         """The first and last stored frame of that span, by place in the order of storing."""
-        half = max(1, round(1 / table.rate.fraction / table.time_base / 2))
-        begin, end = table.pts_of(wanted.start) + half, table.pts_of(wanted.end) - half
+        ticks, half = 1 / table.rate.fraction / table.time_base, Fraction(1, 2)
+        begin, end = (
+            table.first_pts + ceil(edge * ticks) for edge in (wanted.start + half, wanted.end - half)
+        )  # what is stored from then on begins nearer to the next frame
         usable = np.flatnonzero(self.keys & (self.times < begin))
         if not len(usable):
             return None
@@ -70,7 +75,7 @@ class StoredFrames(Struct, frozen=True):
         shown = np.where(self.times[first:] >= self.times[first], self.times[first:], self.times[first])
         latest = np.maximum.accumulate(shown)
         after = np.append(np.minimum.accumulate(self.times[first:][::-1])[::-1][1:], np.iinfo(np.int64).max)
-        closed = np.flatnonzero((latest < after) & (after > end))
+        closed = np.flatnonzero((latest < after) & (after >= end))
         return first, first + int(closed[0])
 
 

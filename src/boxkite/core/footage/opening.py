@@ -44,6 +44,9 @@ _OPENED_BY_NAME = frozenset({"image2"})
 """Containers that the codec library opens without help, by their names."""
 LISTS_ALL = "mov"
 """In the name of containers that list every packet of every stream, and say what each stream is."""
+TIMED_BY_READING = "mpeg"
+"""Program streams (ISO/IEC 13818-1, 2.5): they tell the times of some pictures, and reading counts those between; who
+begins elsewhere than at their beginning counts otherwise."""
 MOST_PIXELS = 120_000_000
 """Of a frame: 12,000 by 10,000. Frames of twice the size take more memory than a batch may."""
 

@@ -15,7 +15,7 @@ from msgspec import Struct
 from PIL import Image
 
 from boxkite.core.errors import BoxkiteError
-from boxkite.core.footage.encoder_note import show_note
+from boxkite.core.footage.stream_start import show_note
 from boxkite.core.handover.described import Described
 from boxkite.core.presets.geometry import drawn_aspect
 from boxkite.core.preview.stills import as_image

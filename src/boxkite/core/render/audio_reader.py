@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from fractions import Fraction
+from itertools import dropwhile
 from typing import cast
 
 import av
@@ -13,7 +14,7 @@ from av.packet import Packet
 from msgspec import Struct, field
 
 from boxkite.core.errors import DamagedError
-from boxkite.core.footage.opening import LISTS_ALL, KeptSource, open_source
+from boxkite.core.footage.opening import LISTS_ALL, TIMED_BY_READING, KeptSource, open_source
 from boxkite.core.footage.source import AudioInfo
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import Span, round_fraction, sample_at
@@ -127,6 +128,11 @@ class AudioReader:
         seconds = self._zero + self._footage.frame_index.rate.seconds(span.start) - lead
         start_time = self._container.start_time
         begins = Fraction(start_time, av.time_base) if start_time is not None else Fraction(0)
+        packets = cast("Iterator[Packet[AudioStream]]", self._container.demux(*streams))
+        if self._container.format.name == TIMED_BY_READING:
+            return dropwhile(
+                lambda packet: packet.pts is None or packet.pts * packet.time_base < seconds, packets
+            )
         if seconds > begins or not is_at_start:
             seconds = max(seconds, begins)
             try:
@@ -136,7 +142,7 @@ class AudioReader:
                     self._container.seek(int(seconds * av.time_base))
             except av.error.FFmpegError:
                 self._container.seek(0)
-        return cast("Iterator[Packet[AudioStream]]", self._container.demux(*streams))
+        return packets
 
     def _read_packet(self) -> None:
         packet = next(self._packets, None)

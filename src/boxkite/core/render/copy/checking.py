@@ -21,7 +21,7 @@ from msgspec import Struct, field
 from boxkite.core.errors import VerificationError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_frames
-from boxkite.core.footage.opening import open_source, video_stream
+from boxkite.core.footage.opening import TIMED_BY_READING, open_source, video_stream
 from boxkite.core.footage.reordering import prepare_decoder
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Verification
@@ -231,10 +231,7 @@ def _check_sample(
         wanted = random.randrange(piece.span.start, piece.span.end)
         start = index.pts_of(piece.span.start)
         after = begins + (index.pts_of(wanted) - start) * index.time_base
-        container.seek(first.pts + round(after / stream.time_base), stream=stream)
-        picture = next(
-            (one for one in container.decode(stream) if one.key_frame and not one.is_corrupt), None
-        )
+        picture = _keyframe_from(container, stream, first.pts + round(after / stream.time_base))
         if picture is None or picture.pts is None:
             continue
         after = (picture.pts - first.pts) * stream.time_base - begins
@@ -248,6 +245,19 @@ def _check_sample(
             rewind(container)
             again = next((one for one in container.decode(stream) if one.pts == picture.pts), picture)
             compare_thumbnails(again, theirs, f"frame {frame - piece.span.start}", _ALIKE)
+
+
+def _keyframe_from(container: InputContainer, stream: VideoStream, time: int) -> VideoFrame | None:
+    """The first keyframe after seeking to a time, or read from the beginning where that alone tells times."""
+    by_reading = container.format.name == TIMED_BY_READING
+    if by_reading:
+        rewind(container)
+    else:
+        container.seek(time, stream=stream)
+    for one in container.decode(stream):
+        if one.key_frame and not one.is_corrupt and not (by_reading and (one.pts or 0) < time):
+            return one
+    return None
 
 
 def _frame_of(piece: Row, frame: int) -> VideoFrame:

@@ -21,8 +21,8 @@ from msgspec import Struct
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.files.joining import CAN_JOIN, Part, join_parts
-from boxkite.core.footage.encoder_note import may_need_note
 from boxkite.core.footage.opening import LISTS_ALL, OpenedSource, open_source, video_stream
+from boxkite.core.footage.stream_start import may_need_note
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copy.checking import marked_by_lengths
 from boxkite.core.render.copy.movie_index import describes_pictures_once, layout_of

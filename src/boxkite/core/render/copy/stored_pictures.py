@@ -14,9 +14,10 @@ from msgspec import Struct
 
 from boxkite.core.errors import DamagedError
 from boxkite.core.footage.decoding import LOOK_BACK_SECONDS
-from boxkite.core.footage.encoder_note import note_to_copy
 from boxkite.core.footage.keyframes import stored_frames
 from boxkite.core.footage.measuring import distinct
+from boxkite.core.footage.opening import TIMED_BY_READING
+from boxkite.core.footage.stream_start import StreamStart, stream_start
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copy.checking import rewind
 
@@ -36,8 +37,8 @@ class StoredPictures(Struct):
     """None where the piece goes up to the source's end."""
     hidden_from: Fraction | None
     """Where the frames at its end begin that an edit list hides, in seconds after the first that is shown."""
-    note: bytes
-    """Of the encoder, to go before the first of them."""
+    start: StreamStart | None
+    """Goes before the first of them."""
 
     def take(self, packet: Packet[Any]) -> Packet[Any] | None:
         """The packet to write for one of the source, which is not waited for any longer; None where none is."""
@@ -45,15 +46,16 @@ class StoredPictures(Struct):
         if time is None or time not in self.waiting:
             return None
         self.waiting.discard(time)
-        if not self.note:
+        start, self.start = self.start, None
+        content = bytes(packet) if start else b""
+        if start is None or start.mark in content:
             return packet
-        noted: Packet[Any] = Packet(self.note + bytes(packet))
-        noted.pts, noted.dts, noted.duration = packet.pts, packet.dts, packet.duration
-        noted.is_keyframe = packet.is_keyframe
+        first: Packet[Any] = Packet(start.content + content)
+        first.pts, first.dts, first.duration = packet.pts, packet.dts, packet.duration
+        first.is_keyframe = packet.is_keyframe
         if packet.time_base:
-            noted.time_base = packet.time_base
-        self.note = b""
-        return noted
+            first.time_base = packet.time_base
+        return first
 
     @classmethod
     def of(cls, row: Row, incoming: InputContainer, stream: VideoStream) -> StoredPictures:
@@ -83,7 +85,7 @@ class StoredPictures(Struct):
             first * base,
             int(rest.min()) * base if len(rest) else None,
             (int(late.min()) - first) * base if len(late) else None,
-            note_to_copy(incoming, stream) if places[0] else b"",
+            stream_start(incoming, stream) if places[0] else None,
         )
 
 
@@ -97,14 +99,25 @@ def go_to_first(incoming: InputContainer, stream: VideoStream, first_time: int, 
 
 def seek_before(incoming: InputContainer, stream: VideoStream, first_time: int) -> None:
     """The same for a time after the beginning; some containers seek by other times than they show."""
-    for seconds in LOOK_BACK_SECONDS:
+    for seconds in () if incoming.format.name == TIMED_BY_READING else LOOK_BACK_SECONDS:
         target = first_time - round(seconds / (stream.time_base or Fraction(1)))
         try:
             incoming.seek(target, stream=stream)
-            found = next((packet.pts for packet in incoming.demux(stream) if packet.pts is not None), None)
+            is_before = _comes(incoming, stream, first_time)
             incoming.seek(target, stream=stream)
         except av.error.FFmpegError:
             continue
-        if found is not None and found <= first_time:
+        if is_before:
             return
     rewind(incoming)
+
+
+def _comes(incoming: InputContainer, stream: VideoStream, first_time: int) -> bool:
+    """Whether the keyframe of a time is still to come; pictures that are shown before it may be stored after it."""
+    for packet in incoming.demux(stream):
+        time = packet.pts if packet.pts is not None else packet.dts
+        if time == first_time:
+            return packet.is_keyframe
+        if packet.is_keyframe and packet.size and time is not None and time > first_time:
+            return False
+    return False

@@ -15,9 +15,9 @@ from av.packet import Packet
 from msgspec import Struct
 
 from boxkite.core.errors import DamagedError, RenderError, VerificationError
-from boxkite.core.footage.encoder_note import may_need_note
 from boxkite.core.footage.opening import video_stream
 from boxkite.core.footage.read_ahead import read_ahead
+from boxkite.core.footage.stream_start import may_need_note
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.copy.checking import Copied

@@ -52,7 +52,7 @@ class SplicedPictures(StoredPictures):
             begin * base,
             int(later.min()) * base if len(later) else None,
             None,
-            b"",
+            None,
             prepared,
             reader_of(prepared.header),
             _decode_times(cut.times, prepared.coding.depth),

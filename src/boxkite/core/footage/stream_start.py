@@ -1,12 +1,14 @@
-"""The note in which an encoder says its version: in the first packet of a stream alone, yet decoders need it.
+"""What may stand at the beginning of a stream alone, and is needed wherever decoding begins.
 
-x264 before version 151 coded 4:4:4 pictures with 8x8 transforms otherwise than ITU-T H.264 has it. The codec library
-decodes them by that note, so it has to be shown to a decoder that begins elsewhere, and to be copied with any part.
+* The header of a sequence (ISO/IEC 11172-2, 2.4.2.3; 13818-2, 6.2.2). The codec library keeps it for its own decoders.
+* The note of an encoder. x264 before version 151 coded 4:4:4 pictures with 8x8 transforms otherwise than ITU-T H.264
+  has it, and the codec library decodes them by the version in that note, once it has seen it.
 """
 
 from __future__ import annotations
 
 import contextlib
+from typing import NamedTuple
 
 import av
 from av.container import InputContainer
@@ -15,11 +17,21 @@ from av.video.stream import VideoStream
 from boxkite.core.footage.bitstream.nal_units import header_of
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError
 
+_SEQUENCES = ("mpeg1video", "mpeg2video")
+_SEQUENCE_BEGINS = b"\x00\x00\x01\xb3"
 _IN_PROFILE = "4:4:4"
 """In the name of each profile with such pictures (ITU-T H.264, A.2)."""
 _MESSAGE = 6
 """A unit of supplemental enhancement information (ITU-T H.264, table 7-1)."""
 _SAID = b"x264 - core "
+
+
+class StreamStart(NamedTuple):
+    """What goes before the first packet of a part of a stream."""
+
+    content: bytes
+    mark: bytes
+    """Stands in a packet that has it already."""
 
 
 def may_need_note(stream: VideoStream) -> bool:
@@ -38,13 +50,17 @@ def show_note(container: InputContainer, stream: VideoStream) -> None:
             first.decode()
 
 
-def note_to_copy(container: InputContainer, stream: VideoStream) -> bytes:
-    """The note of a source that was just opened, as it goes before a packet; empty where there is none."""
+def stream_start(container: InputContainer, stream: VideoStream) -> StreamStart | None:
+    """What a part of a source has to begin with, where that was just opened; None where that is nothing."""
+    context = stream.codec_context
+    header = bytes(context.extradata or b"")
+    if context.codec.canonical_name in _SEQUENCES and header.startswith(_SEQUENCE_BEGINS):
+        return StreamStart(header, _SEQUENCE_BEGINS)
     if not may_need_note(stream):
-        return b""
+        return None
     first = next((bytes(packet) for packet in container.demux(stream) if packet.size), b"")
     with contextlib.suppress(NotSpliceableError):
-        framing = header_of("h264", bytes(stream.codec_context.extradata or b"")).framing
+        framing = header_of("h264", header).framing
         notes = [unit for unit in framing.units(first) if unit[0] & 31 == _MESSAGE and _SAID in unit]
-        return framing.packed(notes)
-    return b""
+        return StreamStart(framing.packed(notes), _SAID) if notes else None
+    return None
