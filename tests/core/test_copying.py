@@ -20,7 +20,8 @@ from boxkite.core.files.boxes import boxes, new_box, replaced
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.footage import stream_start
 from boxkite.core.footage.decoding import read_frames
-from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.frame_index import FrameIndex, measure_frames
+from boxkite.core.footage.keyframes import StoredFrames
 from boxkite.core.footage.probe import read_source
 from boxkite.core.plan.planning import Output
 from boxkite.core.plan.rows import Row
@@ -211,6 +212,31 @@ def test_program_streams_that_tell_few_times_are_cut_at_the_very_frame_and_sampl
         assert np.abs(whole[:, start * 1920 :][:, : part.shape[1]].astype(float) - part).mean() < 2
     for start in range(16, 160, 9):
         holds_its_frames(row_of(source, (start, start + 31)), tmp_path / "copy.mpg")
+
+
+def test_a_picture_without_a_container_is_counted_at_the_rate_in_its_header(tmp_path: Path) -> None:
+    written, source = tmp_path / "in.mpg", tmp_path / "bare.mpg"
+    write_movie(Movie(written, 60, FrameRate.parse("23.976"), ((0, VAT),), width=320, height=180,
+                      **{**PROGRAM, "audio_tracks": 0}))  # fmt: skip
+    with av.open(str(written)) as container:
+        source.write_bytes(b"".join(bytes(packet) for packet in container.demux(video=0)))
+    row = row_of(source, (20, 41))
+    footage = row.shot.footage
+    assert footage.source.container == "mpegvideo" and str(footage.frame_index.rate) == "23.976"
+    assert (footage.frame_index.frame_count, footage.frame_index.timestamped) == (60, False)
+    for frame in range(0, 60, 7):
+        ((_, picture),) = read_frames(footage.source, footage.frame_index, Span(frame, frame + 1))
+        assert read_barcode(picture)[1] == frame
+    holds_its_frames(row, tmp_path / "copy.mpg")
+
+
+def test_what_is_stored_in_the_middle_of_a_frame_belongs_to_the_next_one() -> None:
+    times = np.array([0, 6, 12, 15, 20, 24])  # at 6 ticks a frame
+    starts = np.array([True, *[False] * 5])
+    stored = StoredFrames(times, starts, ~starts & False, times, starts)
+    index = FrameIndex(FrameRate(Fraction(5, 2)), 5, 6, 0, Fraction(1, 15), constant=False)
+    assert stored.places(index, Span(0, 3)) == (0, 2)
+    assert stored.copied_span(index, Span(0, 3)) == Span(0, 3)
 
 
 def audio_of(footage: IndexedSource, span: Span) -> np.ndarray:

@@ -158,7 +158,7 @@ def _show_facts(screen: Screen, source: Source, deep: DeepInfo | None, *, named:
 
 
 def _row(source: Source) -> list[str]:
-    from boxkite.cli.source_info import clock_of, length_of
+    from boxkite.cli.source_info import clock_of, is_uncounted, length_of
 
     video = source.video
     if video is None:
@@ -180,9 +180,9 @@ def _row(source: Source) -> list[str]:
         video.size,
         video.codec,
         str(video.rate),
-        f"{about}{video.frame_count}",
+        "" if is_uncounted(source) else f"{about}{video.frame_count}",
         str(source.start_timecode or "none"),
-        length_of(source),
+        "" if is_uncounted(source) else length_of(source),
         _sound(source),
     ]
 

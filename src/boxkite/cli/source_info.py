@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
+from boxkite.core.footage.kinds import BARE_STREAMS
 from boxkite.core.notices.notice import notice_as_json
 from boxkite.core.timebase import Timecode
 
@@ -12,7 +13,7 @@ if TYPE_CHECKING:
     from boxkite.core.footage.deep import DeepInfo
     from boxkite.core.footage.source import Source
 
-NOT_MEASURED = "not measured (--deep does)"
+NOT_MEASURED, NOT_COUNTED = "not measured (--deep does)", "not counted (--deep does)"
 
 
 def length_of(source: Source) -> str:
@@ -34,7 +35,7 @@ def lines_about_source(source: Source, deep: DeepInfo | None, columns: int) -> I
     yield "path", str(source.path)
     yield "container", f"{source.container}, {source.kind.value}"
     if video:
-        yield "picture", _picture(source)
+        yield "picture", _picture(source, deep)
         scan = video.field_order or "not stated"
         yield "fields", scan if not video.is_interlaced else f"interlaced, {scan}"
         if source.layers:
@@ -66,15 +67,21 @@ def lines_about_source(source: Source, deep: DeepInfo | None, columns: int) -> I
         yield "chapters", ", ".join(chapter.name or "unnamed" for chapter in source.chapters)
 
 
-def _picture(source: Source) -> str:
+def _picture(source: Source, deep: DeepInfo | None) -> str:
     video = source.video
     assert video
     alpha = ", with transparency" if video.has_alpha else ""
-    about = "" if video.frame_count_exact else "about "
-    return (
-        f"{video.size}, {video.codec}, {video.pixel_format}, {video.bit_depth} bit{alpha};"
-        f" {about}{video.frame_count} frames, {length_of(source)}"
-    )
+    frames = f"{'' if video.frame_count_exact else 'about '}{video.frame_count} frames, {length_of(source)}"
+    if not video.frame_count_exact and deep and not deep.is_variable:
+        frames = f"{deep.pictures} frames, {Timecode(deep.pictures, video.rate)}"
+    elif is_uncounted(source):
+        frames = f"frames {NOT_COUNTED}"
+    return f"{video.size}, {video.codec}, {video.pixel_format}, {video.bit_depth} bit{alpha}; {frames}"
+
+
+def is_uncounted(source: Source) -> bool:
+    """Whether a file tells neither how many frames it has nor how long it lasts."""
+    return bool(source.video and not source.video.frame_count_exact and source.container in BARE_STREAMS)
 
 
 def _exact_cuts(deep: DeepInfo) -> str:

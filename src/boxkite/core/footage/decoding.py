@@ -4,11 +4,9 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Generator, Iterator
-from itertools import chain
 from typing import Any
 
 import av
-from av.container import InputContainer
 from av.packet import Packet
 from av.video.frame import VideoFrame
 from av.video.stream import VideoStream
@@ -17,22 +15,17 @@ from msgspec import Struct, field
 from boxkite.core.errors import BoxkiteError, DamagedError
 from boxkite.core.footage.exr import only_part
 from boxkite.core.footage.frame_index import FrameIndex
-from boxkite.core.footage.opening import TIMED_BY_READING, KeptSource, OpenedSource, open_source, video_stream
+from boxkite.core.footage.opening import KeptSource, OpenedSource, open_source, video_stream
 from boxkite.core.footage.reordering import is_empty_repeat, prepare_decoder
+from boxkite.core.footage.seeking import packets_from, seek_targets
 from boxkite.core.footage.source import Source
-from boxkite.core.footage.stream_start import show_note
 from boxkite.core.notices.footage import FRAMES_DAMAGED, FRAMES_FLAGGED, FRAMES_MISSING
 from boxkite.core.notices.notice import Notice
 from boxkite.core.timebase import Span
 
-LOOK_BACK_SECONDS = (0, 1, 4, 16, 64)
-"""How far before the wanted frame to look for a keyframe that is shown no later than it."""
-
 _FARTHEST_SECONDS = 20
 """How far ahead a kept decoder goes on to; containers without an index cannot tell where the next keyframe is."""
 
-_MOST_HELD = 4_000
-"""Packets from a keyframe on, while it is not known whether a later one will do."""
 CAN_HURRY = ("h264", "hevc", "mpeg1video", "mpeg2video", "mpeg4")
 """Decoders whose skip mode may change before each packet; those of AV1 keep the first setting."""
 
@@ -204,7 +197,7 @@ def _pictures_from(
     does not say that it can be begun with. At last reads from the start.
     """
     attempts = [
-        *((target, True) for target in _seek_targets(source, table, wanted.span.start)),
+        *((target, True) for target in seek_targets(source, table, wanted.span.start)),
         (None, True),
         (None, False),
     ]
@@ -218,7 +211,7 @@ def _pictures_from(
             stream.thread_type = "AUTO"
             prepare_decoder(stream)
             start = wanted.span.start
-            found = _packets_from(container, stream, table, start, target)
+            found = packets_from(container, stream, table, start, target)
             if found is None:
                 continue
             packets, from_start = found
@@ -240,60 +233,6 @@ def _pictures_from(
             except _DoubtfulEntryError:
                 continue  # what came so far was before the span
             return
-
-
-def _seek_targets(source: Source, table: FrameIndex, frame: int) -> list[int]:
-    """Times to seek to for a frame, nearest first; none where only reading from the start is safe."""
-    if frame == 0 or not table.timestamped or table.display_times:
-        return []
-    if source.sequence:
-        return [frame]  # images are found by their number
-    wanted = table.pts_of(frame)
-    targets = [wanted - round(seconds / table.time_base) for seconds in LOOK_BACK_SECONDS]
-    return [target for target in targets if target > table.first_pts]
-
-
-def _packets_from(
-    container: InputContainer, stream: VideoStream, table: FrameIndex, frame: int, target: int | None
-) -> tuple[Iterator[Packet[VideoStream]], bool] | None:
-    """Packets from the first keyframe after a seek, and whether that is the file's first.
-
-    None where that keyframe is shown after the frame.
-    """
-    if target is None:
-        return container.demux(stream), True
-    if container.format.name == TIMED_BY_READING:
-        return _packets_by_reading(container, stream, table, target)
-    show_note(container, stream)
-    try:
-        container.seek(target, stream=stream)
-    except av.error.FFmpegError:
-        return None
-    packets = container.demux(stream)
-    # An empty packet may be marked as a keyframe, though it only repeats the frame before it.
-    usable = (packet for packet in packets if packet.is_keyframe and packet.size and packet.pts is not None)
-    key = next(usable, None)
-    if key is None or key.pts is None or key.pts > table.pts_of(frame):
-        return None
-    return chain([key], packets), key.pts <= table.first_pts
-
-
-def _packets_by_reading(
-    container: InputContainer, stream: VideoStream, table: FrameIndex, target: int
-) -> tuple[Iterator[Packet[VideoStream]], bool] | None:
-    """The same without seeking: from the last keyframe that is shown no later than the time to seek to."""
-    held: list[Packet[VideoStream]] = []
-    packets = container.demux(stream)
-    for packet in packets:
-        if packet.is_keyframe and packet.size and packet.pts is not None and packet.pts <= target:
-            held = [packet]
-        elif held:
-            held.append(packet)
-        if (packet.dts is not None and packet.dts > target) or len(held) > _MOST_HELD:
-            break
-    if not held or held[0].pts is None:
-        return None
-    return chain(held, packets), held[0].pts <= table.first_pts
 
 
 def _of_part(packets: Iterator[Packet[VideoStream]], part: int) -> Iterator[Packet[VideoStream]]:

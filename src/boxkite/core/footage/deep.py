@@ -16,6 +16,7 @@ from boxkite.core.errors import FootageError
 from boxkite.core.footage.bitstream.obstacles import Obstacle
 from boxkite.core.footage.bitstream.starts import Entries
 from boxkite.core.footage.cache import memory
+from boxkite.core.footage.kinds import BARE_STREAMS
 from boxkite.core.footage.measuring import distinct, table_from_times
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.probe import read_source
@@ -125,7 +126,7 @@ def read_deep(source: Source) -> DeepInfo | None:
     ordered = distinct(np.array(times, dtype=np.int64))
     places = np.searchsorted(ordered, np.array(sorted(set(keys)), dtype=np.int64))
     steps = np.diff(ordered)
-    if untimed or not len(steps):
+    if untimed or not len(steps) or source.container in BARE_STREAMS:
         return DeepInfo(len(times), tuple(int(place) for place in places), None, None, False)
     shortest, longest = int(steps.min()), int(steps.max())
     entered = np.searchsorted(ordered, np.array([*sorted(set(starts)), ordered[-1] + 1], dtype=np.int64))

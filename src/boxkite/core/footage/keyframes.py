@@ -18,6 +18,7 @@ from boxkite.core.footage.bitstream.obstacles import Obstacle
 from boxkite.core.footage.bitstream.starts import Entries
 from boxkite.core.footage.cache import memory
 from boxkite.core.footage.frame_index import FrameIndex
+from boxkite.core.footage.kinds import BARE_STREAMS
 from boxkite.core.footage.measuring import is_out_of_order, presentation_times, tells_no_order
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.reordering import display_order, holds_frame, may_reorder
@@ -113,6 +114,9 @@ def _read(source: Source) -> StoredFrames:
             is_avi = source.container == "avi" and may_reorder(stream)
             untold = is_avi or tells_no_order(stream, times)
             shown = presentation_times(stream, times)
+            if source.container in BARE_STREAMS and source.video and stream.time_base:
+                ticks = 1 / source.video.rate.fraction / stream.time_base
+                shown = np.array([round(rank * ticks) for rank in np.argsort(np.argsort(shown)).tolist()])
     except av.error.FFmpegError as error:
         raise FootageError("its packets cannot be read", path=source.path) from error
     written = np.array([packet[0] for packet in packets], dtype=np.int64)

@@ -49,6 +49,25 @@ BESIDE_MEDIA = {
 _STILL_EXTENSIONS = "dpx tif tiff exr png jpg jpeg jp2 j2k bmp tga webp cin ppm pgm"
 _MEDIA_EXTENSIONS = """mov mp4 m4v mxf mkv webm avi mts m2ts ts mpg mpeg m2v wmv flv 3gp dv gxf y4m
     wav aif aiff flac mp3 m4a aac ogg opus w64 caf"""
+BARE_STREAMS = frozenset(
+    {
+        "mpegvideo",
+        "h264",
+        "hevc",
+        "vvc",
+        "m4v",
+        "h263",
+        "h261",
+        "vc1",
+        "cavsvideo",
+        "avs2",
+        "avs3",
+        "obu",
+        "dirac",
+    }
+)
+"""A picture without a container, by the library's names: frames can only be counted. The times that reading gives them
+are guessed, and so is the average rate; the header of the stream says the rate."""
 STILL_SUFFIXES = frozenset([f".{extension}" for extension in _STILL_EXTENSIONS.split()])
 MEDIA_SUFFIXES = STILL_SUFFIXES | frozenset(f".{extension}" for extension in _MEDIA_EXTENSIONS.split())
 MARKS_TABLE = "marks.csv"

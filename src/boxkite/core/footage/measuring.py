@@ -14,6 +14,7 @@ from msgspec.structs import replace
 
 from boxkite.core.errors import FootageError
 from boxkite.core.footage.frame_index import INDEXED_CONTAINERS, PLAUSIBLE_HOLD_SECONDS, FrameIndex
+from boxkite.core.footage.kinds import BARE_STREAMS
 from boxkite.core.footage.opening import open_source, video_stream
 from boxkite.core.footage.reordering import count_frames, holds_frame, may_reorder, shows_out_of_order
 from boxkite.core.footage.source import Source
@@ -183,7 +184,8 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     if restarts := _restarts(packets, time_base):
         table = _from_decoding(source, timestamped=False)
         return replace(table, warnings=(TIMES_RESTART(times=restarts, frames=table.frame_count),))
-    if len(packets.times) < packets.count // 2 or not packets.times:
+    is_counted = source.container in BARE_STREAMS or len(packets.times) < packets.count // 2
+    if is_counted or not packets.times:
         return FrameIndex(rate, packets.count, packets.count, 0, time_base, constant=True, timestamped=False)
     shown = presentation_times(stream, packets.times)
     by_decoding = bool(shown[0] != packets.times[0][0])

@@ -22,7 +22,7 @@ from boxkite.core.errors import BoxkiteError, FootageError
 from boxkite.core.files.identity import FileIdentity, begins_as_movie, identity_of
 from boxkite.core.footage.access import open_media
 from boxkite.core.footage.exr import choose_layer, layers_of
-from boxkite.core.footage.kinds import STILL_SUFFIXES
+from boxkite.core.footage.kinds import BARE_STREAMS, STILL_SUFFIXES
 from boxkite.core.footage.opening import (
     MOST_PIXELS,
     current_identity,
@@ -175,7 +175,8 @@ def _source_of(
     tag_sets = _tag_sets_of(container)
     warnings: list[Notice] = []
     duration = Fraction(container.duration, av.time_base) if container.duration else Fraction(0)
-    video = _video_info(picture, duration, warnings, said) if picture else None
+    is_bare = container.format.name in BARE_STREAMS
+    video = _video_info(picture, duration, warnings, said, is_bare=is_bare) if picture else None
     audio = tuple(_audio_info(stream) for stream in audio_streams)
     if video and sequence:
         count = sequence.last - sequence.first + 1
@@ -224,7 +225,12 @@ def _created(tag_sets: Sequence[Mapping[str, str]]) -> datetime | None:
 
 
 def _video_info(
-    stream: VideoStream, duration: Fraction, warnings: list[Notice], said: SaidPicture | None
+    stream: VideoStream,
+    duration: Fraction,
+    warnings: list[Notice],
+    said: SaidPicture | None,
+    *,
+    is_bare: bool,
 ) -> VideoInfo:
     context = stream.codec_context
     if not context.width or not context.height:
@@ -236,7 +242,7 @@ def _video_info(
             f"its picture is {context.width}x{context.height}: more than {MOST_PIXELS // 1_000_000} million pixels",
             hint="scale it down first",
         )
-    rate = _rate(stream, warnings)
+    rate = _rate(stream, warnings, is_bare=is_bare)
     count = stream.frames
     if not count:
         count = rate.frames_in(_stream_duration(stream) or duration)
@@ -282,10 +288,10 @@ def _fraction(ratio: Any) -> Fraction:
     return Fraction(int(ratio.numerator), int(ratio.denominator)) if ratio else Fraction(1)
 
 
-def _rate(stream: VideoStream, warnings: list[Notice]) -> FrameRate:
+def _rate(stream: VideoStream, warnings: list[Notice], *, is_bare: bool) -> FrameRate:
     """The stream's frames a second; the average where base and average agree, else the likelier of the two."""
-    average = stream.average_rate
     guessed = stream.guessed_rate
+    average = guessed if is_bare else stream.average_rate
     for candidate in (average, guessed, stream.base_rate):
         if candidate and 0 < candidate <= 1000:
             if candidate is average and guessed and abs(guessed / candidate - 1) < Fraction(1, 200):

@@ -20,9 +20,10 @@ from msgspec import Struct, field
 
 from boxkite.core.errors import VerificationError
 from boxkite.core.files.checksum import file_checksum
-from boxkite.core.footage.decoding import LOOK_BACK_SECONDS, read_frames
+from boxkite.core.footage.decoding import read_frames
 from boxkite.core.footage.opening import TIMED_BY_READING, open_source, video_stream
 from boxkite.core.footage.reordering import prepare_decoder
+from boxkite.core.footage.seeking import LOOK_BACK_SECONDS
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Verification
 from boxkite.core.render.thumbnails import compare_thumbnails

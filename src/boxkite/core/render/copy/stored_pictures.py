@@ -13,10 +13,10 @@ from av.video.stream import VideoStream
 from msgspec import Struct
 
 from boxkite.core.errors import DamagedError
-from boxkite.core.footage.decoding import LOOK_BACK_SECONDS
 from boxkite.core.footage.keyframes import stored_frames
 from boxkite.core.footage.measuring import distinct
 from boxkite.core.footage.opening import TIMED_BY_READING
+from boxkite.core.footage.seeking import LOOK_BACK_SECONDS
 from boxkite.core.footage.stream_start import StreamStart, stream_start
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copy.checking import rewind
