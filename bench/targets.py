@@ -29,6 +29,7 @@ from speed import BOXKITE, FLOOR, LINES, fresh, several_at_once
 
 Commands = Sequence[Sequence[str]]
 ROUNDS = 2
+COPY_ROUNDS = 3
 FILES = 1000
 
 
@@ -158,7 +159,9 @@ def copies(folder: Path, _out: Path) -> list[Line]:
             large, into = Path(name) / "large.mov", Path(name) / "out"
             write_large(large, 4_000_000_000)
             ours = timed(into, [[BOXKITE, "run", str(large), "--to", f"copy:{into}"]])
-            found = in_turn(ours, timed(into, [["cp", str(large), f"{into}/plain.mov"]]), ROUNDS)
+            floor = timed(into, [["cp", str(large), f"{into}/plain.mov"]])
+            floor()  # the system has to find so much memory first, which takes as long as three copies
+            found = in_turn(ours, floor, COPY_ROUNDS)
         name = f"copying 4 GB {where}: speed of cp's"
         lines.append(Line(name, 1 / found.ratio.wall, target, "at least", found.noise.wall))
     return lines
