@@ -194,9 +194,13 @@ def test_program_streams_that_tell_few_times_are_cut_at_the_very_frame_and_sampl
     write_movie(Movie(source, 200, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, **PROGRAM))
     places = itertools.count()
 
-    def without_time(found: re.Match[bytes]) -> bytes:
+    def without_time(found: re.Match[bytes], *, keep: bool = True) -> bytes:
         """Stuffing in its place (ISO/IEC 11172-1, 2.4.3.3), but in every eleventh packet."""
-        return found[0] if next(places) % 11 == 0 else found[1] + b"\xff" * (len(found[2]) - 1) + b"\x0f"
+        return (
+            found[0]
+            if keep and next(places) % 11 == 0
+            else found[1] + b"\xff" * (len(found[2]) - 1) + b"\x0f"
+        )
 
     times = rb"(?s)(\x00\x00\x01[\xe0\xc0]..\xff*(?:[\x40-\x7f].)?)([\x20-\x2f].{4}|[\x30-\x3f].{9})"
     source.write_bytes(re.sub(times, without_time, source.read_bytes()))
@@ -210,6 +214,11 @@ def test_program_streams_that_tell_few_times_are_cut_at_the_very_frame_and_sampl
     for start in range(10, 180, 3):
         part = audio_of(footage, Span(start, start + 8))
         assert np.abs(whole[:, start * 1920 :][:, : part.shape[1]].astype(float) - part).mean() < 2
+    untold = tmp_path / "untold.mpg"
+    untold.write_bytes(re.sub(times, lambda found: without_time(found, keep=False), source.read_bytes()))
+    read = read_source(untold)
+    begin = audio_of(index_source(read, measure_frames(read), None), Span(0, 20))
+    assert np.abs(begin.astype(float)).mean() > 100  # no times at all: it is still heard
     for start in range(16, 160, 9):
         holds_its_frames(row_of(source, (start, start + 31)), tmp_path / "copy.mpg")
 

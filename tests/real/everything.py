@@ -35,6 +35,8 @@ FAULTS = "faults"
 LEAST_CLIPS = 100
 LEAST_FRAMES = 9
 """Of a clip of which the middle is copied."""
+REFUSED = 2
+"""Exit status where nothing was written."""
 BOXKITE = (sys.executable, "-m", "boxkite")
 
 
@@ -103,7 +105,8 @@ def _try_middle(clip: Path, folder: Path, wanted: Decoded) -> str:
     if "Traceback" in done.stderr:
         return f"WRONG: {done.stderr[-300:]}"
     if done.returncode:
-        return f"not copied: {_reason(done.stdout, done.stderr)}"
+        refused = "not copied" if done.returncode == REFUSED else "WRONG"
+        return f"{refused}: {_reason(done.stdout, done.stderr)}"
     row = json.loads(done.stdout)["files"][0]
     made = decode(Path(row["path"]))
     if made is None:
@@ -113,7 +116,7 @@ def _try_middle(clip: Path, folder: Path, wanted: Decoded) -> str:
         return f"WRONG: {len(made.digests)} frames that do not follow each other in the source"
     is_constant = len(made.digests) == row["out_frame"] - row["in_frame"]
     if is_constant and made.digests != wanted.digests[row["in_frame"] : row["out_frame"]]:
-        return f"differs: not the frames from {row['in_frame']} to {row['out_frame']}"
+        return f"WRONG: not the frames from {row['in_frame']} to {row['out_frame']}"
     return "same"
 
 

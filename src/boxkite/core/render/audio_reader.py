@@ -130,6 +130,8 @@ class AudioReader:
         begins = Fraction(start_time, av.time_base) if start_time is not None else Fraction(0)
         packets = cast("Iterator[Packet[AudioStream]]", self._container.demux(*streams))
         if self._container.format.name == TIMED_BY_READING:
+            if seconds <= begins:
+                return packets  # also of a file that tells no times at all
             return dropwhile(
                 lambda packet: packet.pts is None or packet.pts * packet.time_base < seconds, packets
             )

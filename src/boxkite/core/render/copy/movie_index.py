@@ -35,6 +35,8 @@ _TABLES = (b"mdia", b"minf", b"stbl")
 _BEFORE_BOXES_OF_PICTURE = 86
 """Bytes of a visual sample entry (12.1.3)."""
 _FIRST_FAR = 1 << 32
+_MOST_INDEX_BYTES = 1 << 28
+"""Of a source, to be read at once: some many hours of pictures and audio."""
 
 
 class Piece(NamedTuple):
@@ -92,10 +94,12 @@ def layout_of(small: BinaryIO, sizes: np.ndarray) -> Layout:
 def describes_pictures_once(file: BinaryIO) -> bool:
     """Whether all pictures of each track of a file are described in the same way; stand-ins do not say otherwise."""
     try:
-        top = {found.kind: found for found in boxes_of_file(file)}
+        found = next((box for box in boxes_of_file(file) if box.kind == b"moov"), None)
     except BrokenBoxesError:
         return False
-    index = _read(file, top[b"moov"].start, top[b"moov"].end) if b"moov" in top else b""
+    if found is None or found.end - found.start > _MOST_INDEX_BYTES:
+        return False
+    index = _read(file, found.start, found.end)
     media = [child_of(track, b"mdia") for track in children(index) if kind_of(track) == b"trak"]
     described = [
         child_of(child_of(child_of(one, b"minf"), b"stbl"), b"stsd") for one in media if _is_of_pictures(one)

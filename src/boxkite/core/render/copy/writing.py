@@ -47,8 +47,8 @@ def write_packets(row: Row, target: Path | BinaryIO, pieces: Pieces, options: di
                     raise DamagedError("its picture has gone", path=piece.shot.footage.source.path)
                 if not place:
                     streams = _add_streams(incoming, outgoing, row, stream.index)
-                    if pieces.header:
-                        streams[stream.index].codec_context.extradata = pieces.header
+                    if header := pieces.header:
+                        streams[stream.index].codec_context.extradata = header
                 copied.take_from(incoming, stream, outgoing)
                 own = _same_streams(incoming, streams, stream.index) if place else streams
                 pictures = pieces.pictures(place, incoming, stream)
