@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from concurrent.futures import ProcessPoolExecutor
 
 
+_ENDING = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP") if hasattr(signal, name)]
+
+
 def can_fork() -> bool:
     """Whether this process can be copied: on Linux, while it has one thread, as what others hold would stay locked."""
     return sys.platform == "linux" and threading.active_count() == 1
@@ -33,14 +36,19 @@ def forget_handlers() -> None:
 def readers(size: int) -> Iterator[ProcessPoolExecutor]:
     """Processes that only read, as many as size says; a context, left only when all of them have ended.
 
-    They are ended amid their work where it is left by an exception. Each begins when the first work is submitted.
+    They are ended amid their work where it is left by an exception. Copies of this one begin at once, and no signal is
+    taken until all are known that there are: one that ends this process would leave the newest.
     """
     import multiprocessing
     from concurrent.futures import ProcessPoolExecutor
 
-    context = multiprocessing.get_context("fork" if can_fork() else "spawn")
+    is_copied = can_fork()
+    context = multiprocessing.get_context("fork" if is_copied else "spawn")
     with ProcessPoolExecutor(size, mp_context=context, initializer=_begin) as pool:
         try:
+            if is_copied:
+                with _signals_held():
+                    pool.submit(os.getpid)
             yield pool
         except BaseException:
             pool.shutdown(wait=False, cancel_futures=True)
@@ -49,11 +57,23 @@ def readers(size: int) -> Iterator[ProcessPoolExecutor]:
             raise
 
 
+@contextlib.contextmanager
+def _signals_held() -> Iterator[None]:
+    """Let signals that would end this process wait, and those of processes that begin here until they take them."""
+    before = signal.pthread_sigmask(signal.SIG_BLOCK, _ENDING)
+    try:
+        yield
+    finally:
+        signal.pthread_sigmask(signal.SIG_SETMASK, before)
+
+
 def _begin() -> None:
     """What a process does first: it is stopped by the one that began it alone, and never outlives that."""
     forget_handlers()
-    keep_memory()
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    if hasattr(signal, "pthread_sigmask"):
+        signal.pthread_sigmask(signal.SIG_UNBLOCK, _ENDING)
+    keep_memory()
     threading.Thread(target=_end_with_parent, daemon=True).start()
 
 
