@@ -361,6 +361,31 @@ def test_what_reads_back_otherwise_or_has_changed_here_gets_no_name(
     assert set(world.there(kind, f"flipped {kind}")) == files_of(out).keys() - {"dip.mov"}
 
 
+def test_what_a_server_could_not_bring_to_its_disk_is_sent_from_the_beginning(
+    world: World, out: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from asyncssh.sftp import SFTPFailure
+    from sshfs.file import SSHFile
+
+    url, own, begun, told = world.url("sftp", "lost sftp"), sftp.SftpPlace.open_for_writing, [], []
+
+    def begin(self: Place, partial: str, start: int) -> Any:
+        begun.append(start)
+        return own(self, partial, start)
+
+    def fsync(_: SSHFile) -> None:
+        if not told:  # as systems do: once
+            told.append(True)
+            raise SFTPFailure("Failure")
+
+    monkeypatch.setattr(sftp.SftpPlace, "open_for_writing", begin)
+    monkeypatch.setattr(SSHFile, "fsync", fsync)
+    monkeypatch.setattr(sending, "PAUSE_SECONDS", 0.01)
+    assert not failures(send(out, url)) and told
+    assert begun == [0] * (len(files_of(out)) + 1)
+    assert world.there("sftp", "lost sftp") == files_of(out)
+
+
 def test_a_server_that_is_full_slow_or_busy(world: World, out: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     state = {"left": 0, "busy": 2}
 

@@ -33,7 +33,7 @@ FAULTS = {
     "ENOSPC": errno.ENOSPC,
     "EACCES": errno.EACCES,
 }
-_CONTROL = struct.Struct("5q")
+_CONTROL = struct.Struct("6q")
 _MEDIA = (".mov", ".mp4", ".mkv")
 _LISTS = ("checksums.xxh128", "metadata.csv")
 Tree = dict[str, str]
@@ -123,6 +123,10 @@ class Trial:
             wrong += [f"{name} is gone" for name in self._versions() if name in before and name not in now]
         if done.status == 0 and fired and what not in (KILL, KILL_ONE) and seen(now) != seen(self.after):
             wrong.append("status 0, and not everything is there")
+        if done.status == 0 and (inode := self._read()[5]):
+            wrong += [
+                f"status 0, and the disk said once that it has lost {name}" for name in self._bears(inode)
+            ]
         last = None
         is_done = done.status == 0 and seen(now) == seen(self.after)
         for command in () if is_done else self.scenario.then:
@@ -142,6 +146,12 @@ class Trial:
 
     def _step(self, at: int) -> str:
         return self.log[at] if at < len(self.log) else "?"
+
+    def _bears(self, inode: int) -> Iterator[str]:
+        """The names of a file; records are the database's own."""
+        for path in self.folder.rglob("*"):
+            if path.lstat().st_ino == inode and not _is_journal(path.relative_to(self.folder).as_posix()):
+                yield path.name
 
     def _half_made(self, before: Tree, now: Tree) -> list[str]:
         """Names that bear neither what was there nor what is made."""
@@ -184,7 +194,7 @@ class Trial:
         self._log.unlink(missing_ok=True)
 
     def _run(self, words: tuple[str, ...], at: int = -1, what: int = 0, *, onward: bool = False) -> Run:
-        self._control.write_bytes(_CONTROL.pack(0, at, what, onward, 0))
+        self._control.write_bytes(_CONTROL.pack(0, at, what, onward, 0, 0))
         env = {
             **os.environ,
             "LD_PRELOAD": str(library()),

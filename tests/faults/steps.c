@@ -26,6 +26,7 @@ struct control {
     int64_t what;   /* 0: nothing, -1: kill all processes of the command, -2: kill this one, else the error */
     int64_t onward; /* whether every step from there on fails */
     int64_t fired;
+    int64_t lost;   /* the inode of the file that could not be brought to the disk, which the system tells once */
 };
 
 static struct control *control;
@@ -144,12 +145,22 @@ int ftruncate64(int file, off64_t size) {
     if (step("truncate", file, NULL)) return -1;
     return NEXT(ftruncate64)(file, size);
 }
+static int failed_sync(int file) {
+    struct stat about;
+    int before = errno;
+    if (fstat(file, &about) == 0 && S_ISREG(about.st_mode)) {
+        control->lost = (int64_t)about.st_ino;
+        syscall(SYS_dup, file); /* so that no other file gets its number */
+    }
+    errno = before;
+    return -1;
+}
 int fsync(int file) {
-    if (step("sync", file, NULL)) return -1;
+    if (step("sync", file, NULL)) return failed_sync(file);
     return NEXT(fsync)(file);
 }
 int fdatasync(int file) {
-    if (step("sync", file, NULL)) return -1;
+    if (step("sync", file, NULL)) return failed_sync(file);
     return NEXT(fdatasync)(file);
 }
 int rename(const char *old, const char *new) {

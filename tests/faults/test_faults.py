@@ -31,6 +31,20 @@ def test_stopped_anywhere_nothing_is_lost_and_the_next_command_brings_it_to_its_
     assert wrong == []
 
 
+@pytest.mark.parametrize("name", ["run", "send"])
+def test_what_the_disk_did_not_take_is_made_or_sent_anew(name: str, tmp_path: Path) -> None:
+    """The system tells it once, to the one that waits for the file first."""
+    trial = Trial(next(one for one in SCENARIOS if one.name == name), tmp_path / "work")
+    steps = [line.split(" ", 2)[1:] for line in trial.log]
+    syncs = [
+        at
+        for at, (kind, path) in enumerate(steps)
+        if kind == "sync" and path.endswith((".partial", ".sending"))
+    ]
+    assert len(syncs) == 2
+    assert [line for at in syncs for line in trial.disturbed(at, FAULTS["EIO"])] == []
+
+
 def test_small_files_reach_the_disk_before_their_name_does(tmp_path: Path) -> None:
     """As a recording of the calls to the system shows."""
     trial = Trial(next(one for one in SCENARIOS if one.name == "marks"), tmp_path / "work")

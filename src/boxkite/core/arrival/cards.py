@@ -16,7 +16,7 @@ from msgspec import Struct
 from boxkite.core.errors import BoxkiteError, PlanError, RequestError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
-from boxkite.core.files.moving import sync
+from boxkite.core.files.moving import begin_to_sync, sync
 from boxkite.core.files.names import clash_key, safe_component
 from boxkite.core.files.partials import partial_of
 from boxkite.core.files.reading import kind_of, opened
@@ -199,7 +199,7 @@ def _copy_card(card: Card, events: queue.Queue[Copied | Copying | _CardEnds]) ->
                 for event in _copy(file, done):
                     events.put(event)
             except (BoxkiteError, OSError) as error:
-                events.put(Copied(file, failure=explain(error)))
+                events.put(Copied(file, failure=explain(error, then="gather again")))
             done += file.size_bytes
     finally:
         events.put(_CardEnds(card.folder))
@@ -221,6 +221,7 @@ def _copy(file: CardFile, done: int) -> Iterator[Copied | Copying]:
                 if done - told >= _TOLD_EVERY:
                     told = done
                     partial.renew()
+                    begin_to_sync(copy.fileno())
                     yield Copying(file.card, done)
             yield Copying(file.card, done)
         found = os.fstat(descriptor)

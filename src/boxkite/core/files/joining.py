@@ -12,9 +12,13 @@ from typing import NamedTuple
 
 import xxhash
 
+from boxkite.core.files.moving import begin_to_sync
+
 _AT_A_TIME = 1 << 22
 _READ_AT_A_TIME = 1 << 20
 """Bytes. With fewer, writing and reading the same file wait for each other more often."""
+_TO_DISK_AT_A_TIME = 1 << 26
+"""Bytes. The system begins to write only when much is waiting; then it lets writers wait too."""
 _CANNOT = frozenset({errno.ENOSYS, errno.EINVAL, errno.EOPNOTSUPP, errno.ENOTSUP, errno.EXDEV, errno.EPERM})
 CAN_JOIN = hasattr(os, "preadv")
 """Whether the system reads at a place of a file that others read from as well."""
@@ -48,7 +52,7 @@ def join_parts(head: bytes, parts: Iterable[Part], path: Path) -> str:
     Raises OSError, EOFError where a file ends before a part of it.
     """
     with path.open("r+b", buffering=0) as target, _Follower(target.fileno()) as follower:
-        place = 0
+        place = to_disk = 0
         while place < len(head):
             place += target.write(head[place:])
         for part in in_a_row(parts):
@@ -60,6 +64,9 @@ def join_parts(head: bytes, parts: Iterable[Part], path: Path) -> str:
                 place += size
                 left = Part(part.descriptor, left.start + size, left.length - size)
                 follower.go_up_to(place)
+                if place - to_disk >= _TO_DISK_AT_A_TIME:
+                    begin_to_sync(target.fileno(), to_disk, place - to_disk)
+                    to_disk = place
         return follower.checksum(place)
 
 

@@ -100,9 +100,14 @@ def _retire(path: Path) -> None:
 def _kept(path: Path, note: _Note) -> Iterator[None]:
     """A note on the disk, owned for as long as the replacement takes; it stays where that failed."""
     with path.open("x", encoding="ascii") as file:
-        json.dump(asdict(note), file)
-        file.flush()
-        os.fsync(file.fileno())
+        try:
+            json.dump(asdict(note), file)
+            file.flush()
+            os.fsync(file.fileno())
+        except OSError:  # nothing was moved yet
+            with contextlib.suppress(OSError):
+                path.unlink(missing_ok=True)
+            raise
     sync_folder(path.parent)
     claim = claimed(path, own=True)
     if claim is None:

@@ -33,12 +33,15 @@ def failed(row: Row, error: Exception) -> Result:
     )
 
 
-def explain(error: Exception) -> str:
-    """Any error met while rendering, in one line that says what to do where that is known."""
+def explain(error: Exception, *, then: str = "boxkite resume") -> str:
+    """Any error met while files are made, in one line that says what to do where that is known.
+
+    then: what goes on once there is room.
+    """
     if isinstance(error, BoxkiteError):
         return error.text + (f" ({error.hint})" if error.hint else "")
     if _is_no_room(error):
-        return "the disk is full: make room, then boxkite resume"
+        return f"the disk is full: make room, then {then}"
     if isinstance(error, MemoryError) or (isinstance(error, OSError) and error.errno == errno.ENOMEM):
         return f"there is not enough memory: fewer {setting('workers')} need less of it"
     if isinstance(error, FileNotFoundError):

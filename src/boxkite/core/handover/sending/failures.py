@@ -46,7 +46,8 @@ class Failure(Struct, frozen=True):
 
 
 def failure_of(error: BaseException, place: Place | None, protocol: str, server: str) -> Failure:
-    """What an exception of a library means."""
+    """What an exception of a library means. server: empty for a folder."""
+    server = server or "the destination"
     chain = list(_chain(error))
     for one in chain:
         found = _known(one, place, protocol, server)

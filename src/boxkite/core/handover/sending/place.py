@@ -12,6 +12,7 @@ import xxhash
 from msgspec import Struct
 
 from boxkite.core.errors import RequestError
+from boxkite.core.files.moving import begin_to_sync
 from boxkite.core.handover.sending.address import Address
 
 AT_A_TIME = 1 << 22
@@ -108,7 +109,13 @@ class Place:
             tick(start)
             self.hand_over(source, target, tick)
             source.require_whole()
-            self.bring_to_disk(target)
+            try:
+                self.bring_to_disk(target)
+                return
+            except Exception as error:
+                failure = error
+        self.remove(partial)  # it is told once: an attempt that goes on from there would not hear of it
+        raise failure
 
     def hand_over(self, source: Source, target: Any, tick: Tick) -> None:
         """Write the bytes that are left of a source. The libraries may keep what they are given for a while."""
@@ -121,7 +128,7 @@ class Place:
         return self.fs.open(self.at(partial), "ab" if start else "wb")
 
     def bring_to_disk(self, target: Any) -> None:
-        """Wait until what was written has reached the disk, where the protocol knows of one."""
+        """Wait until what was written has reached the disk, where the protocol knows of one; raises what that raises."""
 
     def read(self, name: str, size_bytes: int) -> Iterator[bytes]:
         """The bytes of a file there. size_bytes: how many there should be; another number may end it early."""
@@ -243,6 +250,7 @@ class FolderPlace(Place):
             if source.position - told >= AT_A_TIME:
                 tick(source.position - told)
                 told = source.position
+                begin_to_sync(target.fileno())
         tick(source.position - told)
 
     def read(self, name: str, size_bytes: int) -> Iterator[bytes]:

@@ -47,7 +47,9 @@ class SftpPlace(Place):
 
     def bring_to_disk(self, target: Any) -> None:
         """Where the server knows how."""
-        with contextlib.suppress(Exception):
+        from asyncssh.sftp import SFTPOpUnsupported
+
+        with contextlib.suppress(SFTPOpUnsupported):
             target.fsync()
 
     def name_it(self, partial: str, name: str, *, replace: bool) -> None:
