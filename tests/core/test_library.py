@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import errno
 import re
 import subprocess
 import sys
@@ -12,6 +13,7 @@ import pytest
 
 import boxkite
 from boxkite.core.errors import setting, spoken
+from boxkite.core.files import moving
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
@@ -75,6 +77,25 @@ def test_a_batch_tells_of_each_file_and_what_failed_is_resumed(film: Path, tmp_p
     assert again.is_complete and [file.path.name for file in again.files] == ["lift.mp4"]
     with pytest.raises(boxkite.RecordsError, match="no batch is unfinished"):
         boxkite.resume()
+
+
+def test_a_name_that_does_not_reach_the_disk_is_not_called_verified(
+    film: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    sync, out = moving._sync, tmp_path / "out"
+
+    def broken(path: Path) -> None:
+        if path == out and [*out.glob("[!.]*")]:
+            raise OSError(errno.EIO, "input/output error")
+        sync(path)
+
+    job = boxkite.Job(film, boxkite.Output("web", out), marks="picks.csv", names="@marker")
+    with monkeypatch.context() as patch:
+        patch.setattr(moving, "_sync", broken)
+        failed = boxkite.run(boxkite.plan(job), workers=1)
+    assert not failed.is_complete and {file.failure for file in failed.files} == {"input/output error"}
+    again = boxkite.resume(failed.name)
+    assert again.is_complete and {file.path.name for file in again.files} == {"dip.mp4", "lift.mp4"}
 
 
 def test_no_message_of_the_core_names_an_option_of_the_command_line() -> None:

@@ -9,6 +9,7 @@ from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
+from filelock import FileLock
 from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
@@ -107,6 +108,15 @@ def test_names_swap_and_tables_follow_and_undo_brings_all_of_it_back(card: Path)
     undo(record.name)
     assert (card / "marks.csv").read_bytes() == table
     assert content(card)["a.mov"] == "the bytes of a.mov"
+
+
+def test_nothing_is_renamed_while_another_program_writes_a_table(
+    card: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(renaming, "_LOCK_SECONDS", 0.1)
+    with FileLock(card / ".marks.csv.lock"), pytest.raises(PlanError, match="is writing this table"):
+        rename(moves(card, {"a.mov": "x.mov"}), {"a.mov": "x.mov"}, [card / "marks.csv"])
+    assert set(content(card)) == set(NAMES)
 
 
 def test_a_table_keeps_its_title_its_blank_columns_and_every_other_cell(card: Path) -> None:

@@ -16,7 +16,7 @@ from msgspec import Struct
 from boxkite.core.errors import BoxkiteError, PlanError, RequestError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
-from boxkite.core.files.moving import begin_to_sync, sync
+from boxkite.core.files.moving import begin_to_sync, sync, sync_folder
 from boxkite.core.files.names import clash_key, safe_component
 from boxkite.core.files.partials import partial_of
 from boxkite.core.files.reading import kind_of, opened
@@ -241,6 +241,9 @@ def _compared(file: CardFile) -> Copied:
     checksum = file_checksum(file.path)
     is_file = file.target.is_file() and not file.target.is_symlink()
     if is_file and file_checksum(file.target) == checksum:
+        sync_folder(
+            file.target.parent
+        )  # whoever gave the name may have been stopped before it was on the disk
         return Copied(file, checksum, was_there=True)
     return Copied(file, failure="another file is in its place; nothing was overwritten")
 

@@ -13,6 +13,7 @@ from boxkite.core.batch.recording import Work, versions
 from boxkite.core.errors import BoxkiteError, PlanError, RecordsError, setting
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.identity import FileIdentity
+from boxkite.core.files.moving import sync_folder
 from boxkite.core.files.sweeping import sweep
 from boxkite.core.footage.opening import current_identity
 from boxkite.core.footage.source import Source
@@ -119,6 +120,8 @@ def _settled(file: FileRecord, journal: Journal) -> FileRecord:
     if file.state == "ready":
         try:
             is_named = file_checksum(file.path) == file.checksum
+            if is_named:  # the kill may have come before its name was on the disk
+                sync_folder(file.path.parent)
         except OSError:
             is_named = False
         if is_named:

@@ -28,6 +28,7 @@ from boxkite.core.batch.sharing import settle_threads, stretches_of
 from boxkite.core.errors import BoxkiteError
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.files.folders import prepare_folders
+from boxkite.core.files.moving import sync_folder
 from boxkite.core.files.partials import Partial
 from boxkite.core.files.replacing import give_name
 from boxkite.core.plan.rows import Row
@@ -389,6 +390,8 @@ def named(row: Row, result: Result, partial: Partial) -> Result:
     except (BoxkiteError, OSError) as error:
         try:
             is_ours = row.path.exists() and file_checksum(row.path) == result.verification.checksum
+            if is_ours:  # bringing its name to the disk may be what failed
+                sync_folder(row.path.parent)
         except OSError:
             is_ours = False
         partial.discard()

@@ -169,7 +169,8 @@ def _undo_those_cut_short() -> list[Notice]:
     notices = []
     for record in reversed(_records()):
         if record.was_cut_short:
-            problems = _back(record)
+            with _tables_locked([Path(one.path) for one in record.tables]):
+                problems = _back(record)
             notices.append(RENAMING_UNDONE(name=record.name, files=len(record.moves)))
             notices += problems
     return notices
@@ -189,12 +190,18 @@ def _alone() -> Iterator[None]:
 
 @contextlib.contextmanager
 def _tables_locked(tables: Sequence[Path]) -> Iterator[None]:
-    """Keep marks from being changed meanwhile, as those who change them do."""
+    """Keep marks from being changed meanwhile, as those who change them do. Raises PlanError where one is."""
     with contextlib.ExitStack() as stack:
         for path in sorted({table.absolute() for table in tables if table.is_file()}):
             lock = FileLock(path.with_name(f".{path.name}.lock"), timeout=_LOCK_SECONDS)
-            with contextlib.suppress(OSError, Timeout):  # a folder that cannot be written to has no writers
+            try:
                 stack.enter_context(lock)
+            except Timeout:
+                raise PlanError(
+                    "another program is writing this table", path=path, hint="wait until it has ended"
+                ) from None
+            except OSError:
+                pass  # a folder that cannot be written to has no writers
         yield
 
 

@@ -128,7 +128,7 @@ class Place:
         return self.fs.open(self.at(partial), "ab" if start else "wb")
 
     def bring_to_disk(self, target: Any) -> None:
-        """Wait until what was written has reached the disk, where the protocol knows of one; raises what that raises."""
+        """Wait until what was written has reached the disk, where the protocol knows of one; raises what it does."""
 
     def read(self, name: str, size_bytes: int) -> Iterator[bytes]:
         """The bytes of a file there. size_bytes: how many there should be; another number may end it early."""
