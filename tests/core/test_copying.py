@@ -29,6 +29,7 @@ from boxkite.core.render.audio_reader import AudioReader
 from boxkite.core.render.copy import copying, movie_index, stand_ins
 from boxkite.core.render.copy.checking import check_copy
 from boxkite.core.render.copy.copying import copy_packets
+from boxkite.core.render.making import make_files
 from boxkite.core.shots.placing import index_source
 from boxkite.core.shots.shot import IndexedSource
 from boxkite.core.timebase import FrameRate, Span
@@ -163,6 +164,20 @@ def test_what_changes_while_it_is_copied_or_is_described_in_two_ways_is_not_copi
         copy_packets(row_of(source, (0, 12)), copy)
 
 
+@pytest.mark.parametrize("options", [ALONE, {"g": "50", "bf": "2"}])
+def test_a_copy_tells_how_far_it_is(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, options: dict[str, str]
+) -> None:
+    """From file to file, and packet by packet."""
+    monkeypatch.setattr(joining, "_TO_DISK_AT_A_TIME", 1 << 12)
+    source, copy, told = tmp_path / "in.mov", tmp_path / "copy.mov", list[int]()
+    write_movie(Movie(source, 200, FrameRate.parse("25"), ((0, VAT),), width=96, height=64, options=options))
+    copy.touch()
+    (result,) = make_files([row_of(source, (0, 200))], [copy], threads=1, progress=told.append)
+    assert not result.failure and len(told) > 4 and told == sorted(told)
+    assert told[0] < 50 and 150 < told[-1] < 200
+
+
 def test_parts_of_program_streams_begin_with_the_header_that_stands_once(tmp_path: Path) -> None:
     written, source, copy = (tmp_path / name for name in ("often.mpg", "once.mpg", "copy.mpg"))
     write_movie(Movie(written, 90, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, **PROGRAM))
@@ -221,6 +236,34 @@ def test_program_streams_that_tell_few_times_are_cut_at_the_very_frame_and_sampl
     assert np.abs(begin.astype(float)).mean() > 100  # no times at all: it is still heard
     for start in range(16, 160, 9):
         holds_its_frames(row_of(source, (start, start + 31)), tmp_path / "copy.mpg")
+
+
+def test_transport_streams_that_tell_the_times_of_some_frames_are_counted(tmp_path: Path) -> None:
+    """Two frames in a packet of the stream; where these are two fields, one time is all there is."""
+    written, source, every = tmp_path / "all.ts", tmp_path / "some.ts", itertools.count()
+    write_movie(Movie(written, 60, FrameRate.parse("25"), ((0, VAT),), width=320, height=180, encoder="libx264",
+                      options={"g": "20", "bf": "2", "preset": "veryfast"}, audio_codec="mp2"))  # fmt: skip
+
+    def without_time(found: re.Match[bytes]) -> bytes:
+        """Stuffing in its place (ISO/IEC 13818-1, 2.4.3.7)."""
+        return found[0] if next(every) % 2 == 0 else found[1] + b"\0" + found[3] + b"\xff" * len(found[4])
+
+    times = (
+        rb"(?s)(\x00\x00\x01\xe0..[\x80-\x8f])([\x80\xc0])(.)([\x20-\x2f].{4}|[\x30-\x3f].{4}[\x10-\x1f].{4})"
+    )
+    source.write_bytes(re.sub(times, without_time, written.read_bytes()))
+    whole, footage = (row_of(path, (0, 60)).shot.footage for path in (written, source))
+    index = footage.frame_index
+    assert (index.frame_count, index.rate, index.first_pts) == (
+        60,
+        FrameRate.parse("25"),
+        whole.frame_index.first_pts,
+    )
+    assert whole.frame_index.timestamped and not index.timestamped
+    frames = [read_barcode(picture)[1] for _, picture in read_frames(footage.source, index, Span(23, 47))]
+    assert frames == [*range(23, 47)]
+    told, heard = (audio_of(one, Span(23, 47)).astype(float) for one in (whole, footage))
+    assert np.abs(told - heard).mean() < 2
 
 
 def test_a_picture_without_a_container_is_counted_at_the_rate_in_its_header(tmp_path: Path) -> None:

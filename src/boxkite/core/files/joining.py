@@ -6,7 +6,7 @@ import errno
 import os
 import queue
 import threading
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
@@ -46,8 +46,12 @@ def in_a_row(parts: Iterable[Part]) -> Iterator[Part]:
         yield last
 
 
-def join_parts(head: bytes, parts: Iterable[Part], path: Path) -> str:
+def join_parts(
+    head: bytes, parts: Iterable[Part], path: Path, progress: Callable[[int], None] = lambda _: None
+) -> str:
     """Write a head and parts one after another into a file that is there and empty; its checksum (files/checksum.py).
+
+    progress: gets how many bytes are written, now and then.
 
     Raises OSError, EOFError where a file ends before a part of it.
     """
@@ -67,6 +71,7 @@ def join_parts(head: bytes, parts: Iterable[Part], path: Path) -> str:
                 if place - to_disk >= _TO_DISK_AT_A_TIME:
                     begin_to_sync(target.fileno(), to_disk, place - to_disk)
                     to_disk = place
+                    progress(place)
         return follower.checksum(place)
 
 

@@ -31,7 +31,7 @@ _MOST_NAMES = 1000
 
 
 class _Note(Struct, frozen=True):
-    """."""
+    """What a replacement brings where, as its note tells it."""
 
     name: str
     """Of the file in its folder."""

@@ -16,7 +16,13 @@ from boxkite.core.errors import FootageError
 from boxkite.core.footage.frame_index import INDEXED_CONTAINERS, PLAUSIBLE_HOLD_SECONDS, FrameIndex
 from boxkite.core.footage.kinds import BARE_STREAMS
 from boxkite.core.footage.opening import open_source, video_stream
-from boxkite.core.footage.reordering import count_frames, holds_frame, may_reorder, shows_out_of_order
+from boxkite.core.footage.reordering import (
+    count_frames,
+    holds_frame,
+    may_reorder,
+    shows_out_of_order,
+    shows_without_times,
+)
 from boxkite.core.footage.source import Source
 from boxkite.core.notices.footage import (
     BEFORE_KEYFRAME,
@@ -184,14 +190,28 @@ def _from_packets(container: InputContainer, stream: VideoStream, source: Source
     if restarts := _restarts(packets, time_base):
         table = _from_decoding(source, timestamped=False)
         return replace(table, warnings=(TIMES_RESTART(times=restarts, frames=table.frame_count),))
-    is_counted = source.container in BARE_STREAMS or len(packets.times) < packets.count // 2
-    if is_counted or not packets.times:
-        return FrameIndex(rate, packets.count, packets.count, 0, time_base, constant=True, timestamped=False)
+    is_bare = source.container in BARE_STREAMS
+    if is_bare or _lack_times(packets, source):
+        first = 0 if is_bare else min((pts for pts, _ in packets.times[:_REORDER_WINDOW]), default=0)
+        return FrameIndex(
+            rate, packets.count, packets.count, first, time_base, constant=True, timestamped=False
+        )
     shown = presentation_times(stream, packets.times)
     by_decoding = bool(shown[0] != packets.times[0][0])
     first_key = None if by_decoding else packets.first_key
     table = table_from_times(shown, first_key, packets.last_duration, time_base, rate)
     return replace(table, by_decoding=by_decoding)
+
+
+def _lack_times(packets: _Packets, source: Source) -> bool:
+    """Whether frames have no time. Half of the packets may have none where each is one of the two fields of a frame."""
+    if len(packets.times) < max(1, packets.count // 2):
+        return True
+    if len(packets.times) == packets.count:
+        return False
+    with open_source(source) as container:
+        stream = video_stream(container)
+        return stream is not None and shows_without_times(container, stream)
 
 
 def _restarts(packets: _Packets, time_base: Fraction) -> int:

@@ -66,6 +66,12 @@ def shows_out_of_order(container: InputContainer, stream: VideoStream) -> bool:
     return False
 
 
+def shows_without_times(container: InputContainer, stream: VideoStream) -> bool:
+    """Whether the decoder gives out frames that have no time. Decodes the beginning; seek before going on."""
+    prepare_decoder(stream)
+    return any(frame.pts is None for frame in _decoded(container, stream, _TRIED_PACKETS))
+
+
 def count_frames(container: InputContainer, stream: VideoStream) -> int:
     """How many frames the decoder gives out for a whole stream; what is damaged is passed over."""
     prepare_decoder(stream)

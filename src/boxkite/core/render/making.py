@@ -6,7 +6,7 @@ What few shots need (copying, splicing, chunks, two passes, images) is loaded by
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -16,7 +16,7 @@ from boxkite.core.files.moving import discard
 from boxkite.core.files.partials import discard_notes, notes_beside
 from boxkite.core.footage.decoding import Damage, KeptDecoder
 from boxkite.core.notices.files import ENCODED_NOT_COPIED
-from boxkite.core.plan.rows import Row
+from boxkite.core.plan.rows import Row, group_span
 from boxkite.core.render.encode.file_writer import FileWriter, Prepared
 from boxkite.core.render.failures import failed
 from boxkite.core.render.feeding import FileBeingMade, Progress, Writer, feed
@@ -74,8 +74,10 @@ def _made(
     """The results of rows that are made in one go."""
     started = time.monotonic()
     written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
-    results = _copied(rows, written)
-    encoded, obstacles = _spliced(rows, written, threads, results)
+    is_copied = all(row.is_copied or row.splice for row in rows)  # else decoding takes longest, and tells
+    told = _Told(rows, progress if is_copied else lambda _: None)
+    results = _copied(rows, written, told)
+    encoded, obstacles = _spliced(rows, written, threads, results, told)
     files: list[FileBeingMade] = []
     damage = Damage(any(row.accept_damaged for row in encoded))
     prepared = _first_passes(encoded, written, threads, results)
@@ -104,17 +106,36 @@ def _made(
     return sorted(timed, key=lambda result: result.row_number)
 
 
-def _copied(rows: Sequence[Row], written: Mapping[int, Path]) -> list[Result]:
+class _Told:
+    """Tells of files that are made one after another, as if all took equally long; never that all frames are done."""
+
+    def __init__(self, rows: Sequence[Row], progress: Progress) -> None:
+        self._progress, self._length = progress, group_span(rows).length
+        self._share, self._begun = 1 / len(rows), -1
+
+    def next(self) -> Callable[[float], None]:
+        """What is told how much of the next file is written."""
+        self._begun += 1
+        before = self._begun
+
+        def tell(share: float) -> None:
+            done = (before + min(share, 1)) * self._share
+            self._progress(min(int(done * self._length), self._length - 1))
+
+        return tell
+
+
+def _copied(rows: Sequence[Row], written: Mapping[int, Path], told: _Told) -> list[Result]:
     copied = [row for row in rows if row.is_copied and not row.splice]
     if not copied:
         return []
     from boxkite.core.render.copy.copying import copy_shot
 
-    return [copy_shot(row, written[row.number]) for row in copied]
+    return [copy_shot(row, written[row.number], told.next()) for row in copied]
 
 
 def _spliced(
-    rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result]
+    rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result], told: _Told
 ) -> tuple[list[Row], dict[int, str]]:
     """Splice what is to be; the rows that are encoded whole, and why some of them are after all."""
     encoded, obstacles = [row for row in rows if not (row.is_copied or row.splice)], dict[int, str]()
@@ -125,7 +146,7 @@ def _spliced(
 
     for row in rows:
         if row.splice:
-            made = splice_shot(row, written[row.number], threads=threads)
+            made = splice_shot(row, written[row.number], threads=threads, progress=told.next())
             if not isinstance(made, NotSpliceableError):
                 results.append(made)
             elif row.parts or row.is_copied:

@@ -16,7 +16,7 @@ from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.avi_headers import count_audio_by_packets
 from boxkite.core.render.copy.checking import Copied, check_copy
-from boxkite.core.render.copy.pieces import Pieces, PiecesByPackets
+from boxkite.core.render.copy.pieces import Pieces, PiecesByPackets, Share, ignored
 from boxkite.core.render.copy.stand_ins import (
     OtherwiseStoredError,
     PicturesInFile,
@@ -36,10 +36,13 @@ _LEAST_SAMPLES = 960
 """In a packet of audio, as codecs and the library's readers make them; fewer are rare."""
 
 
-def copy_shot(row: Row, partial: Path) -> Result:
-    """Copy one planned shot and verify it; it waits for its name. Never raises for what happens: the result tells."""
+def copy_shot(row: Row, partial: Path, progress: Share = ignored) -> Result:
+    """Copy one planned shot and verify it; it waits for its name. Never raises for what happens: the result tells.
+
+    progress: gets how much of it is written.
+    """
     try:
-        copied = copy_packets(row, partial)
+        copied = copy_packets(row, partial, progress)
         start_syncing(partial)
         verification = check_copy(row, partial, copied)
         sync(partial)
@@ -49,16 +52,18 @@ def copy_shot(row: Row, partial: Path) -> Result:
     return Result(row.number, row.path, verification=verification)
 
 
-def copy_packets(row: Row, partial: Path) -> Copied:
+def copy_packets(row: Row, partial: Path, progress: Share = ignored) -> Copied:
     """Write the file and return the pictures in it."""
     if COPIED_AS[row.extension.lower()] in _MOVIES:
         with ExitStack() as opened:
-            if (sources := sources_of(row, opened)) and (copied := _copy_bytes(row, partial, sources)):
+            if (sources := sources_of(row, opened)) and (
+                copied := _copy_bytes(row, partial, sources, progress)
+            ):
                 return copied
-    return write_file(row, partial, PiecesByPackets(row))
+    return write_file(row, partial, PiecesByPackets(row), progress)
 
 
-def _copy_bytes(row: Row, partial: Path, sources: Sequence[PicturesInFile]) -> Copied | None:
+def _copy_bytes(row: Row, partial: Path, sources: Sequence[PicturesInFile], progress: Share) -> Copied | None:
     """Write it from file to file; None where the packets must be read."""
     with TemporaryFile(dir=partial.parent, prefix=PREFIX, suffix=PARTIAL) as small:
         try:
@@ -66,33 +71,37 @@ def _copy_bytes(row: Row, partial: Path, sources: Sequence[PicturesInFile]) -> C
         except OtherwiseStoredError:
             return None
         copied.sizes = array("I", (size for source in sources for size in source.sizes[source.taken]))
-        copied.checksum = join_pictures(small, sources, partial)
+        copied.checksum = join_pictures(small, sources, partial, progress)
     return copied
 
 
-def write_file(row: Row, partial: Path, pieces: Pieces) -> Copied:
-    """Write the file packet by packet and return the pictures in it; in MOV and MP4 an index stands before them."""
+def write_file(row: Row, partial: Path, pieces: Pieces, progress: Share = ignored) -> Copied:
+    """Write the file packet by packet and return the pictures in it; in MOV and MP4 an index stands before them.
+
+    progress: gets how much of it is written.
+    """
     form = COPIED_AS[row.extension.lower()]
     if form in _MOVIES:
-        return _write_movie(row, partial, pieces)
-    copied = write_packets(row, partial, pieces, {})
+        return _write_movie(row, partial, pieces, progress)
+    copied = write_packets(row, partial, pieces, {}, progress)
     if form == "avi":
         count_audio_by_packets(partial, copied.packets)
     return copied
 
 
-def _write_movie(row: Row, partial: Path, pieces: Pieces) -> Copied:
+def _write_movie(row: Row, partial: Path, pieces: Pieces, progress: Share) -> Copied:
     options = {}
     if pieces.hides_audio and row.audio_source.audio:
         options["movie_timescale"] = str(row.audio_source.audio[0].sample_rate_hz)
     copied = None
     if row.expected_bytes >= _RESERVING_PAYS_BYTES:
         try:
-            copied = write_packets(row, partial, pieces, {**options, "moov_size": str(_index_bytes(row))})
+            reserved = {**options, "moov_size": str(_index_bytes(row))}
+            copied = write_packets(row, partial, pieces, reserved, progress)
         except av.error.ArgumentError:
             pass  # there are more packets than such sources have: the library makes room by writing all of it again
     if copied is None:
-        copied = write_packets(row, partial, pieces, {**options, "movflags": "+faststart"})
+        copied = write_packets(row, partial, pieces, {**options, "movflags": "+faststart"}, progress)
     if copied.hidden_from is not None:
         hide_after(partial, copied.hidden_from)
     if pieces.hides_audio:

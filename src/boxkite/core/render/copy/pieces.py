@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from typing import Any, Protocol
 
@@ -15,6 +15,13 @@ from boxkite.core.footage.opening import open_source
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.copy.stored_pictures import StoredPictures
+
+Share = Callable[[float], None]
+"""Gets how much of a file is written, 0 to 1."""
+
+
+def ignored(_: float) -> None:
+    """Do without it."""
 
 
 class Pieces(Protocol):

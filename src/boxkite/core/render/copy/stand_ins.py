@@ -26,7 +26,7 @@ from boxkite.core.footage.stream_start import may_need_note
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copy.checking import marked_by_lengths
 from boxkite.core.render.copy.movie_index import describes_pictures_once, layout_of
-from boxkite.core.render.copy.pieces import read_packets
+from boxkite.core.render.copy.pieces import Share, ignored, read_packets
 from boxkite.core.render.copy.stored_pictures import StoredPictures
 
 _CODECS = frozenset({"prores", "dnxhd", "mjpeg", "h264", "hevc"})
@@ -179,8 +179,12 @@ class PiecesByStandIns(Struct, frozen=True):
         return self.sources[place].packets(incoming, cast(VideoStream, incoming.streams[picture]), others)
 
 
-def join_pictures(small: BinaryIO, sources: Sequence[PicturesInFile], partial: Path) -> str:
+def join_pictures(
+    small: BinaryIO, sources: Sequence[PicturesInFile], partial: Path, progress: Share = ignored
+) -> str:
     """Write the file of which a small one with stand-ins was written; its checksum.
+
+    progress: gets how much of it is written.
 
     Raises DamagedError where a source is shorter than its index says, VerificationError, OSError.
     """
@@ -195,7 +199,8 @@ def join_pictures(small: BinaryIO, sources: Sequence[PicturesInFile], partial: P
         Part(small.fileno(), piece.start, piece.length) if piece.picture < 0 else pictures[piece.picture]
         for piece in layout.pieces
     )
+    whole = sum(picture.length for picture in pictures) + os.fstat(small.fileno()).st_size
     try:
-        return join_parts(layout.head, parts, partial)
+        return join_parts(layout.head, parts, partial, lambda written: progress(written / whole))
     except EOFError:
         raise DamagedError("its frames cannot be read to the end of the file") from None

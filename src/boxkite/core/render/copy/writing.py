@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from fractions import Fraction
 from math import ceil, inf
 from pathlib import Path
@@ -21,18 +21,28 @@ from boxkite.core.footage.stream_start import may_need_note
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.copy.checking import Copied
-from boxkite.core.render.copy.pieces import Pieces
+from boxkite.core.render.copy.pieces import Pieces, Share, ignored
 from boxkite.core.render.copy.stored_pictures import StoredPictures, go_to_first
 
 _KINDS = ("video", "audio", "subtitle")
 _INTERLEAVED_SECONDS = 10
 """Packets of one moment are stored closer than this; subtitles are rare and do not tell when they end."""
+_TOLD_EVERY = 32
+"""Pictures."""
 _HIDDEN_SECONDS = Fraction(1, 10)
 """Of audio before and after a cut: decoders need what goes before to begin rightly, an edit list hides it."""
 
 
-def write_packets(row: Row, target: Path | BinaryIO, pieces: Pieces, options: dict[str, str]) -> Copied:
+def write_packets(
+    row: Row,
+    target: Path | BinaryIO,
+    pieces: Pieces,
+    options: dict[str, str],
+    progress: Share = ignored,
+) -> Copied:
     """Write the packets, piece after piece, and return the pictures among them. options: of the container.
+
+    progress: gets how much of it is written.
 
     Raises VerificationError where those of a constant rate are not as many as the plan says.
     """
@@ -64,7 +74,15 @@ def write_packets(row: Row, target: Path | BinaryIO, pieces: Pieces, options: di
                 read = pieces.packets(
                     place, incoming, sorted(tracks, key=lambda index: index != stream.index)
                 )
-                _copy_packets(read, outgoing, tracks, stream.index, pictures, copied)
+                _copy_packets(
+                    read,
+                    outgoing,
+                    tracks,
+                    stream.index,
+                    pictures,
+                    copied,
+                    lambda pictures: progress(pictures / row.frames),
+                )
                 if piece.shot.footage.frame_index.constant and pictures.shown != piece.frames:
                     raise VerificationError(
                         f"{pictures.shown} frames are stored, the plan says {piece.frames}"
@@ -127,8 +145,12 @@ def _copy_packets(
     picture_index: int,
     pictures: StoredPictures,
     copied: Copied,
+    progress: Callable[[int], None],
 ) -> None:
-    """Hand over the packets of a piece, their times counted from its beginning, after what there is so far."""
+    """Hand over the packets of a piece, their times counted from its beginning, after what there is so far.
+
+    progress: gets how many pictures are written, now and then.
+    """
     waiting = pictures.waiting
     others, ended = tracks.keys() - {picture_index}, set[int]()
     with contextlib.closing(read_ahead(read)) as packets:
@@ -143,6 +165,8 @@ def _copy_packets(
                 if written := pictures.take(packet):
                     copied.sizes.append(written.size)
                     track.hand_over(written, outgoing)
+                    if not len(copied.sizes) % _TOLD_EVERY:
+                        progress(len(copied.sizes))
                 elif middle_halves >= track.latest_halves:
                     ended.update(tracks)
             elif middle_halves >= track.end_halves:

@@ -16,7 +16,7 @@ from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacl
 from boxkite.core.notices.files import AUDIO_AT_PACKETS
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.copy.copying import write_file
-from boxkite.core.render.copy.pieces import cuts_audio
+from boxkite.core.render.copy.pieces import Share, cuts_audio, ignored
 from boxkite.core.render.failures import failed
 from boxkite.core.render.result import Result, Verification
 from boxkite.core.render.splice.checking import check_audio, check_file, check_stream
@@ -27,13 +27,17 @@ from boxkite.core.render.splice.writing import SplicedStream
 _HEARD_SECONDS = Fraction(1, 1000)
 
 
-def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSpliceableError:
+def splice_shot(
+    row: Row, partial: Path, *, threads: int, progress: Share = ignored
+) -> Result | NotSpliceableError:
     """Make one planned file by splicing and verify it; it waits for its name.
+
+    progress: gets how much of it is written.
 
     Returns the reason where all of it has to be encoded instead. Never raises for what happens to the file.
     """
     try:
-        verification, audio_off = _splice(row, partial, threads)
+        verification, audio_off = _splice(row, partial, threads, progress)
         off = (AUDIO_AT_PACKETS(ms=ceil(audio_off * 1000)),) if audio_off > _HEARD_SECONDS else ()
         return Result(row.number, row.path, verification=verification, warnings=off)
     except NotSpliceableError as error:
@@ -46,7 +50,7 @@ def splice_shot(row: Row, partial: Path, *, threads: int) -> Result | NotSplicea
         return failed(row, error)
 
 
-def _splice(row: Row, partial: Path, threads: int) -> tuple[Verification, Fraction]:
+def _splice(row: Row, partial: Path, threads: int, progress: Share) -> tuple[Verification, Fraction]:
     """Make and verify it; how far its audio is off, in seconds, where no edit list cuts it. Raises what happens."""
     prepared = []
     with ExitStack() as only:
@@ -57,7 +61,7 @@ def _splice(row: Row, partial: Path, threads: int) -> tuple[Verification, Fracti
                 if len(row.pieces) == 1:
                     only.push(opened.pop_all())
         stream_written = SplicedStream(row.pieces, prepared, cuts_audio(row))
-        copied = write_file(row, partial, stream_written)
+        copied = write_file(row, partial, stream_written, progress)
     start_syncing(partial)
     check_stream(stream_written.pieces)
     check_file(partial, stream_written.pieces, copied.begin_times, threads)
