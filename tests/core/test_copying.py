@@ -14,15 +14,16 @@ import numpy as np
 import pytest
 from av.packet import Packet
 
-from boxkite.core.errors import ChangedError, DamagedError, VerificationError
+from boxkite.core.errors import ChangedError, DamagedError, NoKeyframeError, VerificationError
 from boxkite.core.files import joining
 from boxkite.core.files.boxes import boxes, new_box, replaced
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.footage import stream_start
 from boxkite.core.footage.decoding import read_frames
 from boxkite.core.footage.frame_index import FrameIndex, measure_frames
-from boxkite.core.footage.keyframes import StoredFrames
+from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.footage.probe import read_source
+from boxkite.core.plan.copies import copied_frames
 from boxkite.core.plan.planning import Output
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.audio_reader import AudioReader
@@ -252,7 +253,9 @@ def test_transport_streams_that_tell_the_times_of_some_frames_are_counted(tmp_pa
         rb"(?s)(\x00\x00\x01\xe0..[\x80-\x8f])([\x80\xc0])(.)([\x20-\x2f].{4}|[\x30-\x3f].{4}[\x10-\x1f].{4})"
     )
     source.write_bytes(re.sub(times, without_time, written.read_bytes()))
-    whole, footage = (row_of(path, (0, 60)).shot.footage for path in (written, source))
+    whole = row_of(written, (0, 60)).shot.footage
+    read = read_source(source)
+    footage = index_source(read, measure_frames(read), None)
     index = footage.frame_index
     assert (index.frame_count, index.rate, index.first_pts) == (
         60,
@@ -260,6 +263,8 @@ def test_transport_streams_that_tell_the_times_of_some_frames_are_counted(tmp_pa
         whole.frame_index.first_pts,
     )
     assert whole.frame_index.timestamped and not index.timestamped
+    with pytest.raises(NoKeyframeError, match="stored without a time"):
+        copied_frames(make_shots(footage, (20, 40))[0], stored_frames(footage.source))
     frames = [read_barcode(picture)[1] for _, picture in read_frames(footage.source, index, Span(23, 47))]
     assert frames == [*range(23, 47)]
     told, heard = (audio_of(one, Span(23, 47)).astype(float) for one in (whole, footage))

@@ -30,6 +30,10 @@ def copied_frames(shot: Shot, stored: StoredFrames) -> tuple[Span, tuple[Notice,
     Raises NoKeyframeError.
     """
     footage, wanted = shot.footage, shot.span
+    if not footage.frame_index.timestamped and len(stored.times) < footage.frame_index.stored_count:
+        raise NoKeyframeError(
+            "some of its frames are stored without a time, so it cannot be copied: a preset that encodes makes it"
+        )
     span = stored.copied_span(footage.frame_index, wanted)
     if span is None:
         raise NoKeyframeError(
