@@ -46,10 +46,10 @@ class SftpPlace(Place):
         return super().at(name).removeprefix("/~/")
 
     def bring_to_disk(self, target: Any) -> None:
-        """Where the server knows how."""
-        from asyncssh.sftp import SFTPOpUnsupported
+        """Where the server, and the volume behind it (which answers with EINVAL then), know how."""
+        from asyncssh.sftp import SFTPBadMessage, SFTPOpUnsupported
 
-        with contextlib.suppress(SFTPOpUnsupported):
+        with contextlib.suppress(SFTPOpUnsupported, SFTPBadMessage):
             target.fsync()
 
     def name_it(self, partial: str, name: str, *, replace: bool) -> None:
