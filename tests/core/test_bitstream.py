@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from av.packet import Packet
 from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
@@ -14,6 +15,7 @@ from boxkite.core.footage.bitstream.h264_sets import PictureSet, SequenceSet
 from boxkite.core.footage.bitstream.h264_slices import read_slice
 from boxkite.core.footage.bitstream.nal_units import AvcHeader, Framing, escaped, unescaped
 from boxkite.core.footage.bitstream.obstacles import NotSpliceableError, Obstacle
+from boxkite.core.footage.bitstream.starts import Entries
 from boxkite.core.footage.cuts import cut
 from boxkite.core.render.splice.h264_order import reorder_depth, shown_order
 from boxkite.core.render.splice.h264_slices import Encoded, rewritten
@@ -61,6 +63,15 @@ def test_headers_of_containers_come_back_byte_for_byte_and_rubbish_is_refused() 
     for damaged in (b"", b"\x01", header.written()[:9], b"\x02" + header.written()[1:], bytes(40)):
         with pytest.raises(NotSpliceableError):
             AvcHeader.read(damaged)
+
+
+def test_what_is_no_slice_is_not_taken_for_the_first_one() -> None:
+    """A message that lost its first byte, as in a clip that nobody here made, goes by its second."""
+    header = AvcHeader(Framing(4), (SEQUENCE,), (PICTURE,), b"\x01\x64\x00\x0a\xff")
+    message, picture = b"\x05\xff\xab\xdc\x45\xe9", b"\x65\x88\x84\x00\x5f\xfc"
+    packet = Packet(header.framing.packed([message, picture]))
+    assert not header.is_slice(message) and Entries(header=header).is_whole(packet)
+    assert Entries(header=header).begins(packet)
 
 
 def test_a_restriction_is_added_to_a_set_and_nothing_else_of_it_changes() -> None:

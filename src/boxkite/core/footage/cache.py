@@ -21,7 +21,7 @@ from boxkite import __version__
 from boxkite.core.files.document import read_document, write_document
 from boxkite.core.files.reading import path_from
 
-_FORM = 16
+_FORM = 17
 """Raised whenever what is kept changes its shape, or how it is found out."""
 _MOST_ROWS = 200_000
 _AT_ONCE = 400

@@ -109,8 +109,8 @@ class AvcHeader(Struct, frozen=True):
 
     @staticmethod
     def is_slice(unit: bytes) -> bool:
-        """Whether a unit holds coded samples (ITU-T H.264, table 7-1)."""
-        return unit[0] & 31 in (1, 5)
+        """Whether a unit holds coded samples (ITU-T H.264, table 7-1); IDR pictures are always referred to (7.4.1)."""
+        return unit[0] & 31 == 1 or (unit[0] & 31 == 5 and unit[0] & 0x60 > 0)
 
     @staticmethod
     def is_idr(unit: bytes) -> bool:
