@@ -136,8 +136,8 @@ def _wrong_pictures(patch: pytest.MonkeyPatch) -> None:
 def _flipped_in_the_file(patch: pytest.MonkeyPatch) -> None:
     own = splicing.write_file
 
-    def flipped(row: Row, partial: Path, pieces: Any) -> Any:
-        copied = own(row, partial, pieces)
+    def flipped(row: Row, partial: Path, *more: Any) -> Any:
+        copied = own(row, partial, *more)
         partial.write_bytes(_changed(partial.read_bytes(), partial.stat().st_size * 3 // 4))
         return copied
 
