@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import gc
 import os
 import random
@@ -24,10 +25,12 @@ from boxkite.core.handover.delivery import delivery_of_folder
 from boxkite.core.handover.sending import s3, sending, sftp, webdav
 from boxkite.core.handover.sending.address import Address, read_address
 from boxkite.core.handover.sending.everywhere import planned_for, send_everywhere
+from boxkite.core.handover.sending.failures import failure_of
 from boxkite.core.handover.sending.place import FolderPlace, Place
 from boxkite.core.handover.sending.places import connect
 from boxkite.core.handover.sending.sending import Sent
 from boxkite.core.handover.sending.uploads import uploads_of, with_checksums
+from boxkite.core.render.failures import explain
 from boxkite.core.settings import DestinationSettings
 from tests.builders import write_day
 from tests.servers import PASSWORD, USER, Wire, certificate, has_ssh, s3_server, ssh_server, webdav_server
@@ -359,6 +362,12 @@ def test_what_reads_back_otherwise_or_has_changed_here_gets_no_name(
         sent = [event for _, event in send_everywhere(plans, who=USER) if isinstance(event, Sent)]
     assert set(failures(sent)) == {"dip.mov"} and "not what it was" in failures(sent)["dip.mov"]
     assert set(world.there(kind, f"flipped {kind}")) == files_of(out).keys() - {"dip.mov"}
+
+
+def test_a_folder_that_is_full_is_named() -> None:
+    full = failure_of(OSError(errno.ENOSPC, "no space left"), None, "folder", "")
+    assert full.text == "the destination is full; make room there, then send again"
+    assert explain(OSError(errno.ENOSPC, ""), then="gather again").endswith("make room, then gather again")
 
 
 def test_what_a_server_could_not_bring_to_its_disk_is_sent_from_the_beginning(

@@ -54,10 +54,10 @@ KINDS = {
 PROGRAM = {"encoder": "mpeg1video", "options": {"g": "15", "bf": "2", "b": "100k"}, "audio_codec": "mp2"}
 
 
-def row_of(path: Path, span: tuple[int, int]) -> Row:
+def row_of(path: Path, span: tuple[int, int], **options: Any) -> Row:
     read = read_source(path)
     shots = make_shots(index_source(read, measure_frames(read), None), span)
-    return planned(path.parent, shots, outputs=(Output("copy", path.parent / "out"),)).rows[0]
+    return planned(path.parent, shots, outputs=(Output("copy", path.parent / "out"),), **options).rows[0]
 
 
 def held(path: Path) -> list[object]:
@@ -165,18 +165,24 @@ def test_what_changes_while_it_is_copied_or_is_described_in_two_ways_is_not_copi
         copy_packets(row_of(source, (0, 12)), copy)
 
 
-@pytest.mark.parametrize("options", [ALONE, {"g": "50", "bf": "2"}])
-def test_a_copy_tells_how_far_it_is(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, options: dict[str, str]
-) -> None:
-    """From file to file, and packet by packet."""
+@pytest.mark.parametrize("how", ["file to file", "packet by packet", "exact cuts"])
+def test_a_copy_tells_how_far_it_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, how: str) -> None:
+    """And from file to file the system is told as often to begin with the disk."""
+    begun: list[tuple[int, int]] = []
     monkeypatch.setattr(joining, "_TO_DISK_AT_A_TIME", 1 << 12)
+    monkeypatch.setattr(
+        joining, "begin_to_sync", lambda _, start, length: begun.append((start, start + length))
+    )
+    options = ALONE if how == "file to file" else {"g": "50", "bf": "2"}
     source, copy, told = tmp_path / "in.mov", tmp_path / "copy.mov", list[int]()
     write_movie(Movie(source, 200, FrameRate.parse("25"), ((0, VAT),), width=96, height=64, options=options))
     copy.touch()
-    (result,) = make_files([row_of(source, (0, 200))], [copy], threads=1, progress=told.append)
-    assert not result.failure and len(told) > 4 and told == sorted(told)
-    assert told[0] < 50 and 150 < told[-1] < 200
+    row = row_of(source, (7, 195) if how == "exact cuts" else (0, 200), exact_cuts=how == "exact cuts")
+    (result,) = make_files([row], [copy], threads=1, progress=told.append)
+    assert not result.failure and bool(row.splice) == (how == "exact cuts")
+    assert len(told) > 4 and told == sorted(told) and told[0] < 50 and 150 < told[-1] < row.span.length
+    assert len(begun) == (len(told) if how == "file to file" else 0)
+    assert [end for _, end in begun[:-1]] == [start for start, _ in begun[1:]]
 
 
 def test_parts_of_program_streams_begin_with_the_header_that_stands_once(tmp_path: Path) -> None:

@@ -12,8 +12,11 @@ from pathlib import Path
 import pytest
 
 import boxkite
+from boxkite.core.batch import running
 from boxkite.core.errors import setting, spoken
 from boxkite.core.files import moving
+from boxkite.core.files.partials import Partial
+from boxkite.core.plan.rows import Row
 from boxkite.core.timebase import FrameRate
 from boxkite.demo.movies import Movie, write_movie
 from boxkite.demo.pictures import VAT
@@ -96,6 +99,22 @@ def test_a_name_that_does_not_reach_the_disk_is_not_called_verified(
     assert not failed.is_complete and {file.failure for file in failed.files} == {"input/output error"}
     again = boxkite.resume(failed.name)
     assert again.is_complete and {file.path.name for file in again.files} == {"dip.mp4", "lift.mp4"}
+
+
+def test_a_name_given_just_before_a_kill_is_brought_to_the_disk(
+    film: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def killed(row: Row, _: object, partial: Partial) -> None:
+        partial.path.rename(row.path)
+        raise KeyboardInterrupt
+
+    out, synced, sync = tmp_path / "out", list[Path](), moving._sync
+    job = boxkite.Job(film, boxkite.Output("web", out), marks="picks.csv", names="@marker", only="marker:dip")
+    with monkeypatch.context() as patch, pytest.raises(KeyboardInterrupt):
+        patch.setattr(running, "named", killed)
+        boxkite.run(boxkite.plan(job), workers=1)
+    monkeypatch.setattr(moving, "_sync", lambda path: (synced.append(path), sync(path)))
+    assert boxkite.resume().is_complete and out in synced and (out / "dip.mp4").is_file()
 
 
 def test_no_message_of_the_core_names_an_option_of_the_command_line() -> None:

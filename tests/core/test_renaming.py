@@ -117,6 +117,10 @@ def test_nothing_is_renamed_while_another_program_writes_a_table(
     with FileLock(card / ".marks.csv.lock"), pytest.raises(PlanError, match="is writing this table"):
         rename(moves(card, {"a.mov": "x.mov"}), {"a.mov": "x.mov"}, [card / "marks.csv"])
     assert set(content(card)) == set(NAMES)
+    rename(moves(card, {"a.mov": "x.mov"}), {"a.mov": "x.mov"}, [card / "marks.csv"])
+    with FileLock(card / ".marks.csv.lock"), pytest.raises(PlanError, match="is writing this table"):
+        undo()
+    assert undo_those_cut_short() == [] and "x.mov" in content(card)
 
 
 def test_a_table_keeps_its_title_its_blank_columns_and_every_other_cell(card: Path) -> None:

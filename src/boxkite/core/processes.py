@@ -36,8 +36,8 @@ def forget_handlers() -> None:
 def readers(size: int) -> Iterator[ProcessPoolExecutor]:
     """Processes that only read, as many as size says; a context, left only when all of them have ended.
 
-    They are ended amid their work where it is left by an exception. Copies of this one begin at once, and no signal is
-    taken until all are known that there are: one that ends this process would leave the newest.
+    They are ended amid their work where it is left by an exception. Copies of this process begin at once, and it takes
+    no signal until it knows all of them: ended earlier, it would leave the newest running.
     """
     import multiprocessing
     from concurrent.futures import ProcessPoolExecutor
@@ -48,7 +48,7 @@ def readers(size: int) -> Iterator[ProcessPoolExecutor]:
         try:
             if is_copied:
                 with _signals_held():
-                    pool.submit(os.getpid)
+                    pool.submit(os.getpid)  # with the first work all of them begin
             yield pool
         except BaseException:
             pool.shutdown(wait=False, cancel_futures=True)

@@ -241,9 +241,8 @@ def _compared(file: CardFile) -> Copied:
     checksum = file_checksum(file.path)
     is_file = file.target.is_file() and not file.target.is_symlink()
     if is_file and file_checksum(file.target) == checksum:
-        sync_folder(
-            file.target.parent
-        )  # whoever gave the name may have been stopped before it was on the disk
+        # whoever gave the name may have been stopped before it was on the disk
+        sync_folder(file.target.parent)
         return Copied(file, checksum, was_there=True)
     return Copied(file, failure="another file is in its place; nothing was overwritten")
 

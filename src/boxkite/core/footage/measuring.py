@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from fractions import Fraction
 
 import av
@@ -209,9 +210,7 @@ def _lack_times(packets: _Packets, source: Source) -> bool:
         return True
     if len(packets.times) == packets.count:
         return False
-    with open_source(source) as container:
-        stream = video_stream(container)
-        return stream is not None and shows_without_times(container, stream)
+    return _at_its_beginning(source, shows_without_times)
 
 
 def _restarts(packets: _Packets, time_base: Fraction) -> int:
@@ -250,9 +249,14 @@ def presentation_times(stream: VideoStream, times: list[tuple[int, int | None]])
 
 def is_out_of_order(source: Source) -> bool:
     """Whether the beginning of a source decodes in another order than its times tell."""
+    return _at_its_beginning(source, shows_out_of_order)
+
+
+def _at_its_beginning(source: Source, is_so: Callable[[InputContainer, VideoStream], bool]) -> bool:
+    """What is asked of a source that was just opened; False where it has no picture any longer."""
     with open_source(source) as container:
         stream = video_stream(container)
-        return stream is not None and shows_out_of_order(container, stream)
+        return stream is not None and is_so(container, stream)
 
 
 def _from_decoding(source: Source, *, timestamped: bool = True) -> FrameIndex:

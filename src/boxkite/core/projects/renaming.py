@@ -144,11 +144,11 @@ def undo(name: str | None = None) -> tuple[RenameRecord, list[Notice]]:
             known = ", ".join(one.name for one in standing[-5:])
             what = f"there is no renaming “{name}”" if name else "there is nothing to undo"
             raise RecordsError(what, hint=f"there are: {known}" if known else "none was done on this machine")
-        if record.state == "done":
-            _check_undo(record)
-            record = replace(record, state="undoing")
-            _keep(record, replace_file)
-        with _tables_locked([Path(one.path) for one in record.tables]):
+        with _tables_locked(_tables_of(record)):
+            if record.state == "done":
+                _check_undo(record)
+                record = replace(record, state="undoing")
+                _keep(record, replace_file)
             return replace(record, state="undone"), _back(record)
 
 
@@ -159,7 +159,7 @@ def undo_those_cut_short() -> list[Notice]:
             return []
         with _alone():
             return _undo_those_cut_short()
-    except PlanError:  # another process is renaming just now
+    except PlanError:  # another process is renaming just now, or writing one of the tables
         return []
     except RecordsError as error:
         return [RENAMINGS_UNREADABLE(reason=f"{error.text}; {error.hint}" if error.hint else error.text)]
@@ -167,13 +167,17 @@ def undo_those_cut_short() -> list[Notice]:
 
 def _undo_those_cut_short() -> list[Notice]:
     notices = []
-    for record in reversed(_records()):
-        if record.was_cut_short:
-            with _tables_locked([Path(one.path) for one in record.tables]):
-                problems = _back(record)
+    cut_short = [one for one in reversed(_records()) if one.was_cut_short]
+    with _tables_locked([path for record in cut_short for path in _tables_of(record)]):
+        for record in cut_short:
+            problems = _back(record)
             notices.append(RENAMING_UNDONE(name=record.name, files=len(record.moves)))
             notices += problems
     return notices
+
+
+def _tables_of(record: RenameRecord) -> list[Path]:
+    return [Path(one.path) for one in record.tables]
 
 
 @contextlib.contextmanager

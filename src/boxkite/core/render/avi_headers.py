@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import struct
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -27,8 +26,6 @@ def count_audio_by_packets(path: Path, packets: Mapping[int, int]) -> None:
             file.write(struct.pack("<I", packets.get(stream, 0)))
             file.seek(header + _SAMPLE_SIZE_AT)
             file.write(bytes(4))
-        file.flush()
-        os.fsync(file.fileno())
 
 
 def _coded_audio(file: BinaryIO) -> list[tuple[int, int]]:

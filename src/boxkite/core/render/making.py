@@ -25,6 +25,8 @@ from boxkite.core.render.loudness import gains_for
 from boxkite.core.render.result import Result
 from boxkite.core.timebase import Span
 
+_Shares = Mapping[int, Callable[[float], None]]
+
 
 def make_files(
     rows: Sequence[Row],
@@ -75,9 +77,9 @@ def _made(
     started = time.monotonic()
     written = {row.number: partial for row, partial in zip(rows, partials, strict=True)}
     is_copied = all(row.is_copied or row.splice for row in rows)  # else decoding takes longest, and tells
-    told = _Told(rows, progress if is_copied else lambda _: None)
-    results = _copied(rows, written, told)
-    encoded, obstacles = _spliced(rows, written, threads, results, told)
+    shares = _shares(rows, progress if is_copied else lambda _: None)
+    results = _copied(rows, written, shares)
+    encoded, obstacles = _spliced(rows, written, threads, results, shares)
     files: list[FileBeingMade] = []
     damage = Damage(any(row.accept_damaged for row in encoded))
     prepared = _first_passes(encoded, written, threads, results)
@@ -106,36 +108,31 @@ def _made(
     return sorted(timed, key=lambda result: result.row_number)
 
 
-class _Told:
-    """Tells of files that are made one after another, as if all took equally long; never that all frames are done."""
+def _shares(rows: Sequence[Row], progress: Progress) -> _Shares:
+    """By the number of a row: what gets how much of its file is written.
 
-    def __init__(self, rows: Sequence[Row], progress: Progress) -> None:
-        self._progress, self._length = progress, group_span(rows).length
-        self._share, self._begun = 1 / len(rows), -1
+    progress gets the frames done, as if all files took equally long, and never that all of them are.
+    """
+    length = group_span(rows).length
+    in_order = sorted(rows, key=lambda row: bool(row.splice))
 
-    def next(self) -> Callable[[float], None]:
-        """What is told how much of the next file is written."""
-        self._begun += 1
-        before = self._begun
+    def share_of(place: int) -> Callable[[float], None]:
+        return lambda share: progress(min(int((place + min(share, 1)) / len(rows) * length), length - 1))
 
-        def tell(share: float) -> None:
-            done = (before + min(share, 1)) * self._share
-            self._progress(min(int(done * self._length), self._length - 1))
-
-        return tell
+    return {row.number: share_of(place) for place, row in enumerate(in_order)}
 
 
-def _copied(rows: Sequence[Row], written: Mapping[int, Path], told: _Told) -> list[Result]:
+def _copied(rows: Sequence[Row], written: Mapping[int, Path], shares: _Shares) -> list[Result]:
     copied = [row for row in rows if row.is_copied and not row.splice]
     if not copied:
         return []
     from boxkite.core.render.copy.copying import copy_shot
 
-    return [copy_shot(row, written[row.number], told.next()) for row in copied]
+    return [copy_shot(row, written[row.number], shares[row.number]) for row in copied]
 
 
 def _spliced(
-    rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result], told: _Told
+    rows: Sequence[Row], written: Mapping[int, Path], threads: int, results: list[Result], shares: _Shares
 ) -> tuple[list[Row], dict[int, str]]:
     """Splice what is to be; the rows that are encoded whole, and why some of them are after all."""
     encoded, obstacles = [row for row in rows if not (row.is_copied or row.splice)], dict[int, str]()
@@ -146,7 +143,7 @@ def _spliced(
 
     for row in rows:
         if row.splice:
-            made = splice_shot(row, written[row.number], threads=threads, progress=told.next())
+            made = splice_shot(row, written[row.number], threads=threads, progress=shares[row.number])
             if not isinstance(made, NotSpliceableError):
                 results.append(made)
             elif row.parts or row.is_copied:

@@ -46,7 +46,7 @@ class SftpPlace(Place):
         return super().at(name).removeprefix("/~/")
 
     def bring_to_disk(self, target: Any) -> None:
-        """Where the server, and the volume behind it (which answers with EINVAL then), know how."""
+        """Where the server knows how to, and the volume that it writes to: SFTPBadMessage is EINVAL there."""
         from asyncssh.sftp import SFTPBadMessage, SFTPOpUnsupported
 
         with contextlib.suppress(SFTPOpUnsupported, SFTPBadMessage):

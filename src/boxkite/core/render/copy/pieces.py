@@ -21,7 +21,7 @@ Share = Callable[[float], None]
 
 
 def ignored(_: float) -> None:
-    """Do without it."""
+    """For whoever does not ask how far it is."""
 
 
 class Pieces(Protocol):
