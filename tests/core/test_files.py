@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from msgspec.structs import replace
 
+from boxkite.core.arrival.cards import CardFile, Copied, _copy
 from boxkite.core.errors import PlanError, RenderError, RequestError
 from boxkite.core.files import moving, partials, replacing
 from boxkite.core.files.cells import guarded, plain_cell, table_bytes
@@ -388,3 +389,16 @@ def test_paths_without_dots_lead_where_they_led(tmp_path: Path) -> None:
         assert without_dots(tmp_path / text) == tmp_path / "a" / "x"
     assert without_dots(tmp_path / "link" / "new") == tmp_path / "link" / "new"
     assert without_dots(tmp_path / "a" / ".." / "link") == tmp_path / "link"
+
+
+def test_a_copy_that_is_there_already_has_its_name_on_the_disk(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whoever gave it may have been stopped right after."""
+    card, kept, synced = tmp_path / "card", tmp_path / "kept", list[Path]()
+    for folder in (card, kept):
+        folder.mkdir()
+        (folder / "a.mov").write_bytes(b"footage")
+    monkeypatch.setattr(moving, "_sync", synced.append)
+    (found,) = _copy(CardFile(card, card / "a.mov", kept / "a.mov", 7), 0)
+    assert isinstance(found, Copied) and found.was_there and synced == [kept]
