@@ -13,17 +13,20 @@ import av
 import numpy as np
 import pytest
 from av.packet import Packet
+from av.video.frame import VideoFrame
 
 from boxkite.core.errors import ChangedError, DamagedError, NoKeyframeError, VerificationError
 from boxkite.core.files import joining
 from boxkite.core.files.boxes import boxes, new_box, replaced
 from boxkite.core.files.checksum import file_checksum
 from boxkite.core.footage import stream_start
+from boxkite.core.footage.bitstream.obstacles import Obstacle
 from boxkite.core.footage.decoding import read_frames
 from boxkite.core.footage.frame_index import FrameIndex, measure_frames
 from boxkite.core.footage.keyframes import StoredFrames, stored_frames
 from boxkite.core.footage.probe import read_source
-from boxkite.core.plan.copies import copied_frames
+from boxkite.core.handover.good_frames import frame_of_file
+from boxkite.core.plan.copies import copied_frames, splice_of
 from boxkite.core.plan.planning import Output
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.audio_reader import AudioReader
@@ -242,7 +245,11 @@ def test_program_streams_that_tell_few_times_are_cut_at_the_very_frame_and_sampl
     begin = audio_of(index_source(read, measure_frames(read), None), Span(0, 20))
     assert np.abs(begin.astype(float)).mean() > 100  # no times at all: it is still heard
     for start in range(16, 160, 9):
-        holds_its_frames(row_of(source, (start, start + 31)), tmp_path / "copy.mpg")
+        copied = row_of(source, (start, start + 31))
+        holds_its_frames(copied, tmp_path / "copy.mpg")
+    for frame in range(0, 31, 2):
+        still = frame_of_file(tmp_path / "copy.mpg", frame, 25, is_copied=True)
+        assert still and read_barcode(VideoFrame.from_image(still))[1] == copied.span.start + frame
 
 
 def test_transport_streams_that_tell_the_times_of_some_frames_are_counted(tmp_path: Path) -> None:
@@ -269,8 +276,10 @@ def test_transport_streams_that_tell_the_times_of_some_frames_are_counted(tmp_pa
         whole.frame_index.first_pts,
     )
     assert whole.frame_index.timestamped and not index.timestamped
+    (shot,), stored = make_shots(footage, (20, 40)), stored_frames(footage.source)
     with pytest.raises(NoKeyframeError, match="stored without a time"):
-        copied_frames(make_shots(footage, (20, 40))[0], stored_frames(footage.source))
+        copied_frames(shot, stored)
+    assert splice_of(shot, stored) == (None, Obstacle.TIMES)
     frames = [read_barcode(picture)[1] for _, picture in read_frames(footage.source, index, Span(23, 47))]
     assert frames == [*range(23, 47)]
     told, heard = (audio_of(one, Span(23, 47)).astype(float) for one in (whole, footage))

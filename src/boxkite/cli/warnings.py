@@ -24,7 +24,7 @@ def show_warnings(
     from boxkite.core.plan.rows import rows_by_shot
 
     found: list[tuple[str, str, Notice]] = []
-    for of_shot in rows_by_shot(rows):
+    for of_shot in rows_by_shot([row for row in rows if row.warnings]):
         numbers_of: dict[Notice, list[int]] = {}
         for row in of_shot:
             for warning in row.warnings:

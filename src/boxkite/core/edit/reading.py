@@ -33,12 +33,10 @@ _MOST_FRAMES = 10**10
 @no_collection()
 def read_marks(path: Path) -> MarkList:
     """Read a marker list or a table of ranges. Raises MarksError with file and line."""
-    from boxkite.core.edit.edl.markers import read_edl_markers
-    from boxkite.core.edit.otio.reading import read_otio_edit
-    from boxkite.core.marks.text_lists import LOOKED_FOR, read_text_list
-
     suffix = path.suffix.lower()
     if suffix != ".edl" and is_edit(path):
+        from boxkite.core.edit.otio.reading import read_otio_edit
+
         return marks_from_edit(read_otio_edit(path))
     if suffix == WORKBOOK_SUFFIX:
         return read_ranges(path)
@@ -47,6 +45,9 @@ def read_marks(path: Path) -> MarkList:
     is_table = suffix in (".csv", ".tsv")
     if is_log(path, lines) or named_column(head_of(lines), COLUMN_NAMES["in"]):
         return read_ranges(path)
+    from boxkite.core.edit.edl.markers import read_edl_markers  # a table of ranges needs neither
+    from boxkite.core.marks.text_lists import LOOKED_FOR, read_text_list
+
     if not is_table and _EDL.search(text):
         return read_edl_markers(path)
     if found := read_text_list(path, lines):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime
-import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -21,6 +20,8 @@ def workbook_rows(path: Path) -> list[list[str]]:
     Numbers without a fraction are whole, times are hours:minutes:seconds with a fraction, dates are ISO 8601. Formulas
     give what was last worked out. Raises MarksError for what is no workbook, or one too large.
     """
+    import zipfile
+
     import openpyxl
 
     try:

@@ -76,8 +76,12 @@ def cut_shot(stored: StoredFrames, index: FrameIndex, wanted: Span) -> Cut:
     """The cut of a shot. Raises NotSpliceableError with the reason for which all of it has to be encoded."""
     if stored.obstacle:
         raise NotSpliceableError(Obstacle(stored.obstacle))
-    if not index.constant or not index.timestamped or index.by_decoding:
+    if not index.constant:
         raise NotSpliceableError(Obstacle.RATE)
+    if not index.timestamped:
+        raise NotSpliceableError(Obstacle.TIMES)
+    if index.by_decoding:
+        raise NotSpliceableError(Obstacle.UNREADABLE)
     half = max(1, round(1 / index.rate.fraction / index.time_base / 2))
     found = cut(
         stored.times, stored.starts, index.pts_of(wanted.start) - half, index.pts_of(wanted.end) - half

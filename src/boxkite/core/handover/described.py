@@ -108,10 +108,20 @@ class Described(Struct, frozen=True):
         return self.row.frames if self.row else self.shot.span.length
 
     @property
+    def fps(self) -> float:
+        """Frames a second; 25 where there is none."""
+        return self.frames / self.seconds if self.seconds else 25.0
+
+    @property
+    def is_copied(self) -> bool:
+        """Whether its frames keep the times that a source had: it was copied, or no batch made it."""
+        return self.row is None or self.row.is_copied
+
+    @property
     def aspect(self) -> float:
         """Width ÷ height of its picture as it is seen; that of usual pictures where it has none."""
         geometry, video = self.row.geometry if self.row else None, self.shot.footage.source.video
-        if geometry and not (self.row and self.row.is_copied):
+        if geometry and not self.is_copied:
             return float(geometry.width_px * geometry.sample_aspect / geometry.height_px)
         if video is None:
             return 16 / 9

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
+from itertools import islice
 from pathlib import Path
 
 import av
@@ -15,11 +17,15 @@ from msgspec import Struct
 from PIL import Image
 
 from boxkite.core.errors import BoxkiteError
+from boxkite.core.footage.decoding import read_frames
+from boxkite.core.footage.frame_index import measure_frames
+from boxkite.core.footage.probe import read_source
 from boxkite.core.footage.stream_start import show_note
 from boxkite.core.handover.described import Described
 from boxkite.core.presets.geometry import drawn_aspect
 from boxkite.core.preview.stills import as_image
 from boxkite.core.render.still import source_frame
+from boxkite.core.timebase import Span
 
 PLACES = (0.5, 0.3, 0.7, 0.12, 0.88)
 """Where a good frame is looked for, as shares of the length; the first wins where they are alike."""
@@ -103,10 +109,11 @@ def _candidates(one: Described, shares: Sequence[float], *, exact: bool) -> Iter
         for number in numbers:
             with av.open(f"file:{images[min(number, len(images) - 1)]}") as container:
                 aspect = _pixel_aspect(container.streams.video[0])
-                yield _Decoded(number, next(container.decode(video=0)), 0, aspect)
+                yield from (_Decoded(number, one, 0, aspect) for one in islice(container.decode(video=0), 1))
+    elif exact and one.is_copied:
+        yield from _of_copy(one.file.path, numbers)
     else:
-        fps = one.frames / one.seconds if one.seconds else 25.0
-        yield from _of_file(one.file.path, numbers, fps, exact=exact)
+        yield from _of_file(one.file.path, numbers, one.fps, exact=exact)
 
 
 def _of_source(one: Described, numbers: Sequence[int]) -> Iterator[_Decoded]:
@@ -121,14 +128,26 @@ def _of_source(one: Described, numbers: Sequence[int]) -> Iterator[_Decoded]:
         yield _Decoded(number, source_frame(piece, shown), turn, aspect)
 
 
-def frame_of_file(path: Path, frame: int, fps: float) -> Image.Image | None:
-    """A frame of a media file as it is seen; None where it cannot be decoded."""
+def frame_of_file(path: Path, frame: int, fps: float, *, is_copied: bool) -> Image.Image | None:
+    """A frame of a media file as it is seen; None where it cannot be decoded. is_copied: as of _of_copy."""
     try:
-        for found in _of_file(path, [frame], fps, exact=True):
+        for found in _of_copy(path, [frame]) if is_copied else _of_file(path, [frame], fps, exact=True):
             return found.seen()
     except (BoxkiteError, av.error.FFmpegError, OSError, ValueError):
         return None
     return None
+
+
+def _of_copy(path: Path, numbers: Sequence[int]) -> Iterator[_Decoded]:
+    """Frames of a file that holds its source's own times, which need not be regular: counted as those of a source."""
+    source = read_source(path)
+    if source.video is None:
+        return
+    table = measure_frames(source)
+    for number in numbers:
+        with contextlib.closing(read_frames(source, table, Span(number, number + 1))) as frames:
+            for _, picture in frames:
+                yield _Decoded(number, picture, table.rotation_degrees, source.video.sample_aspect)
 
 
 def _of_file(path: Path, numbers: Sequence[int], fps: float, *, exact: bool) -> Iterator[_Decoded]:

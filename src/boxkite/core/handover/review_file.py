@@ -223,7 +223,9 @@ def _take(
 def _still(folder: Path, shot: ReviewedShot, note: Note, file: DeliveredFile, row: Row, number: int) -> Path:
     """A frame of the finished file with the lines drawn on it, as PNG. Raises MarksError."""
     frame = min(note.frame, row.frames - 1)
-    image = frame_of_file(file.path, frame, float(row.rate.fraction)) if file.path.is_file() else None
+    image = None
+    if file.path.is_file():
+        image = frame_of_file(file.path, frame, float(row.rate.fraction), is_copied=row.is_copied)
     if image is None:
         raise MarksError(f"frame {frame} cannot be drawn on: {file.path.name} is not there, or is no media")
     draw_lines(image, note)

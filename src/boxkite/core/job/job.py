@@ -11,6 +11,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from msgspec import Struct
+
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import path_from
 from boxkite.core.job.after import Step, read_steps
@@ -59,8 +61,7 @@ GROUPS = ("", _CUTS, _TIMELINES, _CHOICE, _NAMES, _OUTPUTS, _SOURCES)
 _TOKEN_IN_FOLDER = re.compile(r"(?:^|(?<=[/\\_ -]))@(?:[A-Za-z]+|\([^)]*\))")
 
 
-@dataclass(frozen=True)
-class Output:
+class Output(Struct, frozen=True):
     """A preset and the folder that its files go to."""
 
     preset: str
@@ -92,8 +93,7 @@ class Output:
         return cls(preset.strip(), path)
 
 
-@dataclass(frozen=True)
-class Otherwise:
+class Otherwise(Struct, frozen=True):
     """Shots that are treated differently from the rest: other outputs, names or handles."""
 
     only: tuple[Choice, ...]

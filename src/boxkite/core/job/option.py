@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import MISSING, dataclass, field
+from dataclasses import MISSING, field
 from pathlib import Path
 from typing import Any, Literal
+
+from msgspec import Struct
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.reading import path_from
@@ -18,8 +20,7 @@ PLANNING = ("plan", "preview", "run")
 """The commands that take a whole job."""
 
 
-@dataclass(frozen=True)
-class Option:
+class Option(Struct, frozen=True):
     """An option of a job, as it is written on the command line, in a job file and in the library."""
 
     key: str

@@ -24,7 +24,7 @@ from boxkite.core.plan.clashes import check_clashes, check_folder, check_inside,
 from boxkite.core.plan.copies import copied_frames, joined_rows, splice_of
 from boxkite.core.plan.existing import settle_existing
 from boxkite.core.plan.row_names import RowName, RowNames
-from boxkite.core.plan.rows import Plan, PlannedBurnIn, Row, Volume, rows_by_folder
+from boxkite.core.plan.rows import Action, Plan, PlannedBurnIn, Row, Volume, rows_by_folder
 from boxkite.core.plan.since import compare_with
 from boxkite.core.plan.table import TableReader, is_saved_plan
 from boxkite.core.plan.treatment import Treatment
@@ -142,7 +142,7 @@ def _settled(job: Job, plan: Plan, progress: Progress) -> Plan:
         if not rows:
             notices.append(NOTHING_CHANGED(batch=batch.name))
     rows = settle_existing(rows, folders, job, progress)
-    volumes = _volumes([row for row in rows if row.how != "keep"])
+    volumes = _volumes([row for row in rows if row.action is not Action.KEEP])
     notices += [
         SPACE_SHORT(needed_mb=volume.needed_bytes // 1_000_000, free_mb=volume.free_bytes // 1_000_000).of(
             str(volume.folder)
@@ -230,20 +230,22 @@ class Outputs:
 
 def _treatments(gathered: Gathered, shelf: Outputs) -> tuple[list[Sequence[Treatment]], list[LeftOut]]:
     """The treatments of each shot, by its place; those that cannot be made are left out, with the reason."""
-    known: dict[tuple[int, int], list[Treatment]] = {}
+    known: dict[tuple[int, int], tuple[list[Treatment], list[Treatment]]] = {}
     treatments: list[Sequence[Treatment]] = []
-    left_out = []
+    left_out: list[LeftOut] = []
     for index, shot in enumerate(gathered.shots):
         done = gathered.otherwise.get(index)
         outputs = (done.outputs if done else ()) or shelf.job.outputs
         key = id(shot.footage), id(outputs)
         if key not in known:
-            known[key] = [
+            every = [
                 Treatment.of(shot.footage, output, preset, has_audio_file=shelf.has_audio_file(preset))
                 for output, preset in shelf.of(outputs)
             ]
-        treatments.append([treatment for treatment in known[key] if not treatment.unfit])
-        left_out += [_unfit(shot, one, one.unfit) for one in known[key] if one.unfit]
+            known[key] = [one for one in every if not one.unfit], [one for one in every if one.unfit]
+        fit, unfit = known[key]
+        treatments.append(fit)
+        left_out += [_unfit(shot, one, one.unfit) for one in unfit]
     return treatments, left_out
 
 
@@ -311,6 +313,7 @@ class _RowMaker:
             else:
                 copied, moved = copied_frames(shot, stored)
                 warnings += moved
+        held = copied or shot.span
         chunks: tuple[Span, ...] = ()
         if self._job.in_chunks:
             chunks, added = planned_chunks(preset, shot)
@@ -327,7 +330,7 @@ class _RowMaker:
             geometry=treatment.geometry,
             burn_ins=burn_ins,
             audio_tracks=treatment.audio_tracks,
-            expected_bytes=treatment.bytes_of((copied or shot.span).length),
+            expected_bytes=treatment.bytes_of(held.end - held.start),
             spread=treatment.spread,
             warnings=warnings,
             copied=copied,

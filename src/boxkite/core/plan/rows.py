@@ -306,9 +306,11 @@ def _is_mostly_in(span: Span, group: Span) -> bool:
 
 
 def ends_of(rows: Sequence[Row]) -> Iterator[tuple[str, str]]:
-    """In and out of each row as timecode; rows of one shot share them."""
-    shot, copied, ends = None, None, ("", "")
+    """In and out of each row as timecode; rows of one shot share them, and a shot's in is often the last one's out."""
+    shot, copied, footage, end, ends = None, None, None, 0, ("", "")
     for row in rows:
         if row.shot is not shot or row.copied is not copied:
-            shot, copied, ends = row.shot, row.copied, (str(row.in_timecode), str(row.out_timecode))
+            shot, copied, own, span = row.shot, row.copied, row.shot.footage, row.span
+            start = ends[1] if own is footage and span.start == end else str(own.timecode(span.start))
+            footage, end, ends = own, span.end, (start, str(own.timecode(span.end)))
         yield ends

@@ -64,19 +64,19 @@ def add_up(rows: Sequence[Row]) -> Totals:
     expected_bytes, bytes_between = expected_sizes(rows)
     spliced = [row.splice for row in rows if row.splice]
     chunked = [row.chunks for row in rows if row.chunks]
-    sources = {shot.footage.source.path: shot.footage.source for shot in shots.values()}
+    footages = {id(shot.footage): shot.footage for shot in shots.values()}
+    sources = {footage.source.path: footage.source for footage in footages.values()}
     differences: dict[EditDifference, int] = {}
+    frames = dict.fromkeys(footages, 0)
     for shot in shots.values():
+        frames[id(shot.footage)] += shot.span.length
         for kind in shot.differences:
             differences[kind] = differences.get(kind, 0) + 1
-    frames: dict[Any, int] = {}
-    for shot in shots.values():
-        rate = shot.footage.frame_index.rate
-        frames[rate] = frames.get(rate, 0) + shot.span.length
+    seconds = [footages[one].frame_index.rate.seconds(many) for one, many in frames.items()]
     return Totals(
         files=len(rows),
         shots=len(shots),
-        seconds=sum((rate.seconds(count) for rate, count in frames.items()), Fraction(0)),
+        seconds=sum(seconds, Fraction(0)),
         expected_bytes=expected_bytes,
         bytes_between=bytes_between,
         spliced=(len(spliced), sum(one.encoded for one in spliced), sum(one.body for one in spliced)),

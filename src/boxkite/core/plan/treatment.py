@@ -55,7 +55,7 @@ class Treatment(Struct, frozen=True):
     def of(
         cls, footage: IndexedSource, output: Output, preset: Preset, *, has_audio_file: bool = False
     ) -> Treatment:
-        """Settle it for a source. sound_beside: the audio goes into a file that is made along with this one."""
+        """Settle it for a source. has_audio_file: the audio goes into a file that is made along with this one."""
         source, video = footage.source, footage.source.video
         unfit = _unfit(footage, preset)
         geometry = None
@@ -73,17 +73,8 @@ class Treatment(Struct, frozen=True):
         if preset.copy:
             tracks = tuple(range(len(source.audio)))
             size = Fraction(source.size_bytes, max(1, footage.frame_index.frame_count))
-            return cls(
-                output,
-                preset,
-                geometry,
-                values,
-                tracks,
-                size,
-                footage.frame_index.warnings,
-                _COPY_SPREAD,
-                unfit,
-            )
+            said = footage.frame_index.warnings
+            return cls(output, preset, geometry, values, tracks, size, said, _COPY_SPREAD, unfit)
         tracks, warnings = _audio_tracks(footage.audio_source, preset)
         if has_audio_file and preset.audio is None:
             warnings = [one for one in warnings if not one.is_a(AUDIO_LEFT_OUT)]

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
+
+from msgspec import Struct
 
 Container = Literal["mov", "mp4", "mkv", "webm", "mxf", "wav", "png", "tiff", "dpx", "exr", "jpeg"]
 VideoCodec = Literal[
@@ -30,8 +31,7 @@ CODECS_OF: dict[str, tuple[set[str], set[str]]] = {
 _YUV = ("yuv420p", "yuv422p", "yuv444p", "yuv420p10le", "yuv422p10le", "yuv444p10le")
 
 
-@dataclass(frozen=True)
-class Codec:
+class Codec(Struct, frozen=True):
     """One picture codec."""
 
     formats: tuple[str, ...]

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Literal
+
+from msgspec import Struct
 
 from boxkite.core.presets.codecs import CODECS
 from boxkite.core.presets.model import Preset
@@ -13,8 +14,7 @@ _FLATTEST_PIXEL = 4
 """Times as wide as high, or as high as wide; what says more makes no sense."""
 
 
-@dataclass(frozen=True)
-class Geometry:
+class Geometry(Struct, frozen=True):
     """The changes to the shape of each frame: rotation, cropping, sizing, bars."""
 
     rotation_degrees: int
@@ -47,8 +47,7 @@ class Geometry:
         return (self.width_px - width) // 4 * 2, (self.height_px - height) // 4 * 2
 
 
-@dataclass(frozen=True)
-class _Shape:
+class _Shape(Struct, frozen=True):
     """A frame to be sized."""
 
     width_px: int
@@ -73,8 +72,7 @@ class _Shape:
         )
 
 
-@dataclass(frozen=True)
-class Sizing:
+class Sizing(Struct, frozen=True):
     """How frames are brought to the size of an output."""
 
     way: Literal["scale", "fit", "fill", "exact"] = "scale"

@@ -8,7 +8,7 @@ from itertools import pairwise
 
 from msgspec.structs import replace
 
-from boxkite.core.job.handles import Handles
+from boxkite.core.job.handles import NO_HANDLES, Handles
 from boxkite.core.notices.notice import Notice
 from boxkite.core.notices.shots import (
     HANDLES_SHORTENED,
@@ -24,6 +24,8 @@ from boxkite.core.timebase import Span, round_fraction
 
 def with_handles(shots: Sequence[Shot], handles: Handles) -> list[Shot]:
     """The shots with handles, shortened where the media ends, which their warnings then tell."""
+    if handles == NO_HANDLES:
+        return list(shots)
     return [_with_handles(shot, handles) for shot in shots]
 
 
@@ -125,8 +127,11 @@ def remarked(shots: Sequence[Shot]) -> list[Shot]:
     found = []
     for index, shot in enumerate(shots):
         added = [shared[index]] if index in shared else []
-        asked = shot.span.length - shot.handle_in - shot.handle_out
-        if asked < shot.footage.frame_index.rate.fraction:
+        span, second = shot.span, shot.footage.frame_index.rate.fraction
+        asked = span.end - span.start - shot.handle_in - shot.handle_out
+        if (
+            asked * second.denominator < second.numerator
+        ):  # for every shot: comparing Fractions would cost more
             added.append(SHORT(frames=asked))
         found.append(replace(shot, warnings=(*shot.warnings, *added)) if added else shot)
     return found
@@ -134,27 +139,21 @@ def remarked(shots: Sequence[Shot]) -> list[Shot]:
 
 def _shared_frames(shots: Sequence[Shot]) -> dict[int, Notice]:
     """By place: of a shot that begins before another of its source and way has ended."""
-    order = sorted(
-        (index for index in range(len(shots)) if not shots[index].edited),
-        key=lambda index: (
-            shots[index].way,
-            str(shots[index].footage.source.path),
-            _asked(shots[index]).start,
-        ),
-    )
+    by_source: dict[tuple[str, str], list[tuple[int, int, int]]] = {}
+    for index, shot in enumerate(shots):
+        if not shot.edited:
+            own = _asked(shot)
+            members = by_source.setdefault((shot.way, str(shot.footage.source.path)), [])
+            members.append((own.start, index, own.end))
     found: dict[int, Notice] = {}
-    last: Shot | None = None
-    for index in order:
-        shot = shots[index]
-        own = _asked(shot)
-        if last and last.way == shot.way and last.footage.source.path == shot.footage.source.path:
-            until = min(_asked(last).end, own.end)
-            if until > own.start:
+    for members in by_source.values():
+        last, last_end = shots[members[0][1]], -1
+        for start, index, end in sorted(members):
+            if last_end > start:
                 name = last.marker or last.clip_name
-                found[index] = OVERLAP(frames=until - own.start, name=name, origin=last.origin)
-            if _asked(last).end >= own.end:
-                continue
-        last = shot
+                found[index] = OVERLAP(frames=min(last_end, end) - start, name=name, origin=last.origin)
+            if last_end < end:
+                last, last_end = shots[index], end
     return found
 
 

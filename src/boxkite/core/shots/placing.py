@@ -78,16 +78,13 @@ def place_marks(
 
 def counting_notice(marks: MarkList, footage: IndexedSource) -> Notice | None:
     """A notice when the list counts drop-frame and the source does not, or the other way round."""
+    if not footage.has_timecode or not footage.start.rate.can_drop:
+        return None
     stated = {time.drop for mark in marks.marks for time in [mark.start] if time.drop is not None}
     separators = {";" in mark.start.text for mark in marks.marks if ":" in mark.start.text}
     if separators == {True}:
         stated = {True}
-    if (
-        not footage.has_timecode
-        or not footage.start.rate.can_drop
-        or len(stated) != 1
-        or stated == {footage.start.drop}
-    ):
+    if len(stated) != 1 or stated == {footage.start.drop}:
         return None
     names = {True: "drop-frame", False: "non-drop"}
     return COUNTING_DIFFERS(
@@ -101,10 +98,12 @@ def counting_notice(marks: MarkList, footage: IndexedSource) -> Notice | None:
 def half_rate_notice(marks: MarkList, footage: IndexedSource, marks_rate: FrameRate | None) -> Notice | None:
     """A notice when a list for a fast program seems to count at half its rate, as many lists must."""
     rate = footage.frame_index.rate
+    if marks_rate or rate.nominal < _FAST:
+        return None
     counted = {
         re.split("[:;]", mark.start.text)[-1] for mark in marks.marks if is_timecode_like(mark.start.text)
     }
-    if marks_rate or rate.nominal < _FAST or len(counted) < _ENOUGH_TO_TELL:
+    if len(counted) < _ENOUGH_TO_TELL:
         return None
     if max(int(frames) for frames in counted) >= rate.nominal // 2:
         return None

@@ -284,8 +284,8 @@ def _draw_still(one: Addition, notices: list[Notice]) -> bool:
     described, frame = one.one, one.note.note.frame
     path = described.file.path
     parts = described.file.parts() if path.is_dir() else []
-    image = frame_of_file(parts[min(frame, len(parts) - 1)] if parts else path, 0 if parts else frame,
-                          described.frames / described.seconds if described.seconds else 25.0)  # fmt: skip
+    path, frame_there = (parts[min(frame, len(parts) - 1)], 0) if parts else (path, frame)
+    image = frame_of_file(path, frame_there, described.fps, is_copied=described.is_copied and not parts)
     if image is None:
         notices.append(STILL_NOT_MADE(frame=frame).of(path.name))
         return False
