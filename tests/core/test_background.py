@@ -7,10 +7,11 @@ import subprocess
 import sys
 import threading
 import time
+from pathlib import Path
 
 import pytest
 
-from boxkite.core import machine
+from boxkite.core import control_groups, machine
 from boxkite.core.render.encode.background import Background
 
 
@@ -95,3 +96,37 @@ print([line for line in open("/proc/self/status") if line.startswith("Threads")]
     env = {name: value for name, value in os.environ.items() if name != "OPENBLAS_NUM_THREADS"}
     done = subprocess.run([sys.executable, "-c", code], env=env, capture_output=True, text=True, check=True)
     assert done.stdout.split()[-1] == "1"
+
+
+GROUPS = {
+    "version 2": ("0::/jobs/encode", {
+        "jobs/encode/cpu.max": "max 100000", "jobs/cpu.max": "150000 100000", "memory.max": "max",
+        "jobs/memory.max": "900000000", "jobs/memory.current": "500000000", "jobs/memory.stat": "inactive_file 70",
+    }, 1.5, 400_000_070),
+    "version 1, whose folders a container sees from its own": (
+        "5:cpu,cpuacct:/docker/1f\n4:memory:/docker/1f\n1:name=systemd:/", {
+            "cpu/cpu.cfs_quota_us": "300000", "cpu/cpu.cfs_period_us": "100000", "memory/memory.limit_in_bytes": "1000",
+            "memory/memory.usage_in_bytes": "4000", "memory/memory.stat": "inactive_file 9\ntotal_inactive_file 7",
+        }, 3.0, 0),
+    "nothing limits it": ("0::/", {"cpu.max": "max 100000", "memory.max": "max", "memory.current": "5"}, None, None),
+    "version 1, no limit": ("5:cpu:/a", {"cpu/a/cpu.cfs_quota_us": "-1", "cpu/a/cpu.cfs_period_us": "9"}, None, None),
+    "nothing that can be read": ("rubbish", {"cpu.max": "rubbish", "memory.max": "\n"}, None, None),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", GROUPS)
+def test_a_container_tells_what_it_may_use(
+    name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    own, files, cores, free = GROUPS[name]
+    (tmp_path / "own").write_text(own)
+    for path, content in files.items():
+        (tmp_path / "groups" / path).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / "groups" / path).write_text(content)
+    where = tmp_path / "groups", tmp_path / "own"
+    assert (control_groups.allowed_cores(*where), control_groups.allowed_bytes(*where)) == (cores, free)
+    monkeypatch.setattr(os, "sched_getaffinity", lambda _: range(64), raising=False)
+    monkeypatch.setattr(control_groups, "allowed_cores", lambda: cores)
+    monkeypatch.setattr(control_groups, "allowed_bytes", lambda: free)
+    assert machine.usable_cores() == {1.5: 2, 3.0: 3, None: 64}[cores]
+    assert free is None or machine.free_memory_bytes() == free

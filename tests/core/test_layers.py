@@ -9,9 +9,9 @@ from pathlib import Path
 import boxkite
 
 ROOT = Path(boxkite.__file__).parent
-ORDER = ["errors", "suggest", "machine", "processes", "notices", "files", "settings", "timebase", "footage", "marks",
-         "edit", "metadata", "naming", "presets", "records", "looks", "job", "shots", "plan", "picture", "render",
-         "preview", "batch", "handover", "projects", "arrival"]  # fmt: skip
+ORDER = ["errors", "suggest", "control_groups", "machine", "processes", "notices", "files", "settings", "timebase",
+         "footage", "marks", "edit", "metadata", "naming", "presets", "records", "looks", "job", "shots", "plan",
+         "picture", "render", "preview", "batch", "handover", "projects", "arrival"]  # fmt: skip
 
 
 def imports_of(path: Path) -> set[str]:

@@ -51,6 +51,7 @@ def test_every_sentence_is_plain_english_and_says_its_values() -> None:
         assert not sentence.endswith(".") and "\n" not in sentence and "{" not in sentence, sentence
         allowed = sentence.replace("there is no picture in it", "")
         assert not NOT_OURS.search(allowed), sentence
+        assert not re.search(r"{\w+} (?:frame|shot|file|row|mark)s\b", kind.sentence), "1 frames"
 
 
 def _sample(kind: Kind, name: str) -> object:

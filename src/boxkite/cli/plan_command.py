@@ -91,12 +91,13 @@ def _write(arguments: argparse.Namespace, job: Job, plan: Plan) -> list[str]:
                 "! the table names presets only: give the same --set, --watermark, --look or presets when running it"
             )
     if arguments.chart:
+        from boxkite.cli.tables import counted
         from boxkite.core.preview.chart import draw_chart
 
         path = path_from(arguments.chart)
         unseen = draw_chart(plan, path)
         lines.append(
-            f"chart drawn: {path}" + (f", without {unseen} sources that are used least" if unseen else "")
+            f"chart drawn: {path}" + (f", without {counted(unseen, 'source')} used least" if unseen else "")
         )
     return [printable(line) for line in lines]
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from boxkite.core.footage.kinds import BARE_STREAMS
-from boxkite.core.notices.notice import notice_as_json
+from boxkite.core.notices.notice import counted, notice_as_json
 from boxkite.core.timebase import Timecode
 
 if TYPE_CHECKING:
@@ -71,9 +71,9 @@ def _picture(source: Source, deep: DeepInfo | None) -> str:
     video = source.video
     assert video
     alpha = ", with transparency" if video.has_alpha else ""
-    frames = f"{'' if video.frame_count_exact else 'about '}{video.frame_count} frames, {length_of(source)}"
+    frames = f"{'' if video.frame_count_exact else 'about '}{counted(video.frame_count, 'frame')}, {length_of(source)}"
     if not video.frame_count_exact and deep and not deep.is_variable:
-        frames = f"{deep.pictures} frames, {Timecode(deep.pictures, video.rate)}"
+        frames = f"{counted(deep.pictures, 'frame')}, {Timecode(deep.pictures, video.rate)}"
     elif is_uncounted(source):
         frames = f"frames {NOT_COUNTED}"
     return f"{video.size}, {video.codec}, {video.pixel_format}, {video.bit_depth} bit{alpha}; {frames}"
@@ -91,7 +91,7 @@ def _exact_cuts(deep: DeepInfo) -> str:
         return "at any frame, nothing is encoded"
     if deep.longest_uncut >= deep.pictures:
         return "encode the shot: there is no second keyframe that decoding can start at"
-    return f"at any frame, up to {deep.longest_uncut} frames are encoded at each end"
+    return f"at any frame, encoding up to {counted(deep.longest_uncut, 'frame')} at each end"
 
 
 def _constancy(deep: DeepInfo | None) -> str:

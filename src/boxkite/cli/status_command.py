@@ -299,11 +299,13 @@ def _time_left(one: Overview) -> str:
 
 
 def _line(one: Overview) -> str:
+    from boxkite.cli.tables import counted
+
     left = f", {_time_left(one)} left" if _time_left(one) else ""
     failed = f", {one.failed} failed" if one.failed else ""
     return (
         f"{one.name} {one.shown_state}: {one.verified} of {one.files} verified{failed},"
-        f" {one.frames_done} of {one.frames} frames{left}"
+        f" {one.frames_done} of {counted(one.frames, 'frame')}{left}"
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import os
 from collections.abc import Iterator
 
@@ -58,14 +59,19 @@ def keep_memory() -> None:
 
 
 def usable_cores() -> int:
-    """Cores this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return len(os.sched_getaffinity(0))
-    return os.cpu_count() or 1
+    """Cores this process may use; in a container, as many as it is given the time of, a part of one counted as one."""
+    from boxkite.core.control_groups import allowed_cores
+
+    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    allowed = allowed_cores()
+    return cores if allowed is None else max(1, min(cores, math.ceil(allowed)))
 
 
 def free_memory_bytes() -> int:
-    """Memory that programs can still take without the machine beginning to swap."""
+    """Memory that programs can still take without the machine beginning to swap, or their container to end them."""
     import psutil
 
-    return int(psutil.virtual_memory().available)
+    from boxkite.core.control_groups import allowed_bytes
+
+    free, allowed = int(psutil.virtual_memory().available), allowed_bytes()
+    return free if allowed is None else min(free, allowed)

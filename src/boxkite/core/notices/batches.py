@@ -5,7 +5,7 @@ from boxkite.core.notices.notice import Kind
 
 NOT_RECORDED = Kind("not-recorded", "{reason}; this batch is made without a record")
 RECORD_HAS_GAPS = Kind("record-has-gaps", "{reason}; the record of this batch has gaps")
-FEWER_WORKERS = Kind("fewer-workers", "{workers} shots at a time instead of {wanted}: memory is short")
+FEWER_WORKERS = Kind("fewer-workers", "{workers:shot} at a time instead of {wanted}: memory is short")
 CLUSTER = Kind("cluster", "cluster: {workers:worker} on {machines:list}, {shots:shot} at a time")
 REPLACEMENT_FINISHED = Kind("replacement-finished", "a replacement that was interrupted was finished")
 REPLACEMENT_UNFINISHED = Kind(

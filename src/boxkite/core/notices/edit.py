@@ -23,11 +23,11 @@ MARKER_WITHOUT_LENGTH = Kind(
 NAMED_MARKER_SKIPPED = Kind("named-marker-skipped", "the marker “{name}” is left out: {reason}")
 TRANSITION_TOO_LONG = Kind(
     "transition-too-long",
-    "event {event}: its {transition} of {transition_frames} frames is longer than its {frames:frame}",
+    "event {event}: its {transition} of {transition_frames:frame} is longer than its {frames:frame}",
 )
 SPEED_ASSUMED = Kind(
     "speed-assumed",
-    "event {event} uses {source_frames} frames of its source for {frames}: taken as a change of speed",
+    "event {event} uses {source_frames:frame} of its source for {frames}: taken as a change of speed",
 )
 EVENTS_OVERLAP = Kind("events-overlap", "event {event} overlaps event {other} on {track} by {frames:frame}")
 RATE_GUESSED = Kind(
@@ -58,8 +58,8 @@ TRANSITION_SHOWN = Kind("transition-shown", "its {end} {frames:frame} show a {tr
 TRANSITION_NOT_MADE = Kind(
     "transition-not-made", "in the edit its {end} {frames:frame} are part of a {transition}"
 )
-HIDDEN = Kind("hidden", "{frames} of its {of} frames are hidden by {clip}")
-HIDDEN_IN_EDIT = Kind("hidden-in-edit", "in the edit {frames} of its {of} frames are hidden by {clip}")
+HIDDEN = Kind("hidden", "hidden by {clip}: {frames} of its {of:frame}")
+HIDDEN_IN_EDIT = Kind("hidden-in-edit", "in the edit hidden by {clip}: {frames} of its {of:frame}")
 EFFECTS_NOT_MADE = Kind("effects-not-made", "effects of the edit that it does not have: {names:list}")
 TITLES_NOT_MADE = Kind("titles-not-made", "titles above it that it does not have: {names:list}")
 OWN_RATE = Kind("own-rate", "it keeps its own rate of {rate} fps, the edit runs at {edit_rate}")

@@ -4,7 +4,7 @@ from boxkite.core.notices.notice import Kind
 
 MISSING = Kind("file-missing", "it is not there")
 TRUNCATED = Kind("file-truncated", "it is shorter than it was: {found} of {wanted} bytes are there")
-OTHER_SIZE = Kind("file-other-size", "it has {found} bytes, {against} says {wanted}")
+OTHER_SIZE = Kind("file-other-size", "it has {found:byte}, {against} says {wanted}")
 OTHER_BYTES = Kind("file-other-bytes", "its bytes have changed: {kind} is {found}, {against} says {wanted}")
 NOT_READ = Kind("file-not-read", "it cannot be read: {reason}")
 EXTRA = Kind("file-extra", "no record and no manifest knows it")
@@ -30,7 +30,7 @@ OTHER_PICTURES = Kind(
     "file-other-pictures", "{frames:frame} are not those of the source, the first at {timecode}"
 )
 AUDIO_MOVED = Kind(
-    "file-audio-moved", "audio track {track} is {frames} frames {direction} ({milliseconds} ms)"
+    "file-audio-moved", "audio track {track} is {frames:frame} {direction} ({milliseconds} ms)"
 )
 POOR = Kind(
     "file-poor",

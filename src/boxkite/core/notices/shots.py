@@ -7,7 +7,7 @@ UNNAMED_MARK = Kind("unnamed-mark", "its mark has no name")
 HANDLES_SHORTENED = Kind(
     "handles-shortened", "handles shortened, the media ends: {ends:list} instead of {asked}"
 )
-PARTLY_OUTSIDE = Kind("partly-outside", "{frames} of its {of} frames are outside {range}")
+PARTLY_OUTSIDE = Kind("partly-outside", "outside {range}: {frames} of its {of:frame}")
 JOINED_WITH = Kind("joined-with", "joined with {name}")
 SHORT = Kind("short", "{frames:frame}: shorter than a second")
 OVERLAP = Kind("overlap", "{frames} of its frames are also in “{name}” ({origin})")

@@ -9,6 +9,7 @@ from typing import Any
 
 from boxkite.core.errors import PlanError, setting
 from boxkite.core.files.writing import create_file
+from boxkite.core.notices.notice import counted
 from boxkite.core.plan.rows import Plan
 from boxkite.core.shots.shot import IndexedSource, Shot
 from boxkite.core.timebase import Span
@@ -66,7 +67,8 @@ def _draw(uses: Sequence[tuple[IndexedSource, list[Shot]]], path: Path) -> None:
     axes.tick_params(axis="y", length=0)
     taken = sum(shot.span.length for _, shots in uses for shot in shots)
     axes.set_title(
-        f"{sum(len(shots) for _, shots in uses)} shots of {len(uses)} sources, {taken} frames",
+        f"{counted(sum(len(shots) for _, shots in uses), 'shot')} of {counted(len(uses), 'source')},"
+        f" {counted(taken, 'frame')}",
         loc="left",
         color=_INK,
     )

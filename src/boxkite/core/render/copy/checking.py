@@ -24,6 +24,7 @@ from boxkite.core.footage.decoding import read_frames
 from boxkite.core.footage.opening import TIMED_BY_READING, open_source, video_stream
 from boxkite.core.footage.reordering import prepare_decoder
 from boxkite.core.footage.seeking import LOOK_BACK_SECONDS
+from boxkite.core.notices.notice import counted
 from boxkite.core.plan.rows import Row
 from boxkite.core.render.result import Verification
 from boxkite.core.render.thumbnails import compare_thumbnails
@@ -156,7 +157,9 @@ def _look_again(row: Row, partial: Path, copied: Copied) -> int:
             stream = container.streams.video[0]
             found, last_key, sizes = _stored(container, stream)
             if found != copied.shown:
-                raise VerificationError(f"the copy holds {found} frames, it should hold {copied.shown}")
+                raise VerificationError(
+                    f"the copy holds {counted(found, 'frame')}, it should hold {copied.shown}"
+                )
             if copied.as_they_are and sizes != copied.sizes:
                 raise VerificationError("the copy holds other pictures than its source, or in another order")
             tracks = len(container.streams.audio)

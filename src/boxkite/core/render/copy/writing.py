@@ -18,6 +18,7 @@ from boxkite.core.errors import DamagedError, RenderError, VerificationError
 from boxkite.core.footage.opening import video_stream
 from boxkite.core.footage.read_ahead import read_ahead
 from boxkite.core.footage.stream_start import may_need_note
+from boxkite.core.notices.notice import counted
 from boxkite.core.plan.rows import Row
 from boxkite.core.presets.codecs import COPIED_AS
 from boxkite.core.render.copy.checking import Copied
@@ -85,7 +86,7 @@ def write_packets(
                 )
                 if piece.shot.footage.frame_index.constant and pictures.shown != piece.frames:
                     raise VerificationError(
-                        f"{pictures.shown} frames are stored, the plan says {piece.frames}"
+                        f"{counted(pictures.shown, 'frame')} stored, the plan says {piece.frames}"
                     )
                 copied.shown += pictures.shown
                 copied.seconds += pictures.end - pictures.begin if pictures.end is not None else piece.seconds
