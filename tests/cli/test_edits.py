@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
@@ -207,6 +208,18 @@ def test_a_program_that_starts_elsewhere_tells_how_to_place_it(mill: Path, tmp_p
 def test_what_cannot_be_meant_is_refused_with_what_to_do(mill: Path, words: list[str], message: str) -> None:
     refused = boxkite("plan", "day.otio", *words, "--to", "web:out", cwd=mill)
     assert refused.status == 2 and message in refused.err, refused.err
+
+
+def test_a_timeline_without_a_clip_is_shown_and_makes_no_shot(tmp_path: Path) -> None:
+    times = (("start_time", 0), ("duration", 50))
+    span = {key: {"OTIO_SCHEMA": "RationalTime.1", "rate": 25, "value": value} for key, value in times}
+    gap = {"OTIO_SCHEMA": "Gap.1", "source_range": {"OTIO_SCHEMA": "TimeRange.1", **span}}
+    track = {"OTIO_SCHEMA": "Track.1", "kind": "Video", "children": [gap]}
+    empty = {"OTIO_SCHEMA": "Timeline.1", "tracks": {"OTIO_SCHEMA": "Stack.1", "children": [track]}}
+    (tmp_path / "selects.otio").write_text(json.dumps(empty))
+    shown = boxkite("inspect", "selects.otio", cwd=tmp_path)
+    assert (shown.status, shown.err) == (0, "") and "0 clips" in shown.out, shown.err
+    assert boxkite("plan", "selects.otio", "--by", "cuts", "--to", "web:out", cwd=tmp_path).status == 2
 
 
 _MEASURED = """import os, subprocess, sys

@@ -37,7 +37,9 @@ def print_table(screen: Screen, columns: Sequence[Column], rows: Sequence[Sequen
 def table_lines(
     screen: Screen, columns: Sequence[Column], rows: Sequence[Sequence[str]], styles: Sequence[str] = ()
 ) -> list[Line]:
-    """The lines of that table with their styles: the headings bold, the rows in their own, if any."""
+    """The lines of that table, none without columns, with their styles: the headings bold, the rows in their own."""
+    if not columns:
+        return []
     lines = _table_lines(screen, columns, rows)
     return list(zip(lines, ("bold", *(styles or [""] * len(rows))), strict=True))
 

@@ -375,6 +375,7 @@ def _nothing_to_cut(
 ) -> RequestError:
     if left_out:
         reasons = ", ".join(dict.fromkeys(one.reason.marked for one in left_out))
-        return PlanError(f"all {len(left_out)} shots are left out: {reasons}", hint=hint)
+        every = f"all {len(left_out)} shots are" if len(left_out) > 1 else "the only shot is"
+        return PlanError(f"{every} left out: {reasons}", hint=hint)
     reason = notices[0].marked if notices else "nothing was found"
     return PlanError(f"no shot comes of cutting by {' and '.join(ways)}: {reason}")
