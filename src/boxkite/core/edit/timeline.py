@@ -58,6 +58,13 @@ class ColourDecision(Struct, frozen=True):
     power: tuple[float, float, float] = (1.0, 1.0, 1.0)
     saturation: float = 1.0
 
+    @property
+    def fault(self) -> str:
+        """Which of its values the specification (ASC CDL 1.2) does not allow; empty where all are allowed."""
+        if min(self.power) <= 0:
+            return "power must be above 0"
+        return "slope and saturation cannot be below 0" if min(*self.slope, self.saturation) < 0 else ""
+
 
 class MediaName(Struct, frozen=True):
     """All that an edit says of the media of a clip."""

@@ -51,16 +51,16 @@ def processor_of(look: Look) -> Processor:
     ocio = _library()
     group = ocio.GroupTransform()
     config = ocio.Config.CreateRaw()
-    for step in look:
-        if isinstance(step, DecisionStep):
-            group.appendTransform(_decision_transform(step.decision))
-        elif isinstance(step, FileStep):
-            _check_file(config, step.path)
-            group.appendTransform(_file_transform(step.path))
-        else:
-            config = _config_of(step)
-            group.appendTransform(ocio.ColorSpaceTransform(src=step.from_space, dst=step.to_space))
     try:
+        for step in look:
+            if isinstance(step, DecisionStep):
+                group.appendTransform(_decision_transform(step.decision))
+            elif isinstance(step, FileStep):
+                _check_file(config, step.path)
+                group.appendTransform(_file_transform(step.path))
+            else:
+                config = _config_of(step)
+                group.appendTransform(ocio.ColorSpaceTransform(src=step.from_space, dst=step.to_space))
         return Processor(config.getProcessor(group))
     except (ocio.Exception, ocio.ExceptionMissingFile) as error:
         raise LookError(f"the look cannot be worked out: {_first_line(error)}") from None
@@ -84,7 +84,10 @@ def read_decision(path: Path, names: Sequence[str]) -> ColourDecision | None:
     slope, offset, power = (
         _three(values()) for values in (chosen.getSlope, chosen.getOffset, chosen.getPower)
     )
-    return ColourDecision(slope, offset, power, float(chosen.getSat()))
+    decision = ColourDecision(slope, offset, power, float(chosen.getSat()))
+    if decision.fault:
+        raise LookError(f"this is no colour decision: {decision.fault}", path=path)
+    return decision
 
 
 def _three(values: Sequence[float]) -> tuple[float, float, float]:

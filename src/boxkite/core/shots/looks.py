@@ -10,7 +10,7 @@ from typing import NamedTuple
 from msgspec import Struct
 
 from boxkite.core.edit.timeline import ColourDecision
-from boxkite.core.errors import LookError
+from boxkite.core.errors import LookError, setting
 from boxkite.core.files.reading import is_file, path_from
 from boxkite.core.footage.source import Source
 from boxkite.core.looks.look import DecisionStep, FileStep, Look, SpacesStep
@@ -42,6 +42,8 @@ class _Sidecars(Struct, frozen=True):
     """The look files and colour decision beside a source."""
 
     decision: DecisionStep | None
+    fault: LookError | None
+    """Why the colour decision there cannot be read."""
     file: FileStep | None
     warnings: tuple[Notice, ...]
 
@@ -98,7 +100,12 @@ class LookFinder:
         sidecars = self._sidecars_of(shot.footage.source)
         warnings = list(sidecars.warnings)
         steps: list[DecisionStep | FileStep | SpacesStep] = []
-        decision = self._decision(shot, metadata) or sidecars.decision
+        try:
+            decision = self._decision(shot, metadata, sidecars)
+        except LookError:
+            if wanted.cdl:
+                raise
+            decision = None  # one that nobody wants may be wrong
         if decision and wanted.cdl:
             steps.append(decision)
         elif decision:
@@ -123,11 +130,13 @@ class LookFinder:
         """Notices of the look of a shot that cannot be applied at all."""
         return self.look_of(shot, NO_LOOK)[1]
 
-    def _decision(self, shot: Shot, metadata: Mapping[str, str]) -> DecisionStep | None:
-        """The colour decision that edit or table say, as ASC_SOP and ASC_SAT."""
+    def _decision(self, shot: Shot, metadata: Mapping[str, str], sidecars: _Sidecars) -> DecisionStep | None:
+        """The colour decision that edit or table say (ASC_SOP, ASC_SAT), else a sidecar. Raises LookError."""
         sop, saturation = metadata.get(SOP, ""), metadata.get(SAT, "")
         if not sop and not saturation:
-            return None
+            if sidecars.fault:
+                raise sidecars.fault
+            return sidecars.decision
         numbers = [float(text) for text in _NUMBER.findall(sop)] or [1.0] * 3 + [0.0] * 3 + [1.0] * 3
         sat = [float(text) for text in _NUMBER.findall(saturation)] or [1.0]
         if len(numbers) != 9 or len(sat) != 1:
@@ -138,8 +147,13 @@ class LookFinder:
         slope, offset, power = (
             (numbers[place], numbers[place + 1], numbers[place + 2]) for place in (0, 3, 6)
         )
-        origin = "the edit" if shot.edited else "the table"
-        return DecisionStep(ColourDecision(slope, offset, power, sat[0]), origin)
+        decision = ColourDecision(slope, offset, power, sat[0])
+        if decision.fault:
+            raise LookError(
+                f"{shot.origin}: “{sop} {saturation}” is no colour decision: {decision.fault}",
+                hint=f"correct it, or leave colour decisions out with {setting('set')} look.cdl=false",
+            )
+        return DecisionStep(decision, "the edit" if shot.edited else "the table")
 
     def _named(self, shot: Shot, metadata: Mapping[str, str]) -> FileStep | None:
         """The look file that a table names, counted from the footage's folder."""
@@ -180,11 +194,13 @@ class LookFinder:
             warnings += [
                 OTHER_GOES_FIRST(file=path.name, first=found_here[0].name) for path in found_here[1:]
             ]
-        decision = None
-        if decisions:
-            values = read_decision(decisions[0], (source.clip_name, source.reel))
-            if values:
-                decision = DecisionStep(values, decisions[0].name)
-            else:
-                warnings.append(NO_CORRECTION(file=decisions[0].name))
-        return _Sidecars(decision, FileStep(files[0]) if files else None, tuple(warnings))
+        decision, fault = None, None
+        try:
+            values = read_decision(decisions[0], (source.clip_name, source.reel)) if decisions else None
+        except LookError as error:
+            values, fault = None, error
+        if values:
+            decision = DecisionStep(values, decisions[0].name)
+        elif decisions and not fault:
+            warnings.append(NO_CORRECTION(file=decisions[0].name))
+        return _Sidecars(decision, fault, FileStep(files[0]) if files else None, tuple(warnings))
