@@ -16,8 +16,8 @@ _BECOMES_DASH = str.maketrans(dict.fromkeys("/\\:|", "-"))
 _INVISIBLE = "\u200b\u200e\u200f\u202a-\u202e\u2060-\u2064\u2066-\u2069\ufeff"
 _LEFT_OUT = re.compile(f'[*?"<>\x00-\x08\x0e-\x1f\x7f-\x9f{_INVISIBLE}\ud800-\udfff]')
 _SPACES = re.compile(r"\s+")
-_PLAIN = re.compile(r"(?:[\w.,()+&=#-]| (?! ))*", re.ASCII)
-"""Names that are what they should be already, as nearly all are."""
+_PLAIN = re.compile(r"[\w.,()+&=# -]*", re.ASCII)
+"""Names that are what they should be already, as nearly all are, but for spaces in a row."""
 _NO_WORD = re.compile(r"[^\w]+|_+")
 UNSAFE_SIGNS = frozenset('\\:*?"<>|')
 
@@ -28,7 +28,7 @@ def clean_value(text: str) -> str:
     Separators and colons become dashes, line ends and runs of space one space; quotes, wildcards, control
     and invisible direction characters go. The result is NFC and never makes a folder.
     """
-    if (text.isascii() and text.isalnum()) or _PLAIN.fullmatch(text):
+    if (text.isascii() and text.isalnum()) or (_PLAIN.fullmatch(text) and "  " not in text):
         return text
     text = unicodedata.normalize("NFC", text)
     return _LEFT_OUT.sub("", _SPACES.sub(" ", text.translate(_BECOMES_DASH)))
