@@ -30,6 +30,7 @@ from boxkite.core.presets.coding import Video
 from boxkite.core.presets.inheriting import merged
 from boxkite.core.preview.chart import _lanes, _shared
 from boxkite.core.projects.new_names import new_names
+from boxkite.core.records import store
 from boxkite.core.records.journal import Journal
 from boxkite.core.records.record import BatchRecord
 from boxkite.core.records.store import Records
@@ -185,7 +186,7 @@ def test_a_chart_hides_no_shot(values: list[tuple[int, int]]) -> None:
     assert shared == {frame for frame, count in enumerate(counted) if count > 1}
 
 
-def test_records_keep_batches_files_and_speeds(tmp_path: Path) -> None:
+def test_records_keep_batches_files_and_speeds(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     assert not Records.are_kept(tmp_path)
     with Records(tmp_path) as records:
         name = records.begin("@marker", 3, [record(1, pixels=1000), record(2, marker="caf\udce9")])
@@ -196,7 +197,14 @@ def test_records_keep_batches_files_and_speeds(tmp_path: Path) -> None:
         made = records.made_at(Path("/out/m1.mp4"))
         assert made and made.size_bytes == 7
         assert records.made_at(Path("/out/m2.mp4")) is None
-        assert records.seconds_per_pixel() == {"web": (0.002, 1)}
+        assert records.seconds_per_pixel(["web", "never"]) == {"web": (0.002, 1)}
+        later = records.begin("@marker", 4, [record(1, pixels=1000), record(2, pixels=10, preset="stock")])
+        for number in (1, 2):
+            Journal(records, later).verified(number, checksum="c", size_bytes=7, seconds=4.0)
+        monkeypatch.setattr(store, "_FILES_FOR_SPEED", 1)
+        assert records.seconds_per_pixel(["web"]) == {"web": (0.004, 1)}
+        monkeypatch.setattr(store, "_LATEST_FILES", 1)
+        assert records.seconds_per_pixel(["web", "stock"]) == {"stock": (0.4, 1)}
         with pytest.raises(RecordsError, match="no batch") as caught:
             records.batch(name[:-1] + "9")
         assert name in caught.value.hint

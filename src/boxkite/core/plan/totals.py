@@ -94,12 +94,13 @@ def expected_time(plan: Plan, workers: int) -> ExpectedTime | None:
     """
     if not Records.are_kept():
         return None
+    rows = plan.to_make
+    presets = {row.preset.name for row in rows}
     try:
         with Records() as records:
-            known = records.seconds_per_pixel()
+            known = records.seconds_per_pixel(presets)
     except RecordsError:
         return None
-    rows = plan.to_make
     pixels: dict[str, int] = {}
     for row in rows:
         name, geometry = row.preset.name, row.geometry
@@ -109,7 +110,7 @@ def expected_time(plan: Plan, workers: int) -> ExpectedTime | None:
     if not pixels.keys() <= known.keys():
         return None
     seconds = sum(known[name][0] * many for name, many in pixels.items())
-    files = sum(known[name][1] for name in {row.preset.name for row in rows} & set(known))
+    files = sum(count for _, count in known.values())
     most = {id(row.shot): len(row.chunks) or 1 for row in rows}
     side_by_side = min(workers, sum(most.values()) or 1)
     return ExpectedTime(seconds / side_by_side, side_by_side, files) if files else None

@@ -7,7 +7,7 @@ import json
 import os
 import sqlite3
 import time
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from datetime import datetime
 from functools import cache
 from pathlib import Path
@@ -27,7 +27,7 @@ _FILE = "batches.sqlite"
 _OF_BATCH = (
     "id, name, started, machine, pattern, version, state, ended, seconds, process, stop, folders, settings"
 )
-_FILES_FOR_SPEED = 200
+_FILES_FOR_SPEED, _LATEST_FILES = 200, 20_000
 _BUSY_SECONDS = 30
 
 
@@ -282,16 +282,23 @@ class Records:
         )  # fmt: skip
         return [(name, _as_record(row)) for _, name, *row in rows]
 
-    def seconds_per_pixel(self) -> Mapping[str, tuple[float, int]]:
-        """By preset: seconds of one worker for each pixel of picture on this machine, and from how many files."""
-        rows = self.ask(
-            "select preset, sum(seconds), sum(pixels), count(*) from (select preset, file.seconds, pixels,"
-            " row_number() over (partition by preset order by batch desc, number desc) as place from file"
-            " join batch on batch.id = file.batch where file.state = 'verified' and file.seconds > 0 and pixels > 0"
-            " and machine = ?) where place <= ? group by preset",
-            _this_machine(), _FILES_FOR_SPEED,
-        )  # fmt: skip
-        return {preset: (seconds / pixels, count) for preset, seconds, pixels, count in rows}
+    def seconds_per_pixel(self, presets: Iterable[str]) -> Mapping[str, tuple[float, int]]:
+        """By preset: seconds of one worker for each pixel of picture on this machine, and from how many files.
+
+        Of the latest files alone: there may be very many.
+        """
+        found = {}
+        for preset in presets:
+            ((seconds, pixels, count),) = self.ask(
+                "select sum(seconds), sum(pixels), count(*) from (select seconds, pixels from"
+                " (select batch, state, preset, seconds, pixels from file order by batch desc, number desc limit ?)"
+                " where preset = ? and state = 'verified' and seconds > 0 and pixels > 0"
+                " and batch in (select id from batch where machine = ?) limit ?)",
+                _LATEST_FILES, preset, _this_machine(), _FILES_FOR_SPEED,
+            )  # fmt: skip
+            if count:
+                found[preset] = (seconds / pixels, count)
+        return found
 
 
 def _as_values(file: FileRecord) -> tuple[object, ...]:
