@@ -111,6 +111,7 @@ GROUPS = {
     "nothing limits it": ("0::/", {"cpu.max": "max 100000", "memory.max": "max", "memory.current": "5"}, None, None),
     "version 1, no limit": ("5:cpu:/a", {"cpu/a/cpu.cfs_quota_us": "-1", "cpu/a/cpu.cfs_period_us": "9"}, None, None),
     "nothing that can be read": ("rubbish", {"cpu.max": "rubbish", "memory.max": "\n"}, None, None),
+    "rubbish": ("0::/", {"cpu.max": "x y", "memory.max": "7", "memory.current": "z"}, None, None),
 }  # fmt: skip
 
 

@@ -21,12 +21,12 @@ def allowed_cores(mounted: Path = MOUNTED, own_groups: Path = OWN_GROUPS) -> flo
     """
     found = []
     for group in _groups("cpu", mounted, own_groups):
-        said = _words(group / "cpu.max") or [
+        limit = _words(group / "cpu.max") or [
             *_words(group / "cpu.cfs_quota_us"),
             *_words(group / "cpu.cfs_period_us"),
         ]
-        if len(said) == 2 and all(map(str.isdecimal, said)) and int(said[1]):  # else “max”, or -1
-            found.append(int(said[0]) / int(said[1]))
+        if len(limit) == 2 and all(map(str.isdecimal, limit)) and int(limit[1]):  # else “max”, or -1
+            found.append(int(limit[0]) / int(limit[1]))
     return min(found, default=None)
 
 
@@ -39,11 +39,11 @@ def allowed_bytes(mounted: Path = MOUNTED, own_groups: Path = OWN_GROUPS) -> int
     for group in _groups("memory", mounted, own_groups):
         most = _words(group / "memory.max") or _words(group / "memory.limit_in_bytes")
         used = _words(group / "memory.current") or _words(group / "memory.usage_in_bytes")
-        if most and used and most[0].isdecimal():
+        if most and used and most[0].isdecimal() and used[0].isdecimal():
             counts = _words(group / "memory.stat")
-            kept = dict(zip(counts[::2], map(int, counts[1::2]), strict=False))
-            idle = kept.get("total_inactive_file", kept.get("inactive_file", 0))
-            found.append(max(0, int(most[0]) - int(used[0]) + idle))
+            kept = dict(zip(counts[::2], counts[1::2], strict=False))
+            idle = kept.get("total_inactive_file", kept.get("inactive_file", "0"))
+            found.append(max(0, int(most[0]) - int(used[0]) + int(idle if idle.isdecimal() else 0)))
     return min(found, default=None)
 
 

@@ -73,8 +73,8 @@ class Treatment(Struct, frozen=True):
         if preset.copy:
             tracks = tuple(range(len(source.audio)))
             size = Fraction(source.size_bytes, max(1, footage.frame_index.frame_count))
-            said = footage.frame_index.warnings
-            return cls(output, preset, geometry, values, tracks, size, said, _COPY_SPREAD, unfit)
+            warned = footage.frame_index.warnings
+            return cls(output, preset, geometry, values, tracks, size, warned, _COPY_SPREAD, unfit)
         tracks, warnings = _audio_tracks(footage.audio_source, preset)
         if has_audio_file and preset.audio is None:
             warnings = [one for one in warnings if not one.is_a(AUDIO_LEFT_OUT)]
