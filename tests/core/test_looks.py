@@ -168,7 +168,7 @@ def test_broken_look_files_and_decisions_are_refused(tmp_path: Path) -> None:
     powerless = a_shot(tmp_path, "x.mov", ASC_SOP="(1 1 1) (0 0 0) (1 0 1)")
     with pytest.raises(LookError, match="power must be above 0"):
         LookFinder().look_of(powerless, None)
-    for content in ("<nonsense>", CCC.replace("<Power>", "<Power>0 ")):
+    for content in ("<nonsense>", CCC.replace("<Power>1", "<Power>0")):
         (tmp_path / "x.cc").write_text(content)
         with pytest.raises(LookError, match=r"x\.cc"):
             LookFinder().look_of(a_shot(tmp_path, "x.mov"), None)

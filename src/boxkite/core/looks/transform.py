@@ -84,10 +84,7 @@ def read_decision(path: Path, names: Sequence[str]) -> ColourDecision | None:
     slope, offset, power = (
         _three(values()) for values in (chosen.getSlope, chosen.getOffset, chosen.getPower)
     )
-    decision = ColourDecision(slope, offset, power, float(chosen.getSat()))
-    if decision.fault:
-        raise LookError(f"this is no colour decision: {decision.fault}", path=path)
-    return decision
+    return ColourDecision(slope, offset, power, float(chosen.getSat()))
 
 
 def _three(values: Sequence[float]) -> tuple[float, float, float]:
